@@ -1,0 +1,183 @@
+"""The simulated machine itself: files, kernel log, clock and loads behind the same port as a real one."""
+
+import threading
+import time
+from datetime import datetime
+
+import numpy as np
+
+from thresher.benchmodels.files import FileTable, add_processor, add_rest, add_sensors
+from thresher.benchmodels.kernel_log import LogBuffer, LogReader
+from thresher.benchmodels.physics import STEP_S, Physics
+from thresher.benchmodels.scenario import Fault, FaultKind, Scenario
+from thresher.benchmodels.weak_core import CORRECTED_BANK, CORRECTED_STATUS, WeakCore
+from thresher.model.errors import SourceUnavailable
+from thresher.model.port import BitFlip, SystemKind
+
+_BOOT_AGE_S = 1830.0
+"""How long the machine has been up when the model starts."""
+
+
+class ModelSource:
+    """One file of a bench model."""
+
+    def __init__(self, table: FileTable, path: str, resolved: str) -> None:
+        """Check that the file is there. Raises SourceUnavailable."""
+        self.path = path
+        self._table = table
+        self._resolved = resolved
+        if resolved not in table.contents:
+            raise SourceUnavailable(path, "not there")
+
+    def read(self) -> bytes:
+        """Return the present content; a file taken away answers like a device that was unplugged."""
+        content = self._table.contents.get(self._resolved)
+        if content is None:
+            raise SourceUnavailable(self.path, "the device is gone")
+        value = content()
+        return value if isinstance(value, bytes) else value.encode()
+
+    def close(self) -> None:
+        """Nothing is held open."""
+
+
+class ModelWork:
+    """The machine's part in loads: heat, and slips of weak cores."""
+
+    beats_per_s = 2.0
+
+    def __init__(self, physics: Physics, weak: list[WeakCore], cores: int) -> None:
+        """Take the cores that can slip."""
+        self._physics = physics
+        self._weak = weak
+        self._cores = cores
+
+    def set_busy(self, intensity: dict[int, float]) -> None:
+        """Two threads on one core make it no busier than full."""
+        busy = np.zeros(self._cores)
+        for cpu, share in intensity.items():
+            busy[cpu % self._cores] += share * 0.9
+        self._physics.busy = np.minimum(busy, 1.0)
+
+    def take_flips(self, cpu: int, beats: int, words: int) -> list[BitFlip]:
+        """Return the slips of the core that this CPU belongs to."""
+        return [flip for weak in self._weak if weak.core == cpu % self._cores for flip in weak.take_flips(beats, words)]
+
+
+class BenchModel:
+    """A simulated machine. `speed` is how many of its seconds pass in one of ours; 0 means as fast as can be.
+
+    The same scenario, seed and calls give the same readings, log lines and slips.
+    """
+
+    kind = SystemKind.BENCH_MODEL
+
+    def __init__(self, scenario: Scenario, speed: float | None = None) -> None:
+        """Build the machine, cool and idle."""
+        self.name = scenario.machine
+        self.scenario = scenario
+        self.speed = scenario.speed if speed is None else speed
+        streams = np.random.SeedSequence(scenario.seed).spawn(1 + len(scenario.faults))
+        self._physics = Physics(scenario, np.random.default_rng(streams[0]))
+        self._weak = [
+            WeakCore(fault.core, fault.strength, np.random.default_rng(stream))
+            for fault, stream in zip(scenario.faults, streams[1:], strict=True)
+            if fault.kind is FaultKind.WEAK_CORE
+        ]
+        self.work = ModelWork(self._physics, self._weak, scenario.processor.cores)
+        self._steps = 0
+        self._wall_start = datetime.fromisoformat(scenario.start).timestamp()
+        self._real_start = time.monotonic()
+        self._log = LogBuffer()
+        self._log.add_boot(scenario.machine)
+        self._throttles_said = 0
+        self._due: list[Fault] = [
+            fault for fault in scenario.faults if fault.kind in (FaultKind.CHANNEL_VANISHES, FaultKind.CHANNEL_GARBAGE)
+        ]
+        self._jiffies = np.zeros((scenario.processor.cores * scenario.processor.threads_per_core, 2))
+        self._files = FileTable()
+        add_processor(self._files, scenario, self._physics)
+        add_sensors(self._files, scenario, self._physics)
+        add_rest(self._files, scenario, self._physics)
+        self._files.add("/proc/stat", self._proc_stat)
+
+    def _proc_stat(self) -> str:
+        """Per-CPU times in hundredths of a second (filesystems/proc, section 1.8)."""
+        rows = ["cpu  " + " ".join(str(int(v)) for v in (self._jiffies[:, 0].sum(), 0, 0, self._jiffies[:, 1].sum()))]
+        rows += [f"cpu{cpu} {int(busy)} 0 0 {int(idle)} 0 0 0 0 0 0" for cpu, (busy, idle) in enumerate(self._jiffies)]
+        return "\n".join(rows) + "\n"
+
+    def open(self, path: str) -> ModelSource:
+        """Open a file."""
+        return ModelSource(self._files, path, self.resolve(path))
+
+    def read(self, path: str) -> bytes:
+        """Read a file once."""
+        return self.open(path).read()
+
+    def list(self, path: str) -> list[str]:
+        """List a directory."""
+        return self._files.names(self.resolve(path))
+
+    def resolve(self, path: str) -> str:
+        """Follow the links of the class directories; they never nest more than two deep."""
+        for _ in range(4):
+            link = max((each for each in self._files.links if (path + "/").startswith(each + "/")), key=len, default="")
+            if not link:
+                break
+            path = self._files.links[link] + path[len(link) :]
+        return path
+
+    def open_kernel_log(self) -> LogReader:
+        """Open the log at its oldest record."""
+        return LogReader(self._log)
+
+    def now(self) -> float:
+        """Seconds since the simulated boot."""
+        return _BOOT_AGE_S + self._steps * STEP_S
+
+    def wall(self) -> float:
+        """The simulated time of day."""
+        return self._wall_start + self._steps * STEP_S
+
+    def wait_until(self, at: float, wake: threading.Event) -> None:
+        """Let the machine live until `at`, then keep the pace with our clock."""
+        while self.now() < at - STEP_S / 2:
+            self._step()
+        if not self.speed:
+            return
+        due = self._real_start + (self._steps * STEP_S) / self.speed
+        behind = time.monotonic() - due
+        if behind > 0:
+            self._real_start += behind  # a slow host slows the model's clock; it never jumps to catch up
+        elif behind < 0:
+            wake.wait(-behind)
+
+    def close(self) -> None:
+        """Nothing is held open."""
+
+    def _step(self) -> None:
+        physics = self._physics
+        physics.step()
+        self._steps += 1
+        busy_share = np.tile(physics.busy, len(self._jiffies) // len(physics.busy))
+        self._jiffies += np.column_stack((busy_share, 1.0 - busy_share)) * STEP_S * 100
+        for weak in self._weak:
+            weak.step(float(physics.state.die_c[weak.core]), float(physics.busy[weak.core]), 0.0, STEP_S)
+            for address in weak.take_corrected():
+                self._log.add_machine_check(
+                    self.now(), self.wall(), weak.core, weak.core * 2, CORRECTED_BANK, CORRECTED_STATUS, address
+                )
+        if physics.state.throttle_count > self._throttles_said:
+            self._throttles_said = physics.state.throttle_count
+            self._log.add_throttle(self.now(), int(physics.state.die_c.argmax()), self._throttles_said)
+        for fault in [each for each in self._due if self._steps * STEP_S >= each.after_s]:
+            self._due.remove(fault)
+            self._spoil(fault)
+
+    def _spoil(self, fault: Fault) -> None:
+        path = self.resolve(fault.path)
+        if fault.kind is FaultKind.CHANNEL_VANISHES:
+            self._files.remove(path)
+        else:
+            self._files.add(path, lambda: b"\xff\x00###not a number\n")

@@ -1,0 +1,415 @@
+"""Suspects by exact enumeration: nothing faulty, each mode alone, and each pair of modes.
+
+Model. Each faulty part has one unknown strength, findings an hour at reference conditions, log-normal over
+a grid. In a cell of evidence (a block at one band of temperature) findings of kind k come as a Poisson
+process of rate
+
+    strength * sensitivity(mode, load) * heat(mode, temperature) * shows(mode, k) + background(k)
+
+and fall on cores as the mode says: always one, or any. Minutes without a finding enter through the same
+rates. Storms count little more than their first few. The likelihood is summed over the grid of strengths,
+so that all cells hang together through the same part; strengths of a pair are summed over a grid each.
+"""
+
+import math
+from dataclasses import dataclass
+from itertools import combinations
+
+import numpy as np
+import numpy.typing as npt
+from scipy.optimize import brentq
+
+from thresher.diagnosis.knowledge import Action, Knowledge, Mode, Spread
+from thresher.model.findings import Finding, FindingKind, Severity
+from thresher.model.parts import PartKind, PartStatus
+from thresher.model.verdict import Exposure, Reason, Suspect, Verdict
+
+Floats = npt.NDArray[np.float64]
+
+DECIBANS = 10.0 / math.log(10.0)
+"""Natural log odds times this give tenths of a ban: 10 is ten to one, 20 a hundred to one."""
+
+BAND_K = 5.0
+"""Width of a band of temperature: minutes and findings within one are taken as under equal conditions."""
+
+_GRID_POINTS = 19
+_GRID_REACH = 2.5
+_MOST_CORES = 6
+_PAIR_PENALTY = 0.5
+"""Two independent faults at once are already rare by their priors; this leaves room for one causing the other."""
+
+
+@dataclass(frozen=True, slots=True)
+class Evidence:
+    """All that is known: findings, minutes of load, the number of cores, and what the customer says."""
+
+    findings: tuple[Finding, ...]
+    exposures: tuple[Exposure, ...]
+    cores: int
+    symptoms: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class _Cell:
+    load: str
+    temperature_c: float | None
+
+
+@dataclass(frozen=True, slots=True)
+class _Group:
+    """Findings of one kind in one cell on one core, with the count that a storm is worth."""
+
+    cell: _Cell
+    kind: FindingKind
+    core: int | None
+    worth: float
+
+
+@dataclass(frozen=True, slots=True)
+class _Piece:
+    """A piece of evidence that a technician would name: groups of findings, or minutes of a load."""
+
+    text: str
+    groups: tuple[_Group, ...] = ()
+    minutes: tuple[tuple[_Cell, float], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class _Fault:
+    """A mode, and for a mode that stays on one core, which (None: one on which nothing was seen)."""
+
+    mode: Mode
+    core: int | None
+    log_prior: float
+
+
+def _log_sum(values: Floats, axis: int | tuple[int, ...] | None = None) -> Floats:
+    """Logarithm of a sum of exponentials; ten times faster on these small arrays than the general one of SciPy."""
+    return np.asarray(np.logaddexp.reduce(values, axis=axis), dtype=np.float64)
+
+
+def band_of(temperature_c: float | None) -> float | None:
+    """Return the middle of the band that a temperature falls in."""
+    return None if temperature_c is None else (np.floor(temperature_c / BAND_K) + 0.5) * BAND_K
+
+
+def storm_worth(count: int) -> float:
+    """Return what a number of equal findings in one cell is worth: the first three in full, then by doublings."""
+    return float(min(count, 3) + np.log2(1 + max(0, count - 3)))
+
+
+def diagnose(evidence: Evidence, knowledge: Knowledge) -> Verdict:
+    """Return the suspects with probabilities and reasons, most likely first."""
+    pieces = _pieces(evidence)
+    faults = _faults(evidence, knowledge, _observed_cores(evidence))
+    hypotheses: list[tuple[_Fault, ...]] = [(), *((fault,) for fault in faults)]
+    hypotheses += [(a, b) for a, b in combinations(faults, 2) if a.mode is not b.mode]
+    tables = {id(fault): _rates(fault, pieces, evidence.cores) for fault in faults}
+    quiet = _background_rates(pieces, knowledge, evidence.cores)
+    # likelihood of the first 0, 1, 2 ... pieces under each hypothesis: (hypotheses, pieces + 1)
+    prefixes = np.array(
+        [
+            np.concatenate(([_log_prior(each)], _log_prior(each) + _prefix_likelihoods(each, tables, quiet, pieces)))
+            for each in hypotheses
+        ]
+    )
+    posterior = np.exp(prefixes[:, -1] - _log_sum(prefixes[:, -1]))
+    suspects = _suspects(hypotheses, prefixes, posterior, pieces, evidence)
+    shown = _shown_shares(evidence, knowledge)
+    statuses = _statuses(suspects, shown, knowledge)
+    share, minutes = _how_long(evidence, knowledge)
+    return Verdict(suspects, statuses, _sentence(suspects, knowledge, evidence, share), share, minutes)
+
+
+def _cell(load: str, temperature_c: float | None) -> _Cell:
+    return _Cell(load, band_of(temperature_c))
+
+
+def _pieces(evidence: Evidence) -> list[_Piece]:
+    """Order the evidence for the explanation: findings by kind and core as they first came, then minutes by load."""
+    named: dict[tuple[FindingKind, int | None], dict[_Cell, int]] = {}
+    for finding in evidence.findings:
+        if finding.severity is Severity.NOTE:
+            continue
+        cells = named.setdefault((finding.kind, finding.core), {})
+        cell = _cell(finding.load, finding.temperature_c)
+        cells[cell] = cells.get(cell, 0) + finding.count
+    pieces = []
+    for (kind, core), cells in named.items():
+        groups = tuple(_Group(cell, kind, core, storm_worth(count)) for cell, count in cells.items())
+        where = f", core {core}" if core is not None else ""
+        pieces.append(_Piece(f"{sum(cells.values())} × {kind.value}{where}", groups))
+    by_load: dict[str, dict[_Cell, float]] = {}
+    for exposure in evidence.exposures:
+        cells_of_load = by_load.setdefault(exposure.load, {})
+        cell = _cell(exposure.load, exposure.temperature_c)
+        cells_of_load[cell] = cells_of_load.get(cell, 0.0) + exposure.minutes
+    for load, spent in by_load.items():
+        text = f"nothing more in {sum(spent.values()):.0f} min of {load}"
+        pieces.append(_Piece(text, minutes=tuple(spent.items())))
+    return pieces
+
+
+def _observed_cores(evidence: Evidence) -> list[int]:
+    counts: dict[int, int] = {}
+    for finding in evidence.findings:
+        if finding.core is not None:
+            counts[finding.core] = counts.get(finding.core, 0) + 1
+    return sorted(counts, key=lambda core: -counts[core])[:_MOST_CORES]
+
+
+def _faults(evidence: Evidence, knowledge: Knowledge, cores: list[int]) -> list[_Fault]:
+    factors: dict[str, float] = {}
+    for symptom in knowledge.symptoms:
+        if symptom.text in evidence.symptoms:
+            for name, factor in symptom.factors.items():
+                factors[name] = factors.get(name, 1.0) * factor
+    faults = []
+    for mode in knowledge.modes:
+        prior = float(np.log(mode.prior * factors.get(mode.name, 1.0)))
+        if mode.places is Spread.ANYWHERE:
+            faults.append(_Fault(mode, None, prior))
+            continue
+        count = max(evidence.cores, len(cores), 1)
+        faults += [_Fault(mode, core, prior - float(np.log(count))) for core in cores]
+        if count > len(cores):
+            faults.append(_Fault(mode, None, prior + float(np.log((count - len(cores)) / count))))
+    return faults
+
+
+def _log_prior(hypothesis: tuple[_Fault, ...]) -> float:
+    pair = float(np.log(_PAIR_PENALTY)) if len(hypothesis) > 1 else 0.0
+    return sum(fault.log_prior for fault in hypothesis) + pair
+
+
+def _grid(mode: Mode) -> tuple[Floats, Floats]:
+    """Return strengths (findings an hour) and the logarithms of their prior weights."""
+    steps = np.linspace(-_GRID_REACH, _GRID_REACH, _GRID_POINTS)
+    log_weights = -(steps**2) / 2
+    return 10.0 ** (mode.rate + steps * mode.spread_decades), log_weights - _log_sum(log_weights)
+
+
+def _pace(mode: Mode, cell: _Cell) -> float:
+    """How much faster or slower than at reference conditions findings come in a cell."""
+    heat = 1.0
+    if mode.heat_k and cell.temperature_c is not None:
+        heat = float(np.exp(np.clip((cell.temperature_c - mode.reference_c) / mode.heat_k, -6.0, 4.0)))
+    return mode.loads.get(cell.load, 0.0) * heat
+
+
+def _place_share(fault: _Fault, core: int | None, cores: int) -> float:
+    if core is None:
+        return 1.0
+    if fault.mode.places is Spread.ONE_CORE:
+        return 1.0 if core == fault.core else 0.0
+    return 1.0 / max(cores, 1)
+
+
+@dataclass(frozen=True, slots=True)
+class _RateTable:
+    """A fault's part in each group's rate and each piece's expected count, for strength 1, and its strengths."""
+
+    groups: Floats
+    expected: Floats
+    strengths: Floats
+    log_weights: Floats
+
+
+def _rates(fault: _Fault, pieces: list[_Piece], cores: int) -> _RateTable:
+    mode = fault.mode
+    groups = [
+        _pace(mode, group.cell) * mode.shows.get(group.kind, 0.0) * _place_share(fault, group.core, cores)
+        for piece in pieces
+        for group in piece.groups
+    ]
+    expected = [sum(_pace(mode, cell) * minutes / 60.0 for cell, minutes in piece.minutes) for piece in pieces]
+    strengths, log_weights = _grid(mode)
+    return _RateTable(np.array(groups), np.array(expected), strengths, log_weights)
+
+
+def _background_rates(pieces: list[_Piece], knowledge: Knowledge, cores: int) -> Floats:
+    return np.array(
+        [
+            knowledge.background[group.kind] / (max(cores, 1) if group.core is not None else 1)
+            for piece in pieces
+            for group in piece.groups
+        ]
+    )
+
+
+def _prefix_likelihoods(
+    hypothesis: tuple[_Fault, ...], tables: dict[int, _RateTable], quiet: Floats, pieces: list[_Piece]
+) -> Floats:
+    """Return the log likelihood of the first 1, 2, ... pieces, strengths summed out.
+
+    Minutes under the background alone are the same for every hypothesis and left out.
+    """
+    parts = [tables[id(fault)] for fault in hypothesis]
+    axes = len(parts)
+    rates = quiet.reshape((1,) * axes + (-1,))
+    expected = np.zeros((1,) * axes + (len(pieces),))
+    log_weights = np.zeros((1,) * axes)
+    for axis, table in enumerate(parts):
+        shape = [1] * axes
+        shape[axis] = _GRID_POINTS
+        strength = table.strengths.reshape([*shape, 1])
+        rates = rates + strength * table.groups
+        expected = expected + strength * table.expected
+        log_weights = log_weights + table.log_weights.reshape(shape)
+    worth = np.array([group.worth for piece in pieces for group in piece.groups])
+    owner = np.array([number for number, piece in enumerate(pieces) for _ in piece.groups], dtype=np.intp)
+    by_group = worth * np.log(rates) if len(worth) else np.zeros((*rates.shape[:-1], 0))
+    by_piece = -expected + by_group @ (owner[:, None] == np.arange(len(pieces))).astype(np.float64)
+    running = np.cumsum(by_piece, axis=-1) + log_weights[..., None]
+    return np.asarray(_log_sum(running, axis=tuple(range(axes))) if axes else running, dtype=np.float64)
+
+
+def _log_odds(prefixes: Floats, chosen: npt.NDArray[np.bool_]) -> Floats:
+    """Return the log odds of a set of hypotheses against all others after 0, 1, 2 ... pieces."""
+    for_it = _log_sum(prefixes[chosen], axis=0)
+    against = _log_sum(prefixes[~chosen], axis=0)
+    return np.asarray(for_it - against, dtype=np.float64)
+
+
+def _suspects(
+    hypotheses: list[tuple[_Fault, ...]], prefixes: Floats, posterior: Floats, pieces: list[_Piece], evidence: Evidence
+) -> tuple[Suspect, ...]:
+    suspects = []
+    modes: dict[str, Mode] = {fault.mode.name: fault.mode for each in hypotheses for fault in each}
+    for mode in modes.values():
+        chosen = np.array([any(fault.mode is mode for fault in each) for each in hypotheses])
+        core = _likeliest_core(mode, hypotheses, posterior)
+        probability = float(posterior[chosen].sum())
+        suspects.append(
+            Suspect(
+                mode.name, mode.title, mode.part, mode.part.value, f"core {core}" if core is not None else "",
+                probability, _reasons(_log_odds(prefixes, chosen), pieces, evidence), mode.next_step,
+            )
+        )  # fmt: skip
+    healthy = np.array([not each for each in hypotheses])
+    suspects.append(
+        Suspect(
+            "nothing", "nothing faulty in the hardware", None, "", "", float(posterior[healthy].sum()),
+            _reasons(_log_odds(prefixes, healthy), pieces, evidence), "Longer, or another load",
+        )
+    )  # fmt: skip
+    return tuple(sorted(suspects, key=lambda suspect: -suspect.probability))
+
+
+def _likeliest_core(mode: Mode, hypotheses: list[tuple[_Fault, ...]], posterior: Floats) -> int | None:
+    if mode.places is not Spread.ONE_CORE:
+        return None
+    weights: dict[int | None, float] = {}
+    for each, probability in zip(hypotheses, posterior, strict=True):
+        for fault in each:
+            if fault.mode is mode:
+                weights[fault.core] = weights.get(fault.core, 0.0) + float(probability)
+    return max(weights, key=lambda core: weights[core])
+
+
+def _reasons(log_odds: Floats, pieces: list[_Piece], evidence: Evidence) -> tuple[Reason, ...]:
+    said = ", with what the customer says" if evidence.symptoms else ""
+    reasons = [Reason(f"how common it is{said}", float(log_odds[0]) * DECIBANS)]
+    for piece, change in zip(pieces, np.diff(log_odds), strict=True):
+        reasons.append(Reason(piece.text, float(change) * DECIBANS))
+    return tuple(reasons)
+
+
+def _clean_survival(mode: Mode, hours: float) -> float:
+    """Chance that a fault of this mode shows nothing in `hours` at reference pace, its strength unknown."""
+    strengths, log_weights = _grid(mode)
+    return float(np.exp(_log_sum(log_weights - strengths * hours)))
+
+
+def _paced_hours(mode: Mode, evidence: Evidence) -> float:
+    return sum(_pace(mode, _cell(each.load, each.temperature_c)) * each.minutes / 60.0 for each in evidence.exposures)
+
+
+def _shown_shares(evidence: Evidence, knowledge: Knowledge) -> dict[str, float]:
+    """Share of the faults of each mode that would have shown something by now."""
+    return {mode.name: 1.0 - _clean_survival(mode, _paced_hours(mode, evidence)) for mode in knowledge.modes}
+
+
+def _statuses(suspects: tuple[Suspect, ...], shown: dict[str, float], knowledge: Knowledge) -> dict[str, PartStatus]:
+    limits = knowledge.thresholds
+    statuses = {}
+    for kind in PartKind:
+        mine = [suspect for suspect in suspects if suspect.kind is kind]
+        if not mine:
+            continue
+        total = min(1.0, sum(suspect.probability for suspect in mine))
+        to_replace = sum(
+            suspect.probability for suspect in mine if knowledge.mode(suspect.mode).action is Action.REPLACE
+        )
+        if to_replace >= limits.replace:
+            statuses[kind.value] = PartStatus.REPLACE
+        elif total >= limits.doubt and any(sum(r.decibans for r in s.reasons[1:]) > 3.0 for s in mine):
+            statuses[kind.value] = PartStatus.IN_DOUBT
+        elif total <= limits.cleared and min(shown[suspect.mode] for suspect in mine) >= limits.cleared_shown:
+            statuses[kind.value] = PartStatus.CLEARED
+        else:
+            statuses[kind.value] = PartStatus.UNTESTED
+    return statuses
+
+
+def _how_long(evidence: Evidence, knowledge: Knowledge) -> tuple[float, float | None]:
+    """Return the share of faults that would have shown by now, and clean minutes until it is 95 %.
+
+    Modes count by their prior; minutes go on at the pace of the newest exposure.
+    """
+    if not evidence.exposures:
+        return 0.0, None
+    newest = evidence.exposures[-1]
+    cell = _cell(newest.load, newest.temperature_c)
+    modes = [mode for mode in knowledge.modes if mode.loads.get(newest.load, 0.0) > 0]
+    if not modes:
+        return 0.0, None
+    weights = np.array([mode.prior for mode in modes]) / sum(mode.prior for mode in modes)
+    done = [_paced_hours(mode, evidence) for mode in modes]
+
+    def unshown(more_hours: float) -> float:
+        return float(
+            sum(
+                weight * _clean_survival(mode, hours + _pace(mode, cell) * more_hours)
+                for weight, mode, hours in zip(weights, modes, done, strict=True)
+            )
+        )
+
+    share = 1.0 - unshown(0.0)
+    if share >= 0.95:
+        return share, 0.0
+    most = 1000.0
+    if unshown(most) > 0.05:
+        return share, None
+    return share, float(brentq(lambda hours: unshown(hours) - 0.05, 0.0, most, xtol=0.005)) * 60.0
+
+
+def suspect_title(suspect: Suspect) -> str:
+    """Return the part and place of a suspect as a person names it."""
+    if suspect.kind is None:
+        return "Nothing faulty"
+    return f"{suspect.part.capitalize()}, {suspect.place}" if suspect.place else suspect.part.capitalize()
+
+
+def _sentence(suspects: tuple[Suspect, ...], knowledge: Knowledge, evidence: Evidence, share: float) -> str:
+    sure = [suspect for suspect in suspects if suspect.kind and suspect.probability >= knowledge.thresholds.replace]
+    if sure:
+        return "; ".join(_action_sentence(suspect, knowledge) for suspect in sure)
+    top = suspects[0]
+    if top.kind is None and not evidence.findings:
+        return f"Nothing found; of faults of these kinds {share:.0%} would have shown by now"
+    if top.kind is None:
+        return f"Cannot tell yet: {top.probability:.0%} that nothing is faulty"
+    return f"Cannot tell yet: most likely {suspect_title(top).lower()}, {top.title} ({top.probability:.0%})"
+
+
+def _action_sentence(suspect: Suspect, knowledge: Knowledge) -> str:
+    words = {
+        Action.REPLACE: f"Replace the {suspect.part}",
+        Action.CLEAN: "Clean the cooling",
+        Action.STOCK: "Go back to stock settings",
+        Action.NOTHING: "Do nothing",
+    }
+    place = f"{suspect.place} " if suspect.place else ""
+    what = "is weak" if suspect.place else suspect.title
+    return f"{words[knowledge.mode(suspect.mode).action]}: {place}{what} ({suspect.probability:.0%})"

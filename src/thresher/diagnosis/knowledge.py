@@ -1,0 +1,127 @@
+"""The knowledge base: ways of being faulty, how they show, and how often (`thresher-knowledge/1`, TOML)."""
+
+from dataclasses import dataclass, field
+from enum import StrEnum
+from importlib import resources
+
+from thresher.model.errors import InputError, InputFault
+from thresher.model.findings import FindingKind
+from thresher.model.parts import PartKind
+from thresher.model.tomlfile import convert_list, convert_section, parse_toml, unknown_keys
+
+FORMAT = "thresher-knowledge/1"
+
+
+class Spread(StrEnum):
+    """How the places of a mode's findings are spread."""
+
+    ONE_CORE = "one core"
+    ANYWHERE = "anywhere"
+
+
+class Action(StrEnum):
+    """What mends a mode."""
+
+    REPLACE = "replace"
+    CLEAN = "clean"
+    STOCK = "back to stock"
+    NOTHING = "nothing"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Mode:
+    """One way of being faulty.
+
+    `prior` is relative to 1 for nothing faulty. Findings come at 10**`rate` an hour (log-normal, `spread_decades`
+    wide) at `reference_c` under a load of sensitivity 1, and e times as often for every `heat_k` kelvin more
+    (0: heat does not matter). `shows` tells in which share of findings it shows as what.
+    """
+
+    name: str
+    part: PartKind
+    title: str
+    prior: float
+    source: str
+    rate: float
+    spread_decades: float = 1.0
+    heat_k: float = 0.0
+    reference_c: float = 80.0
+    places: Spread = Spread.ANYWHERE
+    action: Action = Action.REPLACE
+    next_step: str
+    loads: dict[str, float]
+    shows: dict[FindingKind, float]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Symptom:
+    """What a customer says, and by how much it changes the prior of modes."""
+
+    text: str
+    factors: dict[str, float]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Thresholds:
+    """From which probability a part is in doubt or to be replaced, and when it counts as cleared."""
+
+    replace: float
+    doubt: float
+    cleared: float
+    cleared_shown: float
+
+
+@dataclass(frozen=True, slots=True)
+class Knowledge:
+    """The whole knowledge base. `background` is findings an hour on a sound machine under load."""
+
+    modes: tuple[Mode, ...]
+    background: dict[FindingKind, float]
+    thresholds: Thresholds
+    symptoms: tuple[Symptom, ...] = field(default=())
+
+    def mode(self, name: str) -> Mode:
+        """Return a mode by name. Raises KeyError."""
+        return next(mode for mode in self.modes if mode.name == name)
+
+
+def parse_knowledge(text: str, source: str) -> Knowledge:
+    """Parse and check a knowledge base. Raises InputError with every fault."""
+    data = parse_toml(text, source, FORMAT)
+    faults: list[InputFault] = []
+    unknown_keys(data, {"format", "modes", "background", "thresholds", "symptoms"}, faults)
+    modes = convert_list(data, "modes", Mode, faults)
+    symptoms = convert_list(data, "symptoms", Symptom, faults)
+    background = convert_section(data.get("background", {}), dict[FindingKind, float], "background", faults)
+    thresholds = convert_section(data.get("thresholds", {}), Thresholds, "thresholds", faults)
+    names = [mode.name for mode in modes]
+    for mode in modes:
+        if abs(sum(mode.shows.values()) - 1.0) > 1e-6:
+            faults.append(
+                InputFault(f"modes {mode.name} shows", f"shares add up to {sum(mode.shows.values()):g}, not 1")
+            )
+        if mode.prior <= 0 or mode.spread_decades <= 0:
+            faults.append(InputFault(f"modes {mode.name}", "prior and spread_decades must be above 0"))
+        if names.count(mode.name) > 1:
+            faults.append(InputFault(f"modes {mode.name}", "is given twice"))
+    for symptom in symptoms:
+        faults += [
+            InputFault(f"symptoms {symptom.text!r}", f"there is no mode {name!r}")
+            for name in symptom.factors
+            if name not in names
+        ]
+    if background is not None:
+        faults += [
+            InputFault("background", f"no rate above 0 for {kind.value!r}")
+            for kind in FindingKind
+            if background.get(kind, 0.0) <= 0
+        ]
+    if faults or background is None or thresholds is None:
+        raise InputError(source, faults)
+    return Knowledge(tuple(modes), background, thresholds, tuple(symptoms))
+
+
+def load_knowledge() -> Knowledge:
+    """Return the knowledge base that comes with the program."""
+    text = resources.files("thresher.diagnosis").joinpath("knowledge.toml").read_text(encoding="utf-8")
+    return parse_knowledge(text, "knowledge.toml")

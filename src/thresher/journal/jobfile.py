@@ -1,0 +1,243 @@
+"""Opening, reading and recovering job files.
+
+`marks` holds everything that is not a reading, by kind: `tape` (a tape entry), `finding`, `block begins`,
+`block ends`, `gate opens`, `kernel` (a raw machine check), `note`.
+"""
+
+import sqlite3
+from collections.abc import Iterator
+from contextlib import closing
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+import numpy as np
+import numpy.typing as npt
+
+from thresher.journal.schema import APPLICATION_ID, SCHEMA, VERSION
+from thresher.model.channels import Channel
+from thresher.model.errors import EnvironmentFault, InputError, InputFault
+from thresher.model.findings import Finding, TapeEntry
+from thresher.model.parts import Inventory
+from thresher.model.sheet import RunSheet
+
+ENDING_INTERRUPTED = "interrupted"
+
+
+@dataclass(frozen=True, slots=True)
+class StoredRun:
+    """One run as the job file has it; `ending` is None while it goes on or when nobody wrote its end."""
+
+    number: int
+    title: str
+    sheet: RunSheet
+    machine: Inventory
+    channels: tuple[Channel, ...]
+    simulated: bool
+    boot_id: str
+    began_at: float
+    began_wall: float
+    ended_at: float | None
+    ending: str | None
+    ending_detail: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class Readings:
+    """All ticks of a run: machine times (n) in seconds, Unix times (n), values (n, channels) with NaN for missing."""
+
+    at: npt.NDArray[np.float64]
+    wall: npt.NDArray[np.float64]
+    values: npt.NDArray[np.float64]
+    late: int
+
+
+@dataclass(frozen=True, slots=True)
+class BlockMark:
+    """A block that began, and when it ended if its end was written."""
+
+    index: int
+    title: str
+    load: str
+    began_at: float
+    ended_at: float | None
+
+
+def sentence_of(error: sqlite3.Error) -> str:
+    """Say an SQLite error for a person."""
+    name = getattr(error, "sqlite_errorname", "") or type(error).__name__
+    words = {
+        "SQLITE_FULL": "the disk is full",
+        "SQLITE_BUSY": "another program holds the file",
+        "SQLITE_READONLY": "the file may not be written",
+        "SQLITE_CANTOPEN": "the file cannot be opened",
+        "SQLITE_CORRUPT": "the file is damaged",
+        "SQLITE_NOTADB": "it is not a job file",
+        "SQLITE_IOERR_WRITE": "the drive reported a write error",
+    }
+    return words.get(name, f"{error} ({name})")
+
+
+def connect(path: Path, create: bool) -> sqlite3.Connection:
+    """Open a job file, creating it if asked. Raises EnvironmentFault or InputError with what to do."""
+    if not create and not path.is_file():
+        raise EnvironmentFault(f"opening the job file {path}", "there is no such file", "Check the name.")
+    try:
+        connection = sqlite3.connect(path, isolation_level=None, timeout=5.0)
+    except sqlite3.Error as error:
+        raise EnvironmentFault(
+            f"opening the job file {path}", sentence_of(error), "Choose a folder that can be written."
+        ) from error
+    try:
+        _prepare(connection, path)
+    except sqlite3.Error as error:
+        connection.close()
+        if isinstance(error, sqlite3.DatabaseError) and "NOTADB" in (getattr(error, "sqlite_errorname", "") or ""):
+            raise InputError(str(path), [InputFault("file", "it is not a Thresher job file")]) from error
+        raise EnvironmentFault(f"opening the job file {path}", sentence_of(error), "Nothing was changed.") from error
+    except InputError:
+        connection.close()
+        raise
+    return connection
+
+
+def _prepare(connection: sqlite3.Connection, path: Path) -> None:
+    (application,) = connection.execute("PRAGMA application_id").fetchone()
+    (version,) = connection.execute("PRAGMA user_version").fetchone()
+    (tables,) = connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
+    if application != APPLICATION_ID and tables:
+        raise InputError(
+            str(path), [InputFault("file", "it is a database of another program, not a Thresher job file")]
+        )
+    if version > VERSION:
+        message = f"it was written by a newer Thresher (format {version}, this one knows up to {VERSION}); update first"
+        raise InputError(str(path), [InputFault("format", message)])
+    connection.execute("PRAGMA journal_mode = WAL")
+    connection.execute("PRAGMA synchronous = FULL")
+    if not tables:
+        connection.execute("BEGIN IMMEDIATE")
+        for statement in SCHEMA.split(";\n"):
+            if statement.strip():
+                connection.execute(statement)
+        connection.execute(f"PRAGMA application_id = {APPLICATION_ID}")
+        connection.execute(f"PRAGMA user_version = {VERSION}")
+        connection.execute("COMMIT")
+
+
+def pack_reading(values: tuple[float | None, ...]) -> bytes:
+    """Pack a tick's values as little-endian 32-bit floats, NaN for missing."""
+    return np.array([np.nan if value is None else value for value in values], dtype="<f4").tobytes()
+
+
+class JobFile:
+    """Read access to a job file, and the recovery of runs that nobody ended."""
+
+    def __init__(self, path: Path) -> None:
+        """Open an existing job file."""
+        self.path = path
+        self._connection = connect(path, create=False)
+
+    def __enter__(self) -> "JobFile":
+        """Use as a context manager."""
+        return self
+
+    def __exit__(self, *_exc: object) -> None:
+        """Close."""
+        self.close()
+
+    def close(self) -> None:
+        """Close the file."""
+        self._connection.close()
+
+    def job(self) -> dict[str, str]:
+        """Return the job's own fields: number, name, symptoms."""
+        return dict(self._connection.execute("SELECT name, value FROM job"))
+
+    def runs(self) -> list[StoredRun]:
+        """Return all runs, oldest first."""
+        rows = self._connection.execute(
+            "SELECT run, title, sheet, machine, channels, simulated, boot_id, began_at, began_wall, ended_at, ending,"
+            " ending_detail FROM runs ORDER BY run"
+        )
+        return [
+            StoredRun(
+                row[0], row[1], msgspec.json.decode(row[2], type=RunSheet), msgspec.json.decode(row[3], type=Inventory),
+                msgspec.json.decode(row[4], type=tuple[Channel, ...]), bool(row[5]), *row[6:],
+            )
+            for row in rows
+        ]  # fmt: skip
+
+    def readings(self, run: StoredRun) -> Readings:
+        """Return all ticks of a run."""
+        with closing(
+            self._connection.execute(
+                "SELECT at, wall, late, reading FROM ticks WHERE run = ? ORDER BY at", (run.number,)
+            )
+        ) as cursor:
+            rows = cursor.fetchall()
+        values = np.full((len(rows), len(run.channels)), np.nan)
+        for index, (_at, _wall, _late, blob) in enumerate(rows):
+            packed = np.frombuffer(blob, dtype="<f4")
+            values[index, : len(packed)] = packed[: len(run.channels)]
+        return Readings(
+            np.array([row[0] for row in rows], dtype=np.float64),
+            np.array([row[1] for row in rows], dtype=np.float64),
+            values,
+            sum(row[2] for row in rows),
+        )
+
+    def _marks(self, run: int, kind: str) -> Iterator[tuple[float, str]]:
+        yield from self._connection.execute(
+            "SELECT at, body FROM marks WHERE run = ? AND kind = ? ORDER BY mark", (run, kind)
+        )
+
+    def findings(self, run: StoredRun) -> list[Finding]:
+        """Return the findings of a run in the order they came."""
+        return [msgspec.json.decode(body, type=Finding) for _, body in self._marks(run.number, "finding")]
+
+    def tape(self, run: StoredRun) -> list[TapeEntry]:
+        """Return the tape of a run, oldest first."""
+        return [msgspec.json.decode(body, type=TapeEntry) for _, body in self._marks(run.number, "tape")]
+
+    def blocks(self, run: StoredRun) -> list[BlockMark]:
+        """Return the blocks that began in a run."""
+        ends = {
+            msgspec.json.decode(body, type=dict[str, object])["index"]: at
+            for at, body in self._marks(run.number, "block ends")
+        }
+        blocks = []
+        for at, body in self._marks(run.number, "block begins"):
+            fields = msgspec.json.decode(body, type=dict[str, object])
+            index = int(str(fields["index"]))
+            blocks.append(BlockMark(index, str(fields["title"]), str(fields["load"]), at, ends.get(index)))
+        return blocks
+
+    def last_tick_at(self, run: StoredRun) -> float | None:
+        """Return the machine time of a run's last row, None when it has none."""
+        row = self._connection.execute("SELECT max(at) FROM ticks WHERE run = ?", (run.number,)).fetchone()
+        return None if row[0] is None else float(row[0])
+
+    def interruption(self, run: StoredRun) -> str | None:
+        """Say how far a run that nobody ended got, or return None for a run that was ended."""
+        if run.ending is not None:
+            return None
+        last = self.last_tick_at(run)
+        lasted = 0.0 if last is None else last - run.began_at
+        running = [block.title for block in self.blocks(run) if block.ended_at is None]
+        what = f"while {' and '.join(running)} ran" if running else "while no load ran"
+        return f"interrupted after {lasted:.0f} s, {what}"
+
+    def recover(self) -> list[str]:
+        """End every run that nobody ended as interrupted, and return a sentence for each."""
+        sentences = []
+        for run in self.runs():
+            sentence = self.interruption(run)
+            if sentence is None:
+                continue
+            ended_at = self.last_tick_at(run) or run.began_at
+            self._connection.execute(
+                "UPDATE runs SET ended_at = ?, ending = ?, ending_detail = ? WHERE run = ?",
+                (ended_at, ENDING_INTERRUPTED, sentence, run.number),
+            )
+            sentences.append(f"Run {run.number}, {run.title}: {sentence}")
+        return sentences

@@ -1,0 +1,95 @@
+"""Channels (one measured quantity of one source) and the readings taken from them."""
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+from thresher.model.parts import PartKind
+
+
+class Quantity(StrEnum):
+    """What a channel measures. The unit is fixed by the quantity, see `UNITS`."""
+
+    TEMPERATURE = "temperature"
+    CLOCK = "clock"
+    VOLTAGE = "voltage"
+    POWER = "power"
+    CURRENT = "current"
+    FAN = "fan"
+    USE = "use"
+    MEMORY = "memory"
+    THROTTLE = "throttle"
+
+
+UNITS: dict[Quantity, str] = {
+    Quantity.TEMPERATURE: "°C",
+    Quantity.CLOCK: "GHz",
+    Quantity.VOLTAGE: "V",
+    Quantity.POWER: "W",
+    Quantity.CURRENT: "A",
+    Quantity.FAN: "rpm",
+    Quantity.USE: "%",
+    Quantity.MEMORY: "GiB",
+    Quantity.THROTTLE: "events",
+}
+
+
+class LimitSide(StrEnum):
+    """On which side of the limit the channel has to stay."""
+
+    BELOW = "below"
+    ABOVE = "above"
+
+
+@dataclass(frozen=True, slots=True)
+class Limit:
+    """A bound on a channel in the channel's unit, and who says so."""
+
+    value: float
+    side: LimitSide
+    source: str
+
+    def headroom(self, reading: float) -> float:
+        """Return how far a reading is from the limit, negative when beyond it."""
+        return self.value - reading if self.side is LimitSide.BELOW else reading - self.value
+
+
+@dataclass(frozen=True, slots=True)
+class Channel:
+    """One measured quantity: where it is read (`source`), what it belongs to, and its limits.
+
+    `core` is the physical core number where the quantity belongs to one core, else None.
+    """
+
+    key: str
+    name: str
+    quantity: Quantity
+    kind: PartKind
+    source: str
+    limits: tuple[Limit, ...] = ()
+    core: int | None = None
+
+    @property
+    def unit(self) -> str:
+        """The unit that every reading of this channel is in."""
+        return UNITS[self.quantity]
+
+    def limit(self, side: LimitSide) -> Limit | None:
+        """Return the limit on one side that counts: the first listed, since sources come in their order of trust."""
+        return next((limit for limit in self.limits if limit.side is side), None)
+
+
+@dataclass(frozen=True, slots=True)
+class Tick:
+    """All readings of one moment, in the order of the channels.
+
+    `at` is the machine's clock in seconds since its boot, `wall` Unix time. A missing reading is None in
+    `values` and has its reason in `missing` under the channel's index. `late` counts the ticks that should
+    have come before this one and could not.
+    """
+
+    at: float
+    wall: float
+    values: tuple[float | None, ...]
+    missing: dict[int, str]
+    late: int = 0
+    cost_s: float = 0.0

@@ -1,0 +1,78 @@
+"""Parts, places and the facts known about them."""
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+
+class PartKind(StrEnum):
+    """What a part is; its colour in the interface follows from it."""
+
+    PROCESSOR = "processor"
+    MEMORY = "memory"
+    GRAPHICS = "graphics"
+    DRIVE = "drive"
+    POWER = "power"
+    BOARD = "board"
+    COOLING = "cooling"
+
+
+class PartStatus(StrEnum):
+    """What the evidence so far says about a part; each has a mark of its own shape."""
+
+    UNTESTED = "untested"
+    CLEARED = "cleared"
+    IN_DOUBT = "in doubt"
+    REPLACE = "replace"
+
+
+@dataclass(frozen=True, slots=True)
+class Fact:
+    """One thing known about a part, and where it was read."""
+
+    name: str
+    value: str
+    source: str
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """One physical thing that can be swapped: an instance with a tag, not a type."""
+
+    tag: str
+    kind: PartKind
+    name: str
+    place: str = ""
+    facts: tuple[Fact, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class LogicalCpu:
+    """One thread of a core as the kernel numbers it (`cpu`), with the core and package it belongs to."""
+
+    cpu: int
+    core: int
+    package: int
+
+
+@dataclass(frozen=True, slots=True)
+class Inventory:
+    """What a machine is: its parts, its threads, and what could not be found out and why."""
+
+    name: str
+    simulated: bool
+    parts: tuple[Part, ...]
+    cpus: tuple[LogicalCpu, ...]
+    unknown: tuple[Fact, ...] = ()
+
+    @property
+    def core_count(self) -> int:
+        """Number of physical cores, over all packages."""
+        return len({(cpu.package, cpu.core) for cpu in self.cpus})
+
+    def core_of(self, cpu: int) -> int | None:
+        """Return the core number that a logical CPU belongs to, or None when the kernel does not list it."""
+        return next((each.core for each in self.cpus if each.cpu == cpu), None)
+
+    def parts_of(self, kind: PartKind) -> tuple[Part, ...]:
+        """Return all parts of one kind, in the order they were found."""
+        return tuple(part for part in self.parts if part.kind is kind)

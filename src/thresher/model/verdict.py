@@ -1,0 +1,57 @@
+"""What the diagnosis answers with: suspects, their reasons, the status of each part."""
+
+from dataclasses import dataclass
+
+from thresher.model.parts import PartKind, PartStatus
+
+
+@dataclass(frozen=True, slots=True)
+class Exposure:
+    """Minutes that a load ran in one band of conditions, whatever came of it."""
+
+    run: int
+    block: int
+    load: str
+    minutes: float
+    temperature_c: float | None
+
+
+@dataclass(frozen=True, slots=True)
+class Reason:
+    """One piece of evidence and its weight for (positive) or against a suspect, in tenths of a ban."""
+
+    text: str
+    decibans: float
+
+
+@dataclass(frozen=True, slots=True)
+class Suspect:
+    """A part and a way of being faulty; `kind` None stands for nothing faulty in the hardware.
+
+    `reasons` starts with the prior and adds up to the log odds of `probability`.
+    """
+
+    mode: str
+    title: str
+    kind: PartKind | None
+    part: str
+    place: str
+    probability: float
+    reasons: tuple[Reason, ...]
+    next_step: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Verdict:
+    """The decision so far.
+
+    `shown_share` is the share of faults of the kinds tested that would have shown by now, 0 to 1, and
+    `minutes_to_sure` how many more clean minutes of this load under these conditions bring it to 95 %
+    (None when no load has run).
+    """
+
+    suspects: tuple[Suspect, ...]
+    statuses: dict[str, PartStatus]
+    sentence: str
+    shown_share: float
+    minutes_to_sure: float | None
