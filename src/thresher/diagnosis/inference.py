@@ -22,7 +22,7 @@ from scipy.optimize import brentq
 from thresher.diagnosis.knowledge import Action, Knowledge, Mode, Spread
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import PartKind, PartStatus
-from thresher.model.verdict import Exposure, Reason, Suspect, Verdict
+from thresher.model.verdict import Exposure, Reason, Suspect, Verdict, percent
 
 Floats = npt.NDArray[np.float64]
 
@@ -397,10 +397,10 @@ def _sentence(suspects: tuple[Suspect, ...], knowledge: Knowledge, evidence: Evi
         return "; ".join(_action_sentence(suspect, knowledge) for suspect in sure)
     top = suspects[0]
     if top.kind is None and not evidence.findings:
-        return f"Nothing found; of faults of these kinds {share:.0%} would have shown by now"
+        return f"Nothing found; of faults of these kinds {percent(share)} would have shown by now"
     if top.kind is None:
-        return f"Cannot tell yet: {top.probability:.0%} that nothing is faulty"
-    return f"Cannot tell yet: most likely {suspect_title(top).lower()}, {top.title} ({top.probability:.0%})"
+        return f"Cannot tell yet: {percent(top.probability)} that nothing is faulty"
+    return f"Cannot tell yet: most likely {suspect_title(top).lower()}, {top.title} ({percent(top.probability)})"
 
 
 def _action_sentence(suspect: Suspect, knowledge: Knowledge) -> str:
@@ -412,4 +412,4 @@ def _action_sentence(suspect: Suspect, knowledge: Knowledge) -> str:
     }
     place = f"{suspect.place} " if suspect.place else ""
     what = "is weak" if suspect.place else suspect.title
-    return f"{words[knowledge.mode(suspect.mode).action]}: {place}{what} ({suspect.probability:.0%})"
+    return f"{words[knowledge.mode(suspect.mode).action]}: {place}{what} ({percent(suspect.probability)})"

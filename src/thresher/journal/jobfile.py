@@ -15,11 +15,12 @@ import numpy as np
 import numpy.typing as npt
 
 from thresher.journal.schema import APPLICATION_ID, SCHEMA, VERSION
-from thresher.model.channels import Channel
+from thresher.model.channels import Channel, Quantity
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.findings import Finding, TapeEntry
-from thresher.model.parts import Inventory
+from thresher.model.parts import Inventory, PartKind
 from thresher.model.sheet import RunSheet
+from thresher.model.verdict import Exposure
 
 ENDING_INTERRUPTED = "interrupted"
 
@@ -211,6 +212,31 @@ class JobFile:
             index = int(str(fields["index"]))
             blocks.append(BlockMark(index, str(fields["title"]), str(fields["load"]), at, ends.get(index)))
         return blocks
+
+    def exposures(self, run: StoredRun) -> list[Exposure]:
+        """Return the time under load of a run by block and temperature, summed up from its ticks.
+
+        The temperature is that of the hottest processor channel, as the engine takes it.
+        """
+        readings = self.readings(run)
+        hot = [
+            index
+            for index, channel in enumerate(run.channels)
+            if channel.quantity is Quantity.TEMPERATURE and channel.kind is PartKind.PROCESSOR
+        ]
+        exposures = []
+        for block in self.blocks(run):
+            inside = (readings.at > block.began_at) & (readings.at <= (block.ended_at or np.inf))
+            times = np.concatenate(([block.began_at], readings.at[inside]))
+            minutes = np.diff(times) / 60.0
+            hottest = np.fmax.reduce(readings.values[inside][:, hot], axis=1) if hot else np.full(len(minutes), np.nan)
+            known = np.where(np.isnan(hottest), -1000.0, hottest)
+            for degree in np.unique(np.round(known)):
+                spent = float(minutes[np.round(known) == degree].sum())
+                exposures.append(
+                    Exposure(run.number, block.index, block.load, spent, None if degree == -1000.0 else float(degree))
+                )
+        return exposures
 
     def last_tick_at(self, run: StoredRun) -> float | None:
         """Return the machine time of a run's last row, None when it has none."""

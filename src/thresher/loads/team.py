@@ -172,6 +172,10 @@ class Team:
         """Beats done by all."""
         return sum(self.status.beats(slot) for slot in self._members)
 
+    def cpus(self) -> list[int]:
+        """Return the logical CPUs whose worker has not ended."""
+        return [member.cpu for member in self._members.values() if member.code is None]
+
     def pids(self) -> dict[int, int]:
         """Return process ids by logical CPU, of workers that the spawner has reported."""
         return {member.cpu: member.pid for member in self._members.values() if member.pid is not None}
@@ -189,7 +193,8 @@ class Team:
 
     def poll(self) -> list[TeamEvent]:
         """Take in what workers and spawner have said, without waiting, and return what matters."""
-        self._drain(0.0)
+        if self._stop_report is None:
+            self._drain(0.0)
         events = list(self._events)
         self._events.clear()
         return events

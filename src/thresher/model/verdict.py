@@ -55,3 +55,10 @@ class Verdict:
     sentence: str
     shown_share: float
     minutes_to_sure: float | None
+
+
+def percent(probability: float) -> str:
+    """Return a probability for a person; never a certainty that the evidence cannot give."""
+    if probability > 0.99:
+        return "> 99 %"
+    return "< 1 %" if probability < 0.01 else f"{probability * 100:.0f} %"

@@ -1,0 +1,314 @@
+"""The engine: samples steadily, follows the kernel log, lets runs be carried out, tells whoever listens.
+
+One thread calls `serve`, `run_to_end` or `watch`; `submit` and `subscribe` may be called from any thread.
+"""
+
+import os
+import queue
+import threading
+from collections import deque
+from collections.abc import Callable
+from concurrent.futures import Future
+from pathlib import Path
+from typing import TypeVar
+
+from thresher.diagnosis.inference import Evidence, diagnose
+from thresher.diagnosis.knowledge import load_knowledge
+from thresher.engine.conductor import Conductor
+from thresher.engine.evidence import describe_check
+from thresher.engine.protocol import VERSION as PROTOCOL_VERSION
+from thresher.engine.protocol import (
+    EngineEvent,
+    EngineHealth,
+    HistoryRows,
+    RunStatus,
+    Snapshot,
+    TickEvent,
+    VerdictEvent,
+)
+from thresher.engine.record import Record
+from thresher.engine.watchers import Watchers
+from thresher.events.findings import KernelDecoder
+from thresher.events.kernel_log import KernelLogFollower
+from thresher.events.machine_check import vendor_of
+from thresher.inventory.machine import empty_slots, read_inventory
+from thresher.journal.jobfile import JobFile
+from thresher.journal.writer import JournalWriter
+from thresher.model.channels import Tick
+from thresher.model.errors import EnvironmentFault, InputError, InputFault, SourceUnavailable
+from thresher.model.findings import Finding, Severity
+from thresher.model.parts import Fact
+from thresher.model.port import System, SystemKind, read_text
+from thresher.model.sheet import RunSheet
+from thresher.model.verdict import Verdict
+from thresher.sensors.discovery import discover
+from thresher.sensors.sampler import Sampler
+
+T = TypeVar("T")
+
+KEEP_TICKS = 20_000
+_DIAGNOSE_EVERY_S = 20.0
+_PREPARE_POLL_S = 0.05
+
+
+class Engine:
+    """One engine for one machine and one job file."""
+
+    def __init__(
+        self,
+        system: System,
+        job_path: Path,
+        job: dict[str, str] | None = None,
+        symptoms: tuple[str, ...] = (),
+        interval_s: float = 1.0,
+    ) -> None:
+        """Read what the machine is and open the job file. Raises EnvironmentFault or InputError."""
+        if not 0.1 <= interval_s <= 60.0:
+            raise InputError("sampling", [InputFault("interval", f"expected 0.1 to 60 seconds, found {interval_s:g}")])
+        self._system = system
+        self._interval = interval_s
+        self._symptoms = symptoms
+        self._commands: queue.SimpleQueue[Callable[[], None]] = queue.SimpleQueue()
+        self._wake = threading.Event()
+        self._quit = False
+        self._ticks: deque[Tick] = deque(maxlen=KEEP_TICKS)
+        self._late_total = 0
+        self._cost_s = 0.0
+        self._sampled_s = 0.0
+        self._diagnosed_at = 0.0
+        self.verdict: Verdict | None = None
+
+        self.inventory = read_inventory(system)
+        discovery = discover(system, self.inventory)
+        self._sampler = Sampler(system, discovery)
+        self.channels = self._sampler.channels
+        self.unknown: tuple[Fact, ...] = (*self.inventory.unknown, *discovery.unknown)
+        self._empty_slots = tuple(empty_slots(system))
+        self._watchers = Watchers(self.channels)
+        self._knowledge = load_knowledge()
+        self._decoder = KernelDecoder(self.inventory, vendor_of(self._optional("/proc/cpuinfo")))
+        self._boot_id = self._optional("/proc/sys/kernel/random/boot_id") or "unknown"
+
+        self._record = Record(system, JournalWriter(job_path), self.channels)
+        with JobFile(job_path) as stored:
+            interrupted = stored.recover()
+            runs = stored.runs()
+            self.conductor = Conductor(system, self.inventory, self._record, self._watchers, interval_s, len(runs))
+            for run in runs:
+                self._record.findings += stored.findings(run)
+                self.conductor.past_exposures += stored.exposures(run)
+            self.job = stored.job() | (job or {})
+        self._record.writer.set_job(self.job)
+        for sentence in interrupted:
+            self._record.note(sentence, "all up to its last row is in the job file", Severity.WARNING, "E-901")
+        self._log = self._open_log()
+
+    # ---- what others may call from any thread
+
+    def subscribe(self, listener: Callable[[EngineEvent], None]) -> None:
+        """Tell every event to `listener`, on the engine's thread."""
+        self._record.listeners.append(listener)
+
+    def submit(self, action: Callable[[], T]) -> "Future[T]":
+        """Let the engine's thread do something as soon as it can; the future holds the answer or the error."""
+        future: Future[T] = Future()
+
+        def carry_out() -> None:
+            try:
+                future.set_result(action())
+            except Exception as error:  # noqa: BLE001 (handed to whoever asked)
+                future.set_exception(error)
+
+        self._commands.put(carry_out)
+        self._wake.set()
+        return future
+
+    def quit(self) -> None:
+        """End `serve` after the present tick."""
+        self._quit = True
+        self._wake.set()
+
+    # ---- the engine's own thread
+
+    def serve(self) -> None:
+        """Sample and carry out commands until told to quit; then stop a run in order and close everything."""
+        try:
+            self._loop(lambda: self._quit)
+        finally:
+            self.close()
+
+    def run_to_end(self, sheet: RunSheet) -> RunStatus:
+        """Carry out one sheet on this thread and return how it ended. Raises EnvironmentFault."""
+        self.put_sheet(sheet)
+        self.start()
+        self._loop(lambda: self._quit or not self.conductor.active)
+        return self.status()
+
+    def watch(self, seconds: float) -> None:
+        """Sample for a while without a run."""
+        until = self._system.now() + seconds
+        self._loop(lambda: self._quit or self._system.now() >= until)
+
+    def close(self) -> None:
+        """Stop what runs, write what waits, let go of everything."""
+        self.conductor.close()
+        self._record.writer.close()
+        self._sampler.close()
+        if self._log is not None:
+            self._log.close()
+        self._system.close()
+
+    def put_sheet(self, sheet: RunSheet) -> None:
+        """Put a sheet on the bench, to be started. Raises EnvironmentFault while a run goes on."""
+        self.conductor.put_sheet(sheet)
+
+    def start(self) -> None:
+        """Start the sheet on the bench. Raises EnvironmentFault."""
+        self.conductor.start(self.channels, self._boot_id)
+
+    def stop(self) -> str:
+        """Stop the run at once and return how many workers have ended."""
+        sentence = self.conductor.stop()
+        self._settle()
+        return sentence
+
+    def _loop(self, done: Callable[[], bool]) -> None:
+        next_at = self._system.now()
+        while not done():
+            while not self._commands.empty():
+                self._commands.get()()
+            now = self._system.now()
+            if now < next_at - 1e-6:
+                self._wait(next_at)
+                continue
+            simulated = self._system.kind is SystemKind.BENCH_MODEL  # its clock stands while we work
+            late = 0 if simulated else int((now - next_at) / self._interval)
+            self._late_total += late
+            self._tick(late)
+            next_at += self._interval * (1 + late)
+
+    def _wait(self, next_at: float) -> None:
+        preparing = self.conductor.preparing
+        until = min(next_at, self._system.now() + _PREPARE_POLL_S) if preparing else next_at
+        self._system.wait_until(until, self._wake)
+        self._wake.clear()
+        if preparing:
+            self._guarded(self.conductor.poll)
+
+    def _tick(self, late: int) -> None:
+        self._guarded(self.conductor.pace)
+        tick = self._sampler.sample(late)
+        self._record.tick = tick
+        self._cost_s += tick.cost_s
+        self._sampled_s += self._interval * (1 + late)
+        self._ticks.append(tick)
+        self._follow_log()
+        findings, entries = self._watchers.look(tick, self.conductor.busy_cores())
+        for finding in findings:
+            self._record.find(finding)
+        for entry in entries:
+            self._record.write(entry)
+        self._guarded(lambda: self.conductor.advance(tick))
+        self._record.check_journal()
+        self._settle()
+
+    def _settle(self) -> None:
+        """Tell the newest tick, and the verdict when evidence has changed it."""
+        if not self._ticks:
+            return
+        tick = self._ticks[-1]
+        self._record.tell(TickEvent(tick, self.status(), self.health()))
+        due = self.conductor.busy_cores() and tick.at - self._diagnosed_at >= _DIAGNOSE_EVERY_S
+        if self._record.changed or due:
+            self._diagnose(tick.at)
+
+    def _guarded(self, action: Callable[[], None]) -> None:
+        """Do something for the run; when the surroundings forbid it, end the run in order and say why."""
+        try:
+            action()
+        except EnvironmentFault as error:
+            self.conductor.cannot_go_on(error)
+
+    def _open_log(self) -> KernelLogFollower | None:
+        try:
+            log = KernelLogFollower(self._system)
+        except SourceUnavailable as error:
+            fact = Fact("kernel log", f"{error.reason}; machine checks will not be seen", error.path)
+            self.unknown = (*self.unknown, fact)
+            self._record.note("Kernel log cannot be read", fact.value, Severity.WARNING)
+            return None
+        records, _ = log.poll()
+        earlier = self._decoder.decode(records, last=True).findings
+        if earlier:
+            counts = ", ".join(sorted({f"{finding.code} {finding.title}" for finding in earlier}))
+            self._record.note(f"{len(earlier)} hardware events in the log from before", counts, Severity.WARNING)
+        return log
+
+    def _follow_log(self) -> None:
+        if self._log is None:
+            return
+        note, lost_before = self._record.note, self._log.lost
+        records, reason = self._log.poll()
+        if reason is not None:
+            note("Kernel log cannot be read any more", reason, Severity.WARNING)
+            self._log.close()
+            self._log = None
+            return
+        if self._log.lost > lost_before:
+            note("Kernel log overflowed", "the kernel overwrote records before they were read", Severity.WARNING)
+        found = self._decoder.decode(records)
+        for check in found.checks:
+            body = describe_check(check)
+            self._record.writer.add_mark(self._record.run_number(), self._system.now(), "kernel", body)
+        for finding in found.findings:
+            self._record.find(finding)
+
+    def _diagnose(self, at: float) -> None:
+        evidence = Evidence(self.findings, tuple(self.conductor.exposures()), self.inventory.core_count, self._symptoms)
+        self.verdict = diagnose(evidence, self._knowledge)
+        self._diagnosed_at = at
+        self._record.changed = False
+        self._record.tell(VerdictEvent(self.verdict))
+
+    def _optional(self, path: str) -> str:
+        try:
+            return read_text(self._system, path)
+        except SourceUnavailable:
+            return ""
+
+    # ---- what is known now
+
+    @property
+    def findings(self) -> tuple[Finding, ...]:
+        """All findings of the job."""
+        return tuple(self._record.findings)
+
+    def status(self) -> RunStatus:
+        """Return where the run is."""
+        return self.conductor.status()
+
+    def health(self) -> EngineHealth:
+        """Return how the engine does."""
+        journal = self._record.writer.health()
+        share = self._cost_s / self._sampled_s if self._sampled_s else 0.0
+        access = "full access" if os.geteuid() == 0 else "as user, some sources need root"
+        return EngineHealth(
+            len(self.channels), self._interval, share, self._late_total, journal.age_s, journal.waiting,
+            journal.trouble, access,
+        )  # fmt: skip
+
+    def snapshot(self) -> Snapshot:
+        """Return everything that a window needs to begin with."""
+        return Snapshot(
+            version=PROTOCOL_VERSION, pid=os.getpid(), job=self.job, job_file=str(self._record.writer.path),
+            machine=self.inventory, kind=self._system.kind.value, speed=self._system.speed, channels=self.channels,
+            unknown=self.unknown, empty_slots=self._empty_slots, sheet=self.conductor.sheet, run=self.status(),
+            tape=tuple(self._record.tape), findings=self.findings, verdict=self.verdict, symptoms=self._symptoms,
+            health=self.health(),
+        )  # fmt: skip
+
+    def history(self, after: float, most: int) -> HistoryRows:
+        """Return past ticks later than `after`."""
+        rows = [tick for tick in self._ticks if tick.at > after]
+        shown = rows[:most]
+        return HistoryRows(tuple(tick.at for tick in shown), tuple(tick.values for tick in shown), len(rows) > most)

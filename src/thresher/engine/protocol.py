@@ -1,0 +1,178 @@
+"""What the engine tells: events to whoever listens, and the answers of its JSON-RPC methods.
+
+JSON-RPC 2.0, one object a line, over a Unix socket. Described in docs/formats.md.
+"""
+
+from typing import Any
+
+import msgspec
+
+from thresher.engine.states import Outcome, RunState
+from thresher.model.channels import Channel, Tick
+from thresher.model.findings import Finding, TapeEntry
+from thresher.model.parts import Fact, Inventory, PartKind
+from thresher.model.sheet import RunSheet
+from thresher.model.verdict import Verdict
+
+VERSION = 1
+
+PARSE_ERROR, INVALID_REQUEST, NO_SUCH_METHOD, INVALID_PARAMS = -32700, -32600, -32601, -32602
+ENVIRONMENT_FAULT, INPUT_FAULT = 1, 2
+
+
+class PlanItem(msgspec.Struct, frozen=True):
+    """A gate or block as it stands on the time axis of the run; `state` is coming, running or done."""
+
+    gate: bool
+    row: PartKind | None
+    title: str
+    start_s: float
+    end_s: float
+    state: str
+
+
+class RunStatus(msgspec.Struct, frozen=True):
+    """Where the run is. Times are seconds; `run_at` counts from the run's start."""
+
+    state: str = RunState.IDLE.value
+    title: str = ""
+    run: int | None = None
+    run_at: float = 0.0
+    began_at: float | None = None
+    length_s: float = 0.0
+    plan: tuple[PlanItem, ...] = ()
+    workers_started: int = 0
+    workers_running: int = 0
+    beats: int = 0
+    mismatches: int = 0
+    faults: int = 0
+    corrected: int = 0
+    loaded_s: float = 0.0
+    ending: str = ""
+    ending_detail: str = ""
+    outcome: str = Outcome.NOT_FINISHED.value
+    busy_cores: tuple[int, ...] = ()
+
+
+class EngineHealth(msgspec.Struct, frozen=True):
+    """How the engine does: sampling cost as a share of one core, the age of the last row, what waits."""
+
+    channels: int
+    interval_s: float
+    sampling_share: float
+    late: int
+    row_age_s: float | None
+    rows_waiting: int
+    trouble: str | None
+    access: str
+
+
+class TickEvent(msgspec.Struct, tag="tick", frozen=True):
+    """A tick, with where run and engine are."""
+
+    tick: Tick
+    run: RunStatus
+    health: EngineHealth
+
+
+class TapeEvent(msgspec.Struct, tag="tape", frozen=True):
+    """A new line of the tape."""
+
+    entry: TapeEntry
+
+
+class FindingEvent(msgspec.Struct, tag="finding", frozen=True):
+    """A new finding."""
+
+    finding: Finding
+
+
+class VerdictEvent(msgspec.Struct, tag="verdict", frozen=True):
+    """The verdict has changed."""
+
+    verdict: Verdict
+
+
+class PlanEvent(msgspec.Struct, tag="sheet", frozen=True):
+    """Another run sheet is on the bench."""
+
+    sheet: RunSheet
+    run: RunStatus
+
+
+EngineEvent = TickEvent | TapeEvent | FindingEvent | VerdictEvent | PlanEvent
+
+
+class Snapshot(msgspec.Struct, frozen=True):
+    """Everything that a window needs to begin with."""
+
+    version: int
+    pid: int
+    job: dict[str, str]
+    job_file: str
+    machine: Inventory
+    kind: str
+    speed: float
+    channels: tuple[Channel, ...]
+    unknown: tuple[Fact, ...]
+    empty_slots: tuple[str, ...]
+    sheet: RunSheet | None
+    run: RunStatus
+    tape: tuple[TapeEntry, ...]
+    findings: tuple[Finding, ...]
+    verdict: Verdict | None
+    symptoms: tuple[str, ...]
+    health: EngineHealth
+
+
+class HistoryRows(msgspec.Struct, frozen=True):
+    """Past ticks, oldest first: machine time and values; `more` tells that the next call has further ones."""
+
+    at: tuple[float, ...]
+    values: tuple[tuple[float | None, ...], ...]
+    more: bool
+
+
+class Request(msgspec.Struct, frozen=True):
+    """A JSON-RPC request; without `id` a notification that gets no answer."""
+
+    jsonrpc: str
+    method: str
+    params: dict[str, Any] = {}
+    id: int | str | None = None
+
+
+class RpcError(msgspec.Struct, frozen=True):
+    """A JSON-RPC error."""
+
+    code: int
+    message: str
+
+
+def answer(request_id: int | str | None, result: object) -> bytes:
+    """Return a response line."""
+    return msgspec.json.encode({"jsonrpc": "2.0", "id": request_id, "result": result}) + b"\n"
+
+
+def refusal(request_id: int | str | None, code: int, message: str) -> bytes:
+    """Return an error line."""
+    return msgspec.json.encode({"jsonrpc": "2.0", "id": request_id, "error": RpcError(code, message)}) + b"\n"
+
+
+def notice(event: EngineEvent) -> bytes:
+    """Return a notification line for an event."""
+    return msgspec.json.encode({"jsonrpc": "2.0", "method": "event", "params": event}) + b"\n"
+
+
+class Incoming(msgspec.Struct, frozen=True):
+    """A line from the engine: an answer (with `id`) or a notification (with `method`)."""
+
+    id: int | str | None = None
+    method: str = ""
+    params: msgspec.Raw = msgspec.Raw(b"null")
+    result: msgspec.Raw = msgspec.Raw(b"null")
+    error: RpcError | None = None
+
+
+INCOMING: msgspec.json.Decoder[Incoming] = msgspec.json.Decoder(Incoming)
+EVENTS: msgspec.json.Decoder[EngineEvent] = msgspec.json.Decoder(EngineEvent)

@@ -1,0 +1,107 @@
+"""The record of a job while it goes on: findings, tape and journal, and whoever listens."""
+
+from collections import deque
+from collections.abc import Callable
+from dataclasses import replace
+
+from thresher.engine.evidence import with_circumstances
+from thresher.engine.protocol import EngineEvent, FindingEvent, TapeEvent
+from thresher.engine.run import Run
+from thresher.journal.writer import JournalWriter
+from thresher.model.channels import Channel, Quantity, Tick
+from thresher.model.findings import Finding, Severity, TapeEntry
+from thresher.model.parts import PartKind
+from thresher.model.port import System
+from thresher.model.sheet import Block
+
+KEEP_TAPE = 2_000
+
+
+class Record:
+    """Puts everything that happens where it belongs: journal first, then tape, then the listeners."""
+
+    def __init__(self, system: System, writer: JournalWriter, channels: tuple[Channel, ...]) -> None:
+        """Start with nothing recorded and no run."""
+        self._system = system
+        self._channels = channels
+        self._trouble_told: str | None = None
+        self.writer = writer
+        self.listeners: list[Callable[[EngineEvent], None]] = []
+        self.tape: deque[TapeEntry] = deque(maxlen=KEEP_TAPE)
+        self.findings: list[Finding] = []
+        self.run: Run | None = None
+        self.tick: Tick | None = None
+        self.changed = True
+
+    def tell(self, event: EngineEvent) -> None:
+        """Tell an event to all listeners."""
+        for listener in list(self.listeners):
+            listener(event)
+
+    def note(
+        self, title: str, detail: str, severity: Severity = Severity.NOTE, code: str = "", part: PartKind | None = None
+    ) -> None:
+        """Write a line on the tape now."""
+        self.write(TapeEntry(self._system.now(), None, title, detail, severity, code, part))
+
+    def write(self, entry: TapeEntry) -> None:
+        """Put an entry on the tape and into the journal, with its time in the run."""
+        if entry.run_at is None and self.run is not None:
+            entry = replace(entry, run_at=self.run.run_at(entry.at))
+        self.tape.append(entry)
+        self.writer.add_mark(self.run.number if self.run else None, entry.at, "tape", entry)
+        self.tell(TapeEvent(entry))
+
+    def find(self, finding: Finding) -> None:
+        """Record a finding with the circumstances that it came under."""
+        run = self.run if self.run is not None and self.run.active else None
+        blocks = run.running_blocks() if run else []
+        loads = [step.item.load for step in blocks if isinstance(step.item, Block)]
+        placed = with_circumstances(
+            finding,
+            run.run_at(finding.at) if run else None,
+            loads[0] if loads else "",
+            self._temperature_of(finding.core),
+        )
+        self.findings.append(placed)
+        self.writer.add_mark(self.run_number(), placed.at, "finding", placed)
+        self.tell(FindingEvent(placed))
+        self.write(
+            TapeEntry(placed.at, placed.run_at, placed.title, placed.detail, placed.severity, placed.code, placed.part)
+        )
+        self.changed = True
+
+    def run_number(self) -> int | None:
+        """Return the number of the run that goes on, None outside one."""
+        return self.run.number if self.run is not None and self.run.active else None
+
+    def hottest(self) -> float | None:
+        """Return the hottest processor temperature of the newest tick in °C."""
+        if self.tick is None:
+            return None
+        return max(
+            (
+                value
+                for channel, value in zip(self._channels, self.tick.values, strict=True)
+                if channel.quantity is Quantity.TEMPERATURE and channel.kind is PartKind.PROCESSOR and value is not None
+            ),
+            default=None,
+        )
+
+    def check_journal(self) -> None:
+        """Say when the job file stops being written, and when it is written again."""
+        trouble = self.writer.health().trouble
+        if trouble and trouble != self._trouble_told:
+            detail = f"{trouble}; rows wait in memory ({self.writer.path})"
+            self.note("Job file is not written", detail, Severity.WARNING, "X-820")
+        elif self._trouble_told and not trouble:
+            self.note("Job file is written again", "nothing was lost")
+        self._trouble_told = trouble
+
+    def _temperature_of(self, core: int | None) -> float | None:
+        if self.tick is None or core is None:
+            return self.hottest()
+        for channel, value in zip(self._channels, self.tick.values, strict=True):
+            if channel.quantity is Quantity.TEMPERATURE and channel.core == core and value is not None:
+                return value
+        return self.hottest()

@@ -1,0 +1,221 @@
+"""Watching the readings for what counts as evidence: limits reached, clocks fallen, rails out, fans still.
+
+Every sign must last before it counts and must be gone for a while before it counts again, so that a
+reading that hovers at a limit gives one finding.
+"""
+
+from dataclasses import dataclass, field
+
+from thresher.model.channels import Channel, LimitSide, Quantity, Tick
+from thresher.model.findings import Finding, FindingKind, Severity, TapeEntry
+from thresher.model.parts import PartKind
+
+_AT_LIMIT_K = 1.0
+_COOL_AGAIN_K = 5.0
+_HOT_K = 3.0
+_CLOCK_SHARE = 0.985
+_CLOCK_LASTS_S = 5.0
+_RAIL_LASTS_S = 3.0
+_FAN_LASTS_S = 5.0
+_GONE_FOR_S = 20.0
+_SILENT_S = 3.0
+_FAN_TURNS_RPM = 200.0
+
+
+@dataclass(slots=True)
+class _Sign:
+    """Whether something has lasted long enough to count, once until it has been gone for a while."""
+
+    lasts_s: float
+    since: float | None = None
+    gone_since: float | None = None
+    counted: bool = False
+
+    def seen(self, there: bool, at: float) -> bool:
+        """Take in one observation and say whether it counts now."""
+        if not there:
+            self.since = None
+            self.gone_since = at if self.gone_since is None else self.gone_since
+            if at - self.gone_since >= _GONE_FOR_S:
+                self.counted = False
+            return False
+        self.gone_since = None
+        self.since = at if self.since is None else self.since
+        if self.counted or at - self.since < self.lasts_s:
+            return False
+        self.counted = True
+        return True
+
+
+@dataclass(slots=True)
+class _State:
+    signs: dict[tuple[str, int], _Sign] = field(default_factory=dict)
+    fan_turned: set[int] = field(default_factory=set)
+    missing_since: dict[int, float] = field(default_factory=dict)
+    told_missing: set[int] = field(default_factory=set)
+    seen: set[int] = field(default_factory=set)
+
+
+class Watchers:
+    """All watchers of one machine."""
+
+    def __init__(self, channels: tuple[Channel, ...]) -> None:
+        """Remember the channels; nothing has been seen yet."""
+        self._channels = channels
+        self._state = _State()
+
+    def look(self, tick: Tick, busy_cores: frozenset[int]) -> tuple[list[Finding], list[TapeEntry]]:
+        """Return what the newest readings amount to: findings, and notes for the tape."""
+        findings = [*self._heat(tick), *self._clocks(tick, busy_cores), *self._rails(tick), *self._fans(tick)]
+        return findings, self._lost_channels(tick)
+
+    def silent(self, tick: Tick, quantity: Quantity) -> list[Channel]:
+        """Return the channels of a quantity that gave readings and have given none for some seconds."""
+        return [
+            self._channels[index]
+            for index, since in self._state.missing_since.items()
+            if self._channels[index].quantity is quantity and tick.at - since >= _SILENT_S
+        ]
+
+    def _sign(self, name: str, index: int, lasts_s: float) -> _Sign:
+        return self._state.signs.setdefault((name, index), _Sign(lasts_s))
+
+    def _heat(self, tick: Tick) -> list[Finding]:
+        findings = []
+        for chip, (room, index) in self._nearest_limits(tick).items():
+            sign = self._state.signs.setdefault((f"heat {chip}", 0), _Sign(0.0))
+            if sign.counted and _AT_LIMIT_K < room < _COOL_AGAIN_K:
+                continue  # hovering: neither there nor gone
+            if sign.seen(room <= _AT_LIMIT_K, tick.at):
+                channel, reading = self._channels[index], tick.values[index]
+                limit = channel.limit(LimitSide.BELOW)
+                detail = f"{reading:.0f} of {limit.value:.0f} °C, limit {limit.source}" if limit else ""
+                findings.append(
+                    Finding(
+                        "C-201", FindingKind.HEAT_LIMIT, Severity.WARNING, PartKind.COOLING, tick.at,
+                        f"{channel.name} at its temperature limit", detail, channel.name, temperature_c=reading,
+                    )
+                )  # fmt: skip
+        return findings
+
+    def _nearest_limits(self, tick: Tick) -> dict[str, tuple[float, int]]:
+        """Return, by chip, the headroom of its temperature nearest the limit and that channel's index.
+
+        All cores of a processor reach the limit in the same seconds, so that one finding stands for the chip.
+        """
+        nearest: dict[str, tuple[float, int]] = {}
+        for index, channel in enumerate(self._channels):
+            reading, limit = tick.values[index], channel.limit(LimitSide.BELOW)
+            if channel.quantity is Quantity.TEMPERATURE and reading is not None and limit is not None:
+                chip = channel.key.rpartition("/")[0]
+                room = limit.headroom(reading)
+                known = nearest.get(chip)
+                # a core names the place better than the package it belongs to
+                if known is None or room < known[0] or (room == known[0] and channel.core is not None):
+                    nearest[chip] = (room, index)
+        return nearest
+
+    def _headroom(self, tick: Tick) -> float | None:
+        rooms = [
+            limit.headroom(reading)
+            for channel, reading in zip(self._channels, tick.values, strict=True)
+            if channel.quantity is Quantity.TEMPERATURE
+            and channel.kind is PartKind.PROCESSOR
+            and reading is not None
+            and (limit := channel.limit(LimitSide.BELOW))
+        ]
+        return min(rooms, default=None)
+
+    def _clocks(self, tick: Tick, busy_cores: frozenset[int]) -> list[Finding]:
+        low: list[tuple[float, float, Channel]] = []
+        for channel, reading in zip(self._channels, tick.values, strict=True):
+            limit = channel.limit(LimitSide.ABOVE)
+            if channel.quantity is Quantity.CLOCK and reading is not None and limit and channel.core in busy_cores:
+                share = reading / limit.value
+                if share < _CLOCK_SHARE:
+                    low.append((share, reading, channel))
+        room = self._headroom(tick)
+        hot = room is not None and room <= _HOT_K
+        by_heat = self._sign("clock by heat", 0, _CLOCK_LASTS_S).seen(bool(low) and hot, tick.at)
+        otherwise = self._sign("clock otherwise", 0, _CLOCK_LASTS_S).seen(bool(low) and not hot, tick.at)
+        if not (by_heat or otherwise):
+            return []
+        _, reading, channel = min(low, key=lambda each: each[0])
+        limit = channel.limit(LimitSide.ABOVE)
+        where = f"core {channel.core}"
+        detail = f"{where} at {reading:.2f} of {limit.value if limit else 0:.2f} GHz"
+        if by_heat:
+            return [
+                Finding(
+                    "C-220", FindingKind.HEAT_THROTTLE, Severity.WARNING, PartKind.COOLING, tick.at,
+                    "Clock below its base under heat", f"{detail}, {room:.0f} K of headroom", where,
+                )
+            ]  # fmt: skip
+        headroom = f"{room:.0f} K of headroom" if room is not None else "no temperature to compare"
+        return [
+            Finding(
+                "P-120", FindingKind.CLOCK_LOW, Severity.WARNING, PartKind.PROCESSOR, tick.at,
+                "Clock low without heat", f"{detail}, {headroom}", where,
+            )
+        ]  # fmt: skip
+
+    def _rails(self, tick: Tick) -> list[Finding]:
+        findings = []
+        for index, channel in enumerate(self._channels):
+            reading = tick.values[index]
+            if channel.kind is not PartKind.POWER or channel.quantity is not Quantity.VOLTAGE or reading is None:
+                continue
+            beyond = [limit for limit in channel.limits if limit.headroom(reading) < 0]
+            if self._sign("rail", index, _RAIL_LASTS_S).seen(bool(beyond), tick.at):
+                findings.append(
+                    Finding(
+                        "S-410", FindingKind.RAIL_OUT, Severity.FAULT, PartKind.POWER, tick.at,
+                        f"Rail {channel.name} out of tolerance",
+                        f"{reading:.2f} V, must stay {beyond[0].side.value} {beyond[0].value:.2f} V"
+                        f" ({beyond[0].source})",
+                        channel.name,
+                    )
+                )  # fmt: skip
+        return findings
+
+    def _fans(self, tick: Tick) -> list[Finding]:
+        findings = []
+        for index, channel in enumerate(self._channels):
+            reading = tick.values[index]
+            if channel.quantity is not Quantity.FAN or reading is None:
+                continue
+            if reading > _FAN_TURNS_RPM:
+                self._state.fan_turned.add(index)
+            still = reading == 0 and index in self._state.fan_turned
+            if self._sign("fan", index, _FAN_LASTS_S).seen(still, tick.at):
+                findings.append(
+                    Finding(
+                        "C-230", FindingKind.FAN_STOPPED, Severity.FAULT, PartKind.COOLING, tick.at,
+                        f"{channel.name} stands still", "no pulses for 5 s, it turned before", channel.name,
+                    )
+                )  # fmt: skip
+        return findings
+
+    def _lost_channels(self, tick: Tick) -> list[TapeEntry]:
+        state, entries = self._state, []
+        for index, channel in enumerate(self._channels):
+            if tick.values[index] is not None:
+                state.seen.add(index)
+                state.missing_since.pop(index, None)
+                if index in state.told_missing:
+                    state.told_missing.discard(index)
+                    entries.append(TapeEntry(tick.at, None, f"{channel.name} reads again", channel.source))
+                continue
+            if index not in state.seen:
+                continue
+            since = state.missing_since.setdefault(index, tick.at)
+            if tick.at - since >= _SILENT_S and index not in state.told_missing:
+                state.told_missing.add(index)
+                entries.append(
+                    TapeEntry(
+                        tick.at, None, f"{channel.name} lost",
+                        f"{tick.missing.get(index, 'no reason told')} ({channel.source})",
+                        Severity.WARNING, "X-801", channel.kind,
+                    )
+                )  # fmt: skip
+        return entries
