@@ -12,7 +12,7 @@ from thresher.benchmodels.physics import STEP_S, Physics
 from thresher.benchmodels.scenario import Fault, FaultKind, Scenario
 from thresher.benchmodels.weak_core import CORRECTED_BANK, CORRECTED_STATUS, WeakCore
 from thresher.model.errors import SourceUnavailable
-from thresher.model.port import BitFlip, SystemKind
+from thresher.model.port import BitFlip, SimulatedWork, SystemKind
 
 _BOOT_AGE_S = 1830.0
 """How long the machine has been up when the model starts."""
@@ -84,7 +84,7 @@ class BenchModel:
             for fault, stream in zip(scenario.faults, streams[1:], strict=True)
             if fault.kind is FaultKind.WEAK_CORE
         ]
-        self.work = ModelWork(self._physics, self._weak, scenario.processor.cores)
+        self.work: SimulatedWork | None = ModelWork(self._physics, self._weak, scenario.processor.cores)
         self._steps = 0
         self._wall_start = datetime.fromisoformat(scenario.start).timestamp()
         self._real_start = time.monotonic()

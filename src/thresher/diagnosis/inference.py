@@ -22,7 +22,7 @@ from scipy.optimize import brentq
 from thresher.diagnosis.knowledge import Action, Knowledge, Mode, Spread
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import PartKind, PartStatus
-from thresher.model.verdict import Exposure, Reason, Suspect, Verdict, percent
+from thresher.model.verdict import Exposure, Reason, Suspect, Verdict, percent, suspect_title
 
 Floats = npt.NDArray[np.float64]
 
@@ -126,7 +126,7 @@ def _cell(load: str, temperature_c: float | None) -> _Cell:
 
 
 def _pieces(evidence: Evidence) -> list[_Piece]:
-    """Order the evidence for the explanation: findings by kind and core as they first came, then minutes by load."""
+    """Order the evidence for the explanation: minutes by load, then findings by kind and core as they first came."""
     named: dict[tuple[FindingKind, int | None], dict[_Cell, int]] = {}
     for finding in evidence.findings:
         if finding.severity is Severity.NOTE:
@@ -134,19 +134,20 @@ def _pieces(evidence: Evidence) -> list[_Piece]:
         cells = named.setdefault((finding.kind, finding.core), {})
         cell = _cell(finding.load, finding.temperature_c)
         cells[cell] = cells.get(cell, 0) + finding.count
-    pieces = []
-    for (kind, core), cells in named.items():
-        groups = tuple(_Group(cell, kind, core, storm_worth(count)) for cell, count in cells.items())
-        where = f", core {core}" if core is not None else ""
-        pieces.append(_Piece(f"{sum(cells.values())} × {kind.value}{where}", groups))
     by_load: dict[str, dict[_Cell, float]] = {}
     for exposure in evidence.exposures:
         cells_of_load = by_load.setdefault(exposure.load, {})
         cell = _cell(exposure.load, exposure.temperature_c)
         cells_of_load[cell] = cells_of_load.get(cell, 0.0) + exposure.minutes
-    for load, spent in by_load.items():
-        text = f"nothing more in {sum(spent.values()):.0f} min of {load}"
-        pieces.append(_Piece(text, minutes=tuple(spent.items())))
+    # minutes first: what they say by themselves is what the same time without a finding would have said
+    pieces = [
+        _Piece(f"{sum(spent.values()):.0f} min of {load}, by themselves", minutes=tuple(spent.items()))
+        for load, spent in by_load.items()
+    ]
+    for (kind, core), cells in named.items():
+        groups = tuple(_Group(cell, kind, core, storm_worth(count)) for cell, count in cells.items())
+        where = f", core {core}" if core is not None else ""
+        pieces.append(_Piece(f"{sum(cells.values())} × {kind.value}{where}", groups))
     return pieces
 
 
@@ -382,13 +383,6 @@ def _how_long(evidence: Evidence, knowledge: Knowledge) -> tuple[float, float | 
     if unshown(most) > 0.05:
         return share, None
     return share, float(brentq(lambda hours: unshown(hours) - 0.05, 0.0, most, xtol=0.005)) * 60.0
-
-
-def suspect_title(suspect: Suspect) -> str:
-    """Return the part and place of a suspect as a person names it."""
-    if suspect.kind is None:
-        return "Nothing faulty"
-    return f"{suspect.part.capitalize()}, {suspect.place}" if suspect.place else suspect.part.capitalize()
 
 
 def _sentence(suspects: tuple[Suspect, ...], knowledge: Knowledge, evidence: Evidence, share: float) -> str:

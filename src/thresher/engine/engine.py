@@ -31,7 +31,7 @@ from thresher.engine.watchers import Watchers
 from thresher.events.findings import KernelDecoder
 from thresher.events.kernel_log import KernelLogFollower
 from thresher.events.machine_check import vendor_of
-from thresher.inventory.machine import empty_slots, read_inventory
+from thresher.inventory.machine import read_inventory
 from thresher.journal.jobfile import JobFile
 from thresher.journal.writer import JournalWriter
 from thresher.model.channels import Tick
@@ -59,7 +59,6 @@ class Engine:
         system: System,
         job_path: Path,
         job: dict[str, str] | None = None,
-        symptoms: tuple[str, ...] = (),
         interval_s: float = 1.0,
     ) -> None:
         """Read what the machine is and open the job file. Raises EnvironmentFault or InputError."""
@@ -67,7 +66,6 @@ class Engine:
             raise InputError("sampling", [InputFault("interval", f"expected 0.1 to 60 seconds, found {interval_s:g}")])
         self._system = system
         self._interval = interval_s
-        self._symptoms = symptoms
         self._commands: queue.SimpleQueue[Callable[[], None]] = queue.SimpleQueue()
         self._wake = threading.Event()
         self._quit = False
@@ -83,7 +81,6 @@ class Engine:
         self._sampler = Sampler(system, discovery)
         self.channels = self._sampler.channels
         self.unknown: tuple[Fact, ...] = (*self.inventory.unknown, *discovery.unknown)
-        self._empty_slots = tuple(empty_slots(system))
         self._watchers = Watchers(self.channels)
         self._knowledge = load_knowledge()
         self._decoder = KernelDecoder(self.inventory, vendor_of(self._optional("/proc/cpuinfo")))
@@ -98,6 +95,7 @@ class Engine:
                 self._record.findings += stored.findings(run)
                 self.conductor.past_exposures += stored.exposures(run)
             self.job = stored.job() | (job or {})
+            self._symptoms = tuple(filter(None, self.job.get("symptoms", "").split("\n")))
         self._record.writer.set_job(self.job)
         for sentence in interrupted:
             self._record.note(sentence, "all up to its last row is in the job file", Severity.WARNING, "E-901")
@@ -302,7 +300,8 @@ class Engine:
         return Snapshot(
             version=PROTOCOL_VERSION, pid=os.getpid(), job=self.job, job_file=str(self._record.writer.path),
             machine=self.inventory, kind=self._system.kind.value, speed=self._system.speed, channels=self.channels,
-            unknown=self.unknown, empty_slots=self._empty_slots, sheet=self.conductor.sheet, run=self.status(),
+            unknown=self.unknown, wall_offset=self._system.wall() - self._system.now(), sheet=self.conductor.sheet,
+            run=self.status(),
             tape=tuple(self._record.tape), findings=self.findings, verdict=self.verdict, symptoms=self._symptoms,
             health=self.health(),
         )  # fmt: skip

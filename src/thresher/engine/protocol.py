@@ -104,7 +104,7 @@ EngineEvent = TickEvent | TapeEvent | FindingEvent | VerdictEvent | PlanEvent
 
 
 class Snapshot(msgspec.Struct, frozen=True):
-    """Everything that a window needs to begin with."""
+    """Everything that a window needs to begin with. `wall_offset` is Unix time less machine time, in seconds."""
 
     version: int
     pid: int
@@ -115,7 +115,7 @@ class Snapshot(msgspec.Struct, frozen=True):
     speed: float
     channels: tuple[Channel, ...]
     unknown: tuple[Fact, ...]
-    empty_slots: tuple[str, ...]
+    wall_offset: float
     sheet: RunSheet | None
     run: RunStatus
     tape: tuple[TapeEntry, ...]

@@ -2,7 +2,7 @@
 
 import re
 
-from thresher.inventory.smbios import Structure, memory_device, walk
+from thresher.inventory.smbios import MEMORY_DEVICE, Structure, memory_device, walk
 from thresher.model.errors import SourceUnavailable
 from thresher.model.parts import Fact, Inventory, LogicalCpu, Part, PartKind
 from thresher.model.port import System, SystemKind, read_text
@@ -23,7 +23,9 @@ def read_inventory(system: System) -> Inventory:
     parts += _graphics(system)
     parts.append(Part("cooling", PartKind.COOLING, "Cooling"))
     parts.append(Part("power supply", PartKind.POWER, "Power supply"))
-    return Inventory(system.name, system.kind is SystemKind.BENCH_MODEL, tuple(parts), cpus, tuple(unknown))
+    slots = [memory_device(structure) for structure in structures if structure.kind == MEMORY_DEVICE]
+    empty = tuple(device.slot for device in slots if device.size_mib == 0 and device.slot)
+    return Inventory(system.name, system.kind is SystemKind.BENCH_MODEL, tuple(parts), cpus, tuple(unknown), empty)
 
 
 def _optional(system: System, path: str) -> str:
@@ -110,7 +112,7 @@ def cache_bytes(inventory: Inventory, level: int) -> int | None:
 def _memory(system: System, structures: list[Structure], unknown: list[Fact]) -> list[Part]:
     parts: list[Part] = []
     for structure in structures:
-        if structure.kind != 17:
+        if structure.kind != MEMORY_DEVICE:
             continue
         device = memory_device(structure)
         slot = device.slot or f"slot {len(parts) + 1}"
@@ -129,13 +131,6 @@ def _memory(system: System, structures: list[Structure], unknown: list[Fact]) ->
     if not total:
         unknown.append(Fact("memory size", "MemTotal is not there", "/proc/meminfo"))
     return parts
-
-
-def empty_slots(system: System) -> list[str]:
-    """Return the locators of memory slots that hold nothing, in the board's order."""
-    structures = _read_structures(system, [])
-    devices = [memory_device(structure) for structure in structures if structure.kind == 17]
-    return [device.slot for device in devices if device.size_mib == 0 and device.slot]
 
 
 def _board(structures: list[Structure]) -> Part:

@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 _END_OF_TABLE = 127
+MEMORY_DEVICE = 17
 
 MEMORY_TYPES = {0x18: "DDR3", 0x1A: "DDR4", 0x1E: "LPDDR4", 0x22: "DDR5", 0x23: "LPDDR5"}
 """Section 7.18.2; the kinds found in machines that still come to a bench."""

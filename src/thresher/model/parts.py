@@ -56,13 +56,14 @@ class LogicalCpu:
 
 @dataclass(frozen=True, slots=True)
 class Inventory:
-    """What a machine is: its parts, its threads, and what could not be found out and why."""
+    """What a machine is: its parts, its threads, its empty memory slots, and what could not be found out and why."""
 
     name: str
     simulated: bool
     parts: tuple[Part, ...]
     cpus: tuple[LogicalCpu, ...]
     unknown: tuple[Fact, ...] = ()
+    empty_slots: tuple[str, ...] = ()
 
     @property
     def core_count(self) -> int:

@@ -62,3 +62,10 @@ def percent(probability: float) -> str:
     if probability > 0.99:
         return "> 99 %"
     return "< 1 %" if probability < 0.01 else f"{probability * 100:.0f} %"
+
+
+def suspect_title(suspect: Suspect) -> str:
+    """Return the part and place of a suspect as a person names it."""
+    if suspect.kind is None:
+        return "Nothing faulty"
+    return f"{suspect.part.capitalize()}, {suspect.place}" if suspect.place else suspect.part.capitalize()

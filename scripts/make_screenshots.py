@@ -1,0 +1,110 @@
+"""Make the pictures in docs/screenshots from the demo bench: a real engine, a real run, the real window.
+
+Runs without a display. Each picture is taken at a moment of the run, so that it shows what a person sees then.
+"""
+
+import os
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from PyQt6.QtWidgets import QApplication
+
+from thresher.launch import start_engine_process
+from thresher.ui import theme
+from thresher.ui.__main__ import DEMO_ARGUMENTS, LIVE_ARGUMENTS
+from thresher.ui.app import make_app
+from thresher.ui.link import EngineLink
+from thresher.ui.look import Look
+from thresher.ui.state import BenchState
+from thresher.ui.window import MainWindow
+
+OUT = Path(__file__).parent.parent / "docs" / "screenshots"
+
+
+def wait_for(app: QApplication, condition: object, seconds: float) -> None:
+    """Let the window live until a condition holds. Raises TimeoutError."""
+    deadline = time.monotonic() + seconds
+    while not condition():  # type: ignore[operator]
+        if time.monotonic() > deadline:
+            raise TimeoutError("the demo did not get so far")
+        app.processEvents()
+        time.sleep(0.01)
+
+
+def grab(app: QApplication, window: MainWindow, name: str) -> None:
+    """Take one picture."""
+    window.state.refresh_now()
+    for _ in range(5):
+        app.processEvents()
+    OUT.mkdir(parents=True, exist_ok=True)
+    window.grab().save(str(OUT / name))
+    print(f"docs/screenshots/{name}")
+
+
+def bench(app: QApplication, folder: Path, arguments: list[str]) -> tuple[MainWindow, EngineLink]:
+    """Open a window on an engine of its own."""
+    socket = folder / "engine.sock"
+    start_engine_process(socket, [*arguments, "--job", str(folder / "demo.thresher")], folder / "engine.log")
+    state, look = BenchState(), Look(theme.LIGHT)
+    link = EngineLink(socket)
+    window = MainWindow(state, look, link)
+    link.opened.connect(state.take_snapshot)
+    link.rows_came.connect(state.take_rows)
+    link.event_came.connect(state.take_event)
+    window.show()
+    link.open()
+    wait_for(app, lambda: state.tick is not None, 20)
+    return window, link
+
+
+def demo_pictures(app: QApplication, folder: Path) -> None:
+    """The Bench before, in and after the demo run, in both schemes, and the smallest size."""
+    window, _link = bench(app, folder, [*DEMO_ARGUMENTS, "--speed", "20"])
+    state = window.state
+    wait_for(app, lambda: state.now >= 0 and len(state.history) > 20, 30)
+    grab(app, window, "bench-before-start.png")
+    window.start()
+    wait_for(app, lambda: state.run.run_at >= 385, 60)
+    grab(app, window, "bench.png")
+    window._look.choose(theme.DARK)  # the scheme is the window's own; the script picks it as its menu does
+    grab(app, window, "bench-night.png")
+    window._look.choose(theme.LIGHT)
+    window.resize(1024, 700)
+    grab(app, window, "bench-small.png")
+    window.resize(1280, 800)
+    window.show_station(3)
+    grab(app, window, "station-to-come.png")
+    window.show_station(1)
+    wait_for(app, lambda: state.run.state == "ended", 90)
+    grab(app, window, "bench-ended.png")
+    window.close()
+
+
+def live_picture(app: QApplication, folder: Path) -> None:
+    """The Bench on this computer, whatever it offers."""
+    window, _link = bench(app, folder, LIVE_ARGUMENTS)
+    window.start()
+    wait_for(app, lambda: window.state.run.run_at >= 45, 90)
+    grab(app, window, "bench-live.png")
+    window.stop()
+    wait_for(app, lambda: window.state.run.state == "ended", 10)
+    window.close()
+
+
+def main() -> int:
+    """Make all pictures, or those whose group is named: demo, live."""
+    groups = sys.argv[1:] or ["demo", "live"]
+    app = make_app([])
+    for name, make in (("demo", demo_pictures), ("live", live_picture)):
+        if name in groups:
+            with tempfile.TemporaryDirectory(prefix="thresher-pictures-") as folder:
+                make(app, Path(folder))
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,99 @@
+"""Wiring it all together, for window and command line alike: systems, engines, paths."""
+
+import os
+import subprocess
+import sys
+from datetime import datetime
+from pathlib import Path
+
+import platformdirs
+
+from thresher.benchmodels.machine import BenchModel
+from thresher.benchmodels.scenario import load_scenario, shipped_scenarios
+from thresher.diagnosis.inference import Evidence, diagnose
+from thresher.diagnosis.knowledge import load_knowledge
+from thresher.engine.engine import Engine
+from thresher.engine.sheet_file import load_sheet, shipped_sheets
+from thresher.journal.jobfile import JobFile
+from thresher.model.errors import EnvironmentFault
+from thresher.model.findings import Finding
+from thresher.model.port import System
+from thresher.model.sheet import RunSheet
+from thresher.model.verdict import Exposure, Verdict
+from thresher.system.live import LiveSystem
+from thresher.system.tree import TreeSystem
+
+DEMO_SCENARIO = "lighthouse-playout"
+DEMO_SHEET = "reset-hunt-short"
+LIVE_SHEET = "short-round"
+
+
+def jobs_folder() -> Path:
+    """Return the folder where job files are kept; created when it is not there. Raises EnvironmentFault."""
+    folder = Path(platformdirs.user_data_dir("thresher")) / "jobs"
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise EnvironmentFault(
+            f"making the folder for jobs {folder}", error.strerror or str(error), "Give a job file with --job."
+        ) from error
+    return folder
+
+
+def new_job_path(name: str) -> Path:
+    """Return a new job file's path, with the time and a name in it."""
+    words = "".join(letter if letter.isalnum() else "-" for letter in name.lower()).strip("-")
+    return jobs_folder() / f"{datetime.now():%Y%m%d-%H%M%S}-{words or 'job'}.thresher"
+
+
+def scenario_path(name: str) -> Path:
+    """Return the scenario file that a person named: one that ships, or a file."""
+    return shipped_scenarios().get(name, Path(name))
+
+
+def sheet_named(name: str) -> RunSheet:
+    """Return the run sheet that a person named: one that ships, or a file. Raises InputError."""
+    return load_sheet(shipped_sheets().get(name, Path(name)))
+
+
+def open_system(root: Path | None = None, bench_model: str | None = None, speed: float | None = None) -> System:
+    """Return the machine asked for: a directory tree, a bench model, or this computer. Raises ThresherError."""
+    if root is not None and bench_model is not None:
+        raise EnvironmentFault("choosing the machine", "both a tree and a bench model were given", "Give one of them.")
+    if root is not None:
+        return TreeSystem(root)
+    if bench_model is not None:
+        return BenchModel(load_scenario(scenario_path(bench_model)), speed)
+    return LiveSystem()
+
+
+def make_engine(system: System, job: Path | None, interval_s: float = 1.0) -> Engine:
+    """Return an engine for a machine and a job file (a new one when none is given). Raises ThresherError."""
+    fields = {"machine": system.name}
+    if isinstance(system, BenchModel):
+        scenario = system.scenario
+        fields = {"number": scenario.job, "machine": scenario.title, "symptoms": "\n".join(scenario.symptoms)}
+    return Engine(system, job or new_job_path(system.name), fields, interval_s)
+
+
+def job_verdict(stored: JobFile) -> Verdict:
+    """Work out the verdict on everything that a job file holds."""
+    findings: list[Finding] = []
+    exposures: list[Exposure] = []
+    cores = 1
+    for run in stored.runs():
+        findings += stored.findings(run)
+        exposures += stored.exposures(run)
+        cores = run.machine.core_count
+    symptoms = tuple(stored.job().get("symptoms", "").split("\n"))
+    return diagnose(Evidence(tuple(findings), tuple(exposures), cores, symptoms), load_knowledge())
+
+
+def take_picture(job: Path, out: Path) -> None:
+    """Draw the Bench of a stored job into a PNG, without a display. Raises EnvironmentFault when that fails."""
+    environment = os.environ | {"QT_QPA_PLATFORM": "offscreen"}
+    arguments = [sys.executable, "-m", "thresher.ui", "--stored", str(job), "--picture", str(out)]
+    done = subprocess.run(arguments, env=environment, capture_output=True, text=True, timeout=120, check=False)
+    if done.returncode:
+        last = done.stderr.strip().rpartition("\n")[2] or f"it ended with {done.returncode}"
+        raise EnvironmentFault(f"drawing {out}", last, "The Debian packages that Qt needs are listed in the README.")

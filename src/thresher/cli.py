@@ -1,0 +1,450 @@
+"""The command line. Every verb works without a screen and ends with 0 (fine), 1 (faults found) or 2 (could not)."""
+
+import os
+import signal
+import sys
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Annotated, NoReturn
+
+import msgspec
+import typer
+
+from thresher import bootstrap
+from thresher.benchmodels.scenario import load_scenario
+from thresher.codes.directory import load_codes
+from thresher.engine.engine import Engine
+from thresher.engine.protocol import EngineEvent, RunStatus, TapeEvent, TickEvent
+from thresher.engine.server import serve, take_socket
+from thresher.events.findings import KernelDecoder
+from thresher.events.kernel_log import parse_log_text
+from thresher.events.machine_check import Vendor, decode_status
+from thresher.inventory.machine import read_inventory
+from thresher.journal.jobfile import JobFile
+from thresher.model.channels import Channel, Tick
+from thresher.model.errors import EnvironmentFault, InputError, InputFault, ThresherError
+from thresher.model.findings import Finding
+from thresher.model.sheet import clock_text
+from thresher.model.verdict import Verdict, percent, suspect_title
+from thresher.report.html import render
+from thresher.report.table import readings_csv
+from thresher.sensors.discovery import discover
+
+FINE, FAULTS, COULD_NOT = 0, 1, 2
+
+app = typer.Typer(
+    help="Verified loads, readings, machine checks and a reasoned verdict for the PC repair bench.",
+    no_args_is_help=False,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+)
+bench_model_app = typer.Typer(help="Bench models: simulated machines with known faults.")
+app.add_typer(bench_model_app, name="bench-model")
+
+Json = Annotated[bool, typer.Option("--json", help="Print JSON instead of text for people.")]
+Root = Annotated[Path | None, typer.Option("--root", help="Read a directory that looks like / instead.")]
+BenchModelFile = Annotated[
+    str | None, typer.Option("--bench-model", help="A scenario file, or the name of one that ships.")
+]
+Speed = Annotated[float | None, typer.Option("--speed", min=0.0, help="Seconds a second; 0 as fast as can be.")]
+JobPath = Annotated[Path | None, typer.Option("--job", help="The job file; a new one when not given.")]
+Every = Annotated[float, typer.Option("--every", min=0.1, max=60.0, help="Seconds between readings.")]
+
+
+def _say(text: str) -> None:
+    typer.echo(text)
+
+
+def _say_json(value: object) -> None:
+    typer.echo(msgspec.json.encode(value).decode())
+
+
+def has_display() -> bool:
+    """Whether a window could be shown: a display server, or a Qt platform chosen on purpose."""
+    return any(os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM"))
+
+
+@app.callback(invoke_without_command=True)
+def window(context: typer.Context) -> None:
+    """Open the window on this computer."""
+    if context.invoked_subcommand is None:
+        _open_window(["--live"])
+
+
+def _open_window(arguments: list[str]) -> NoReturn:
+    if not has_display():
+        raise EnvironmentFault(
+            "opening the window",
+            "there is no display (DISPLAY and WAYLAND_DISPLAY are not set)",
+            "Start it from a desktop, or use thresher run, watch and report, which need none.",
+        )
+    sys.stdout.flush()
+    os.execv(sys.executable, [sys.executable, "-m", "thresher.ui", *arguments])  # noqa: S606 (our own program)
+
+
+@app.command()
+def demo(
+    out: Annotated[Path, typer.Option(help="Where report and picture go without a display.")] = Path("demo-output"),
+    speed: Speed = None,
+) -> None:
+    """The window with the demo bench; without a display the same demo line by line."""
+    if has_display():
+        _open_window(["--demo"] + ([] if speed is None else ["--speed", str(speed)]))
+    _say("There is no display here, so the demo runs without a window.")
+    out.mkdir(parents=True, exist_ok=True)
+    job = out / "lighthouse-playout.thresher"
+    for old in out.glob(f"{job.name}*"):
+        old.unlink()
+    _say(f"Bench model {bootstrap.DEMO_SCENARIO}, run sheet {bootstrap.DEMO_SHEET}; the machine is simulated.")
+    system = bootstrap.open_system(bench_model=bootstrap.DEMO_SCENARIO, speed=0.0 if speed is None else speed)
+    engine = bootstrap.make_engine(system, job)
+    status = _carry_out(engine, bootstrap.DEMO_SHEET, quiet=False)
+    verdict = engine.verdict
+    engine.close()
+    _say(f"\nRun {status.ending}: {status.outcome}, {status.faults} faults, {status.corrected} corrected.")
+    if verdict is not None:
+        _print_verdict(verdict)
+    report_path, picture = out / "report.html", out / "bench.png"
+    with JobFile(job) as stored:
+        report_path.write_text(render(stored, bootstrap.job_verdict(stored)), encoding="utf-8")
+    bootstrap.take_picture(job, picture)
+    _say(f"\nReport:  {report_path}\nPicture: {picture}\nJob:     {job}")
+    raise typer.Exit(FINE)
+
+
+@app.command()
+def inventory(root: Root = None, bench_model: BenchModelFile = None, json: Json = False) -> None:
+    """What this machine is: its parts, places and limits, and what could not be known."""
+    system = bootstrap.open_system(root, bench_model)
+    found = read_inventory(system)
+    discovery = discover(system, found)
+    if json:
+        _say_json({"inventory": found, "channels": discovery.channels, "not_read": discovery.unknown})
+        return
+    label = " (bench model: simulated)" if found.simulated else ""
+    _say(f"{found.name}{label}")
+    for part in found.parts:
+        _say(f"\n{part.tag}: {part.name}")
+        for fact in part.facts:
+            _say(f"    {fact.name:20} {fact.value:28} {fact.source}")
+    limited = [channel for channel in discovery.channels if channel.limits]
+    _say(f"\n{len(discovery.channels)} channels, {len(limited)} with a limit")
+    for channel in limited:
+        for limit in channel.limits:
+            _say(f"    {channel.name:20} {limit.side.value} {limit.value:g} {channel.unit}, {limit.source}")
+    missing = (*found.unknown, *discovery.unknown)
+    if missing:
+        _say("\nNot known")
+        for fact in missing:
+            _say(f"    {fact.name}: {fact.value} ({fact.source})")
+
+
+@contextmanager
+def _interrupt_stops(engine: Engine) -> Iterator[None]:
+    """Let Ctrl+C and a polite end from outside stop the run in order instead of tearing the process down."""
+
+    def on_signal(_number: int, _frame: object) -> None:
+        engine.quit()
+
+    before = {number: signal.signal(number, on_signal) for number in (signal.SIGINT, signal.SIGTERM)}
+    try:
+        yield
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
+
+
+def _value_text(channel: Channel, value: float | None) -> str:
+    return "missing" if value is None else f"{value:.4g} {channel.unit}"
+
+
+@app.command()
+def watch(
+    root: Root = None,
+    bench_model: BenchModelFile = None,
+    seconds: Annotated[float, typer.Option(min=0.1, help="How long.")] = 10.0,
+    every: Every = 1.0,
+    speed: Speed = None,
+    csv: Annotated[Path | None, typer.Option(help="Write the readings to this file as CSV.")] = None,
+    json: Json = False,
+) -> None:
+    """Readings, live."""
+    system = bootstrap.open_system(root, bench_model, speed)
+    with tempfile.TemporaryDirectory(prefix="thresher-watch-") as folder:
+        engine = bootstrap.make_engine(system, Path(folder) / "watch.thresher", every)
+        rows: list[Tick] = []
+
+        def on_event(event: EngineEvent) -> None:
+            if isinstance(event, TickEvent):
+                rows.append(event.tick)
+                if json:
+                    _say_json(event.tick)
+                else:
+                    _print_tick(engine.channels, event.tick)
+            elif isinstance(event, TapeEvent) and not json:
+                _say(f"  {event.entry.code or '-'} {event.entry.title}: {event.entry.detail}")
+
+        engine.subscribe(on_event)
+        if not json:
+            for fact in engine.unknown:
+                _say(f"Not read: {fact.name}: {fact.value} ({fact.source})")
+        with _interrupt_stops(engine):
+            engine.watch(seconds)
+        engine.close()
+        if csv is not None:
+            _write_text(csv, _ticks_csv(engine.channels, rows))
+
+
+def _print_tick(channels: tuple[Channel, ...], tick: Tick) -> None:
+    cells = [f"{channel.name} {_value_text(channel, tick.values[i])}" for i, channel in enumerate(channels)]
+    _say(f"{tick.at:.1f}  " + "  ".join(cells))
+
+
+def _ticks_csv(channels: tuple[Channel, ...], rows: list[Tick]) -> str:
+    lines = [",".join(["machine time [s]", *(f"{channel.name} [{channel.unit}]" for channel in channels)])]
+    for tick in rows:
+        cells = ["" if value is None else f"{value:.7g}" for value in tick.values]
+        lines.append(",".join([f"{tick.at:.3f}", *cells]))
+    return "\n".join(lines) + "\n"
+
+
+def _write_text(path: Path, text: str) -> None:
+    try:
+        path.write_text(text, encoding="utf-8")
+    except OSError as error:
+        raise EnvironmentFault(
+            f"writing {path}", error.strerror or str(error), "Choose a folder that can be written."
+        ) from error
+
+
+def _carry_out(engine: Engine, sheet: str, quiet: bool) -> RunStatus:
+    def on_event(event: EngineEvent) -> None:
+        if isinstance(event, TapeEvent) and not quiet:
+            entry = event.entry
+            at = clock_text(entry.run_at) if entry.run_at is not None else "       "
+            _say(f"{at}  {entry.code or '     '}  {entry.title}: {entry.detail}")
+
+    engine.subscribe(on_event)
+    if not quiet:
+        for fact in engine.unknown:
+            _say(f"Not read: {fact.name}: {fact.value} ({fact.source})")
+    parsed = bootstrap.sheet_named(sheet)
+    with _interrupt_stops(engine):
+        status = engine.run_to_end(parsed)
+    if engine.conductor.active:
+        sentence = engine.stop()
+        if not quiet:
+            _say(f"Stopped: {sentence}")
+        status = engine.status()
+    return status
+
+
+@app.command()
+def run(
+    sheet: Annotated[str, typer.Argument(help="A run sheet file, or the name of one that ships.")],
+    bench_model: BenchModelFile = None,
+    speed: Speed = None,
+    job: JobPath = None,
+    every: Every = 1.0,
+    json: Json = False,
+) -> None:
+    """Carry a run sheet out, on this computer or on a bench model."""
+    parsed_first = bootstrap.sheet_named(sheet)  # a broken sheet is told before anything is made
+    system = bootstrap.open_system(None, bench_model, speed)
+    engine = bootstrap.make_engine(system, job, every)
+    try:
+        status = _carry_out(engine, sheet, quiet=json)
+        verdict, findings, path = engine.verdict, engine.findings, engine.snapshot().job_file
+    finally:
+        engine.close()
+    if json:
+        _say_json({
+            "sheet": parsed_first, "machine": engine.inventory, "run": status, "findings": findings,
+            "verdict": verdict, "job_file": path,
+        })  # fmt: skip
+    else:
+        _say(f"\nRun {status.ending}: {status.outcome}. {status.ending_detail}")
+        _say(f"{status.beats} beats checked, {status.mismatches} mismatches, {status.corrected} corrected.")
+        if verdict is not None:
+            _print_verdict(verdict)
+        _say(f"Job file: {path}")
+    if status.ending != "finished" and not findings:
+        raise typer.Exit(COULD_NOT)
+    raise typer.Exit(FAULTS if findings else FINE)
+
+
+def _print_verdict(verdict: Verdict) -> None:
+    _say(f"\n{verdict.sentence}")
+    for suspect in verdict.suspects[:5]:
+        _say(f"  {percent(suspect.probability):>6}  {suspect_title(suspect)}: {suspect.title}")
+        for reason in suspect.reasons:
+            if abs(reason.decibans) >= 0.5:
+                _say(f"          {reason.decibans:+6.1f}  {reason.text}")
+    _say("  (weights in tenths of a ban: +10 is ten to one for, -10 ten to one against)")
+
+
+@app.command()
+def decode(
+    what: Annotated[str, typer.Argument(help="A fault code, a status register, a log file, or - for standard input.")],
+    vendor: Annotated[Vendor, typer.Option(help="Whose register layout, where the text does not tell.")] = Vendor.INTEL,
+    json: Json = False,
+) -> None:
+    """Codes, registers and kernel logs into findings."""
+    codes = load_codes()
+    if what.upper() in codes:
+        _print_code(what.upper(), json)
+        return
+    register = what.lower().removeprefix("0x")
+    if 1 <= len(register) <= 16 and all(letter in "0123456789abcdef" for letter in register):
+        _print_register(int(register, 16), vendor, json)
+        return
+    findings = _decode_log(_text_of(what), vendor)
+    if json:
+        _say_json(findings)
+    else:
+        for finding in findings:
+            _say(f"{finding.at:12.3f}  {finding.code}  {finding.title}: {finding.detail}")
+        _say(f"{len(findings)} findings")
+    raise typer.Exit(FAULTS if findings else FINE)
+
+
+def _text_of(what: str) -> str:
+    if what == "-":
+        return sys.stdin.read()
+    path = Path(what)
+    if len(what) < 4096 and path.is_file():
+        return path.read_bytes().decode("utf-8", "replace")
+    if "\n" in what or "[Hardware Error]" in what:
+        return what
+    expected = "expected a fault code such as P-310, a register of up to 16 hex digits, a log file, or -"
+    raise InputError(repr(what), [InputFault("decode", expected)])
+
+
+def _decode_log(text: str, vendor: Vendor) -> list[Finding]:
+    decoder = KernelDecoder(None, vendor)
+    return list(decoder.decode(parse_log_text(text), last=True).findings)
+
+
+def _print_code(code: str, json: bool) -> None:
+    entry = load_codes()[code]
+    if json:
+        _say_json(entry)
+        return
+    _say(f"{entry.code}  {entry.title}\n\n{entry.meaning}\n\nUsual causes, most likely first")
+    for cause in entry.causes:
+        _say(f"  - {cause}")
+    _say("\nNext, cheapest first")
+    for number, step in enumerate(entry.steps, 1):
+        _say(f"  {number}. {step}")
+
+
+def _print_register(status: int, vendor: Vendor, json: bool) -> None:
+    decoded = decode_status(status, vendor)
+    if json:
+        _say_json(decoded)
+        return
+    _say(f"Status {status:#018x}, {vendor.value} layout: {decoded.summary}")
+    for field in decoded.fields:
+        bits = f"{field.high}" if field.high == field.low else f"{field.high}:{field.low}"
+        _say(f"  {bits:>6}  {field.name:22} {field.value:#8x}  {field.meaning}")
+
+
+@app.command()
+def verdict(job: Path, json: Json = False) -> None:
+    """Suspects, decision and next step for a job file."""
+    with JobFile(job) as stored:
+        result = bootstrap.job_verdict(stored)
+        interrupted = [sentence for run in stored.runs() if (sentence := stored.interruption(run))]
+    if json:
+        _say_json(result)
+    else:
+        for sentence in interrupted:
+            _say(f"A run was {sentence}.")
+        _print_verdict(result)
+        _say(f"Next: {result.suspects[0].next_step}")
+    named = result.suspects[0].kind is not None
+    raise typer.Exit(FAULTS if named else FINE)
+
+
+@app.command()
+def report(
+    job: Path, out: Annotated[Path, typer.Option("--out", help="html, csv, json or png by its ending.")]
+) -> None:
+    """A report of a job file."""
+    if out.suffix not in (".html", ".csv", ".json", ".png"):
+        faults = [InputFault("--out", f"expected a name ending in .html, .csv, .json or .png, found {out.name!r}")]
+        raise InputError("report", faults)
+    with JobFile(job) as stored:
+        result = bootstrap.job_verdict(stored)
+        if out.suffix == ".html":
+            _write_text(out, render(stored, result))
+        elif out.suffix == ".csv":
+            _write_text(out, readings_csv(stored))
+        elif out.suffix == ".json":
+            runs = [
+                {"run": each, "findings": stored.findings(each), "tape": stored.tape(each)} for each in stored.runs()
+            ]
+            _write_text(out, msgspec.json.encode({"job": stored.job(), "runs": runs, "verdict": result}).decode())
+    if out.suffix == ".png":
+        bootstrap.take_picture(job, out)
+    _say(f"Written: {out}")
+
+
+@bench_model_app.command("check")
+def check_bench_model(scenario: Path, json: Json = False) -> None:
+    """Is the scenario sound; what it contains."""
+    loaded = load_scenario(bootstrap.scenario_path(str(scenario)))
+    if json:
+        _say_json(loaded)
+        return
+    _say(f"{loaded.title}: sound")
+    _say(f"  {loaded.processor.name}, {loaded.processor.cores} cores, {len(loaded.modules)} memory modules")
+    for fault in loaded.faults:
+        where = f" on core {fault.core}" if fault.kind == "weak core" else f" {fault.path}".rstrip()
+        _say(f"  fault: {fault.kind.value}{where}, strength {fault.strength:g}")
+    if not loaded.faults:
+        _say("  no fault")
+
+
+@app.command("bench-speed")
+def bench_speed(json: Json = False) -> None:
+    """Thresher's own speed against this machine's limits, measured in one run."""
+    os.execv(sys.executable, [sys.executable, "-m", "thresher.speed", *(["--json"] if json else [])])  # noqa: S606
+
+
+@app.command(hidden=True)
+def engine(
+    socket: Annotated[Path, typer.Option("--socket")],
+    root: Root = None,
+    bench_model: BenchModelFile = None,
+    speed: Speed = None,
+    job: JobPath = None,
+    every: Every = 1.0,
+    sheet: Annotated[str | None, typer.Option("--sheet")] = None,
+) -> None:
+    """The engine as a process of its own, for windows."""
+    listening = take_socket(socket)
+    try:
+        made = bootstrap.make_engine(bootstrap.open_system(root, bench_model, speed), job, every)
+        if sheet is not None:
+            made.put_sheet(bootstrap.sheet_named(sheet))
+        with _interrupt_stops(made):
+            serve(made, listening)
+    finally:
+        listening.close()
+        socket.unlink(missing_ok=True)
+
+
+def main() -> None:
+    """Run the command line; Thresher's own errors are told in their own words and end with 2."""
+    try:
+        app()
+    except ThresherError as error:
+        typer.echo(str(error), err=True)
+        sys.exit(COULD_NOT)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,207 @@
+"""The engine's Unix socket: JSON-RPC 2.0, a line an object, for windows and for tests.
+
+A client that calls `subscribe` gets every event. One that does not read fast enough is disconnected and may
+come back; the engine never waits for it.
+"""
+
+import asyncio
+import contextlib
+import os
+import socket
+import threading
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from thresher.engine.engine import Engine
+from thresher.engine.protocol import (
+    ENVIRONMENT_FAULT,
+    INPUT_FAULT,
+    INVALID_PARAMS,
+    INVALID_REQUEST,
+    NO_SUCH_METHOD,
+    PARSE_ERROR,
+    EngineEvent,
+    Request,
+    answer,
+    notice,
+    refusal,
+)
+from thresher.engine.sheet_file import parse_sheet
+from thresher.model.errors import EnvironmentFault, InputError
+
+_MOST_UNSENT = 16 << 20
+_LONGEST_LINE = 4 << 20
+_HISTORY_ROWS = 2_000
+
+Method = Callable[[Engine, dict[str, Any]], object]
+
+
+def _put_sheet(engine: Engine, params: dict[str, Any]) -> object:
+    engine.put_sheet(parse_sheet(str(params["toml"]), str(params.get("name", "run sheet"))))
+    return engine.status()
+
+
+def _start(engine: Engine, _params: dict[str, Any]) -> object:
+    engine.start()
+    return engine.status()
+
+
+def _quit(engine: Engine, _params: dict[str, Any]) -> object:
+    engine.quit()
+    return True
+
+
+METHODS: dict[str, Method] = {
+    "snapshot": lambda engine, _params: engine.snapshot(),
+    "history": lambda engine, params: engine.history(float(params["after"]), _HISTORY_ROWS),
+    "sheet.put": _put_sheet,
+    "run.start": _start,
+    "run.stop": lambda engine, _params: engine.stop(),
+    "engine.quit": _quit,
+}
+"""Every method but `subscribe`, which belongs to the connection. They run on the engine's thread."""
+
+
+def take_socket(path: Path) -> socket.socket:
+    """Bind the engine's socket, mode 0600, taking away a dead one. Raises EnvironmentFault when one is alive."""
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as probe:
+            probe.connect(str(path))
+        raise EnvironmentFault(
+            f"opening the engine's socket {path}", "another engine answers there", "Close it, or use another name."
+        )
+    except FileNotFoundError:
+        pass
+    except ConnectionRefusedError:
+        path.unlink(missing_ok=True)
+    except OSError as error:
+        raise EnvironmentFault(
+            f"opening the engine's socket {path}",
+            os.strerror(error.errno or 0),
+            "Set XDG_RUNTIME_DIR to a folder of yours.",
+        ) from error
+    listening = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+    mask = os.umask(0o177)
+    try:
+        listening.bind(str(path))
+    except OSError as error:
+        listening.close()
+        raise EnvironmentFault(
+            f"opening the engine's socket {path}", os.strerror(error.errno or 0), "Use a shorter path of yours."
+        ) from error
+    finally:
+        os.umask(mask)
+    listening.listen(8)
+    listening.setblocking(False)
+    return listening
+
+
+class _Connection:
+    """One client."""
+
+    def __init__(self, engine: Engine, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        self._engine = engine
+        self._reader = reader
+        self._writer = writer
+        self.subscribed = False
+
+    def send(self, line: bytes) -> None:
+        """Send a line, or drop the client when too much is unsent."""
+        if self._writer.transport.get_write_buffer_size() > _MOST_UNSENT:
+            self._writer.transport.abort()
+        elif not self._writer.is_closing():
+            self._writer.write(line)
+
+    async def serve(self) -> None:
+        """Answer until the client goes."""
+        try:
+            while line := await self._reader.readline():
+                self.send(await self._answer(line))
+        except (ValueError, ConnectionError):
+            # a line beyond all bounds, or a client gone in the middle of one
+            self.send(refusal(None, PARSE_ERROR, f"a line may have {_LONGEST_LINE} bytes at most"))
+        finally:
+            with contextlib.suppress(ConnectionError):
+                self._writer.close()
+                await self._writer.wait_closed()
+
+    async def _answer(self, line: bytes) -> bytes:
+        try:
+            request = msgspec.json.decode(line, type=Request)
+        except msgspec.ValidationError as error:
+            return refusal(None, INVALID_REQUEST, str(error))
+        except msgspec.DecodeError as error:
+            return refusal(None, PARSE_ERROR, str(error))
+        if request.method == "subscribe":
+            self.subscribed = True
+            return answer(request.id, True)
+        method = METHODS.get(request.method)
+        if method is None:
+            return refusal(request.id, NO_SUCH_METHOD, f"there is no method {request.method!r}")
+        try:
+            result = await asyncio.wrap_future(self._engine.submit(lambda: method(self._engine, request.params)))
+        except (KeyError, TypeError, ValueError) as error:
+            return refusal(request.id, INVALID_PARAMS, f"{request.method}: {error!r}")
+        except InputError as error:
+            return refusal(request.id, INPUT_FAULT, str(error))
+        except EnvironmentFault as error:
+            return refusal(request.id, ENVIRONMENT_FAULT, str(error))
+        return answer(request.id, result)
+
+
+async def _serve(engine: Engine, listening: socket.socket, ended: asyncio.Event) -> None:
+    connections: set[_Connection] = set()
+    loop = asyncio.get_running_loop()
+
+    def fan_out(event: EngineEvent) -> None:
+        line = notice(event)
+
+        def send_all() -> None:
+            for each in connections:
+                if each.subscribed:
+                    each.send(line)
+
+        with contextlib.suppress(RuntimeError):  # the loop has closed while the engine says its last words
+            loop.call_soon_threadsafe(send_all)
+
+    async def on_connect(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        connection = _Connection(engine, reader, writer)
+        connections.add(connection)
+        try:
+            await connection.serve()
+        finally:
+            connections.discard(connection)
+
+    engine.subscribe(fan_out)
+    server = await asyncio.start_unix_server(on_connect, sock=listening, limit=_LONGEST_LINE)
+    await ended.wait()
+    await asyncio.sleep(0.05)  # let the last lines out
+    server.close()
+
+
+def serve(engine: Engine, listening: socket.socket) -> None:
+    """Run the engine on a thread of its own and serve the socket on this one until the engine quits."""
+    loop = asyncio.new_event_loop()
+    ended = asyncio.Event()
+
+    def work() -> None:
+        try:
+            engine.serve()
+        finally:
+            loop.call_soon_threadsafe(ended.set)
+
+    thread = threading.Thread(target=work, name="engine", daemon=True)
+    thread.start()
+    try:
+        loop.run_until_complete(_serve(engine, listening, ended))
+    finally:
+        engine.quit()
+        thread.join(15.0)
+        for task in asyncio.all_tasks(loop):
+            task.cancel()
+        loop.run_until_complete(asyncio.gather(*asyncio.all_tasks(loop), return_exceptions=True))
+        loop.close()

@@ -1,0 +1,54 @@
+"""Starting the window: the engine first, as a process of its own, then Qt while it gets ready."""
+
+import argparse
+import sys
+from pathlib import Path
+
+from thresher.launch import runtime_folder, start_engine_process
+
+DEMO_ARGUMENTS = ["--bench-model", "lighthouse-playout", "--sheet", "reset-hunt-short"]
+LIVE_ARGUMENTS = ["--sheet", "short-round"]
+
+
+def parse(arguments: list[str]) -> argparse.Namespace:
+    """Parse the window's own arguments; people use the command line of `thresher`."""
+    parser = argparse.ArgumentParser(prog="thresher.ui")
+    parser.add_argument("--demo", action="store_true", help="the demo bench")
+    parser.add_argument("--live", action="store_true", help="this computer")
+    parser.add_argument("--socket", type=Path, help="the engine's socket")
+    parser.add_argument("--job", type=Path, help="the job file for an engine that is started")
+    parser.add_argument("--speed", type=float, help="how fast the demo's clock runs")
+    parser.add_argument("--stored", type=Path, help="look at a stored job")
+    parser.add_argument("--picture", type=Path, help="draw the Bench into this PNG and end")
+    parser.add_argument("--dark", action="store_true", help="the night bench scheme")
+    parser.add_argument("--size", default="1280x800", help="width x height of the window")
+    parser.add_argument("--measure", type=float, help="print start-up and longest wait after this many seconds")
+    return parser.parse_args(arguments)
+
+
+def engine_arguments(options: argparse.Namespace) -> list[str]:
+    """Return what an engine for this window is started with."""
+    arguments = list(DEMO_ARGUMENTS if options.demo else LIVE_ARGUMENTS)
+    if options.speed is not None and options.demo:
+        arguments += ["--speed", str(options.speed)]
+    if options.job is not None:
+        arguments += ["--job", str(options.job)]
+    return arguments
+
+
+def main() -> int:
+    """Start everything and return the exit code."""
+    options = parse(sys.argv[1:])
+    folder = runtime_folder()
+    socket = options.socket or folder / ("demo.sock" if options.demo else "live.sock")
+    process = None
+    if options.stored is None and not socket.exists():
+        process = start_engine_process(socket, engine_arguments(options), folder / "engine.log")
+    # Qt is loaded while the engine starts
+    from thresher.ui.app import run_window
+
+    return run_window(options, socket, process, folder / "engine.log")
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,194 @@
+"""The application object around the window: fonts, scheme, the engine's life as the window sees it."""
+
+import argparse
+import json
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+from PyQt6.QtCore import QObject, QTimer
+from PyQt6.QtGui import QFont
+from PyQt6.QtWidgets import QApplication
+
+from thresher.launch import start_engine_process
+from thresher.ui import theme
+from thresher.ui.link import EngineLink
+from thresher.ui.look import Look
+from thresher.ui.state import BenchState
+from thresher.ui.window import MainWindow
+
+_WATCH_MS = 250
+_MOST_RESTARTS = 3
+
+
+def make_app(arguments: list[str]) -> QApplication:
+    """Return the application with Thresher's fonts."""
+    app = QApplication([sys.argv[0], *arguments])
+    app.setApplicationName("thresher")
+    app.setApplicationDisplayName("")
+    app.setStyle("Fusion")
+    theme.load_fonts()
+    app.setFont(QFont("B612", 10))
+    return app
+
+
+class EngineKeeper(QObject):
+    """Watches the engine that this window started: says why it does not start, and starts it again when it dies."""
+
+    def __init__(
+        self,
+        window: MainWindow,
+        link: EngineLink,
+        process: "subprocess.Popen[bytes] | None",
+        socket: Path,
+        log: Path,
+        arguments: list[str],
+    ) -> None:
+        """`arguments` are what the engine was started with."""
+        super().__init__(window)
+        self._window = window
+        self._process = process
+        self._socket = socket
+        self._log = log
+        self._arguments = arguments
+        self._restarts = 0
+        self._opened = False
+        self._job_file = ""
+        link.opened.connect(self._on_opened)
+        link.lost.connect(self._on_lost)
+        self._timer = QTimer(self)
+        self._timer.setInterval(_WATCH_MS)
+        self._timer.timeout.connect(self._watch)
+        self._timer.start()
+
+    def _on_opened(self, _snapshot: object) -> None:
+        self._opened = True
+        snapshot = self._window.state.snapshot
+        self._job_file = snapshot.job_file if snapshot else ""
+
+    def _on_lost(self) -> None:
+        self._opened = False
+        self._window.say("The engine has gone. Its rows are safe up to the last tick; starting it again.")
+        self._restart()
+
+    def _watch(self) -> None:
+        if self._opened:
+            return
+        if self._process is None:
+            # a socket file was there when the window began; if nobody answers it was left by an engine that died
+            if self._restarts == 0:
+                self._restart()
+            return
+        code = self._process.poll()
+        if code not in (None, 0):
+            self._process = None
+            self._restarts = _MOST_RESTARTS
+            last = self._log.read_text("utf-8", "replace").strip().splitlines()[-6:] if self._log.exists() else []
+            self._window.say("The engine did not start:\n" + ("\n".join(last) or f"it ended with {code}"))
+
+    def _restart(self) -> None:
+        if self._restarts >= _MOST_RESTARTS:
+            return
+        self._restarts += 1
+        arguments = list(self._arguments)
+        if self._job_file and "--job" not in arguments:
+            arguments += ["--job", self._job_file]
+        self._process = start_engine_process(self._socket, arguments, self._log)
+
+
+class _Measure(QObject):
+    """Measures how long the window took to be usable and its longest wait, for the speed figures."""
+
+    def __init__(self, window: MainWindow, link: EngineLink, seconds: float) -> None:
+        super().__init__(window)
+        self._window = window
+        self._begun = time.monotonic()
+        self._usable: float | None = None
+        self._last = self._begun
+        self._longest = 0.0
+        link.rows_came.connect(self._on_rows)
+        self._timer = QTimer(self)
+        self._timer.setInterval(5)
+        self._timer.timeout.connect(self._beat)
+        self._timer.start()
+        self._seconds = seconds
+
+    def _on_rows(self, _rows: object) -> None:
+        if self._usable is None:
+            self._usable = time.monotonic()
+            self._last = self._usable
+            self._longest = 0.0
+            QTimer.singleShot(300, self._window.start)
+            QTimer.singleShot(int(self._seconds * 1000), self._finish)
+
+    def _beat(self) -> None:
+        now = time.monotonic()
+        self._longest = max(self._longest, now - self._last)
+        self._last = now
+
+    def _finish(self) -> None:
+        run = self._window.state.run
+        figures = {
+            "usable_monotonic": self._usable,
+            "longest_wait_s": self._longest,
+            "workers": run.workers_started,
+            "state": run.state,
+        }
+        print(json.dumps(figures), flush=True)
+        self._window.stop()
+        QTimer.singleShot(800, self._window.close)
+
+
+def show_stored(options: argparse.Namespace, window: MainWindow) -> None:
+    """Fill the window from a stored job."""
+    from thresher.bootstrap import job_verdict
+    from thresher.engine.stored import stored_history, stored_snapshot
+    from thresher.journal.jobfile import JobFile
+
+    with JobFile(options.stored) as stored:
+        window.state.take_snapshot(stored_snapshot(stored, job_verdict(stored)))
+        window.state.take_rows(stored_history(stored))
+
+
+def take_picture(app: QApplication, window: MainWindow, out: Path) -> int:
+    """Draw the window into a PNG; return the exit code."""
+    window.state.refresh_now()
+    for _ in range(6):
+        app.processEvents()
+    if window.grab().save(str(out)):
+        return 0
+    print(f"{out} could not be written", file=sys.stderr)
+    return 2
+
+
+def run_window(options: argparse.Namespace, socket: Path, process: "subprocess.Popen[bytes] | None", log: Path) -> int:
+    """Show the window until it is closed."""
+    from thresher.model.errors import ThresherError
+    from thresher.ui.__main__ import engine_arguments
+
+    app = make_app([])
+    scheme = theme.DARK if options.dark else theme.desktop_scheme()
+    state, look = BenchState(), Look(scheme)
+    link = EngineLink(socket) if options.stored is None else None
+    window = MainWindow(state, look, link)
+    wide, high = (int(part) for part in options.size.split("x"))
+    window.resize(wide, high)
+    window.show()
+    if link is None:
+        try:
+            show_stored(options, window)
+        except ThresherError as error:
+            print(error, file=sys.stderr)
+            return 2
+        return take_picture(app, window, options.picture) if options.picture else app.exec()
+    link.opened.connect(state.take_snapshot)
+    link.rows_came.connect(state.take_rows)
+    link.event_came.connect(state.take_event)
+    link.refused.connect(window.say)
+    keeper = EngineKeeper(window, link, process, socket, log, engine_arguments(options))
+    keeper.setObjectName("engine_keeper")
+    if options.measure is not None:
+        _Measure(window, link, options.measure)
+    link.open()
+    return app.exec()

@@ -1,0 +1,56 @@
+"""The line at the bottom: workers, sampling, the age of the last row on disk, access; or what went wrong."""
+
+from PyQt6.QtCore import QPointF, QRectF
+from PyQt6.QtGui import QColor, QPainter
+from PyQt6.QtWidgets import QWidget
+
+from thresher.ui.look import Look, draw_text
+from thresher.ui.painted import PaintedWidget, Spot
+from thresher.ui.state import BenchState
+
+
+def footer_text(state: BenchState) -> str:
+    """Return the sentence of the footer."""
+    run, health = state.run, state.health
+    if health is None:
+        return "the engine is starting"
+    if run.workers_started:
+        workers = f"{run.workers_running} of {run.workers_started} load workers running"
+    elif run.state == "ended":
+        workers = f"run {run.ending}: {run.outcome}, every worker has ended"
+    else:
+        workers = "no load worker running"
+    words = [workers, f"{health.channels} channels at {health.interval_s:g} s"]
+    words.append(f"sampling costs {health.sampling_share:.2%} of a core".replace("%", " %"))
+    if health.late:
+        words.append(f"{health.late} late ticks")
+    if health.trouble:
+        words.append(f"job file not written: {health.trouble}, {health.rows_waiting} rows wait")
+    elif run.run is not None and health.row_age_s is not None and state.active:
+        words.append(f"last row safe on disk {health.row_age_s:.1f} s ago")
+    unread = len(state.snapshot.unknown) if state.snapshot else 0
+    if unread:
+        words.append(f"{unread} sources not read (Ctrl+U)")
+    return " · ".join(words)
+
+
+class Footer(PaintedWidget):
+    """One line, always there."""
+
+    def __init__(self, state: BenchState, look: Look, parent: QWidget | None = None) -> None:
+        """Keep one height."""
+        super().__init__(state, look, "Status line", parent)
+        self.setFixedHeight(26)
+
+    def draw(self, painter: QPainter) -> None:
+        """Draw the sentence, or the trouble."""
+        scheme, state = self.look.scheme, self.state
+        painter.fillRect(self.rect(), QColor(scheme.rail))
+        access = state.health.access if state.health else ""
+        right = self.width() - 14.0
+        wide = draw_text(painter, QPointF(right, 17), access, scheme.soft, 11.5, right=True)
+        text = state.trouble.replace("\n", " ") or footer_text(state)
+        colour = scheme.fault if state.trouble or (state.health and state.health.trouble) else scheme.soft
+        draw_text(painter, QPointF(14, 17), text, colour, 11.5, width=right - wide - 40)
+        self.spots.append(Spot(QRectF(self.rect()), state.trouble or text.replace(" · ", "\n")))
+        self.setAccessibleDescription(text)

@@ -1,0 +1,259 @@
+"""The lanes: one strip of chart a quantity, drawn from the pyramid, with one cursor and one now line through all."""
+
+import numpy as np
+import pyqtgraph as pg
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QColor, QPainter, QPen, QWheelEvent
+from PyQt6.QtWidgets import QWidget
+
+from thresher.model.findings import Severity
+from thresher.model.sheet import clock_text
+from thresher.sensors.lanes import Lane, value_range
+from thresher.ui.look import Look, draw_text, text_width
+from thresher.ui.state import BenchState
+from thresher.ui.time_axis import LEFT_MARGIN, RIGHT_MARGIN, TimeAxis
+
+_MOST_LANES = 6
+
+
+class _LaneAxis(pg.AxisItem):
+    """The left margin of a lane: title, unit, highest and lowest value, and the reading under the cursor."""
+
+    def __init__(self, lane: Lane, look: Look) -> None:
+        super().__init__("left")
+        self._lane = lane
+        self._look = look
+        self.reading = ""
+        self.setWidth(LEFT_MARGIN)
+        self.setStyle(showValues=False, tickLength=0)
+
+    def paint(self, painter: QPainter, _option: object, _widget: object) -> None:
+        """Paint the margin instead of ticks."""
+        scheme = self._look.scheme
+        area: QRectF = self.mapRectFromParent(self.geometry())
+        low, high = self.linkedView().viewRange()[1]
+        digits = 0 if high - low > 20 else 2
+        low = 0.0 if abs(low) < 0.5 and not digits else low
+        painter.setRenderHint(QPainter.RenderHint.TextAntialiasing)
+        top, right = area.y(), LEFT_MARGIN - 6.0
+        draw_text(painter, QPointF(12, top + 16), self._lane.title, scheme.part(self._lane.kind), 12, bold=True)
+        draw_text(painter, QPointF(12, top + 31), self._lane.unit, scheme.soft, 10.5)
+        if self.reading:
+            draw_text(painter, QPointF(12, top + 48), self.reading, scheme.ink, 12, bold=True)
+        draw_text(painter, QPointF(right, top + 31), f"{high:.{digits}f}", scheme.soft, 10, right=True)
+        draw_text(painter, QPointF(right, area.bottom() - 5), f"{low:.{digits}f}", scheme.soft, 10, right=True)
+
+
+class _Strip:
+    """One lane's plot and its curves."""
+
+    def __init__(self, plot: pg.PlotItem, lane: Lane, margin: _LaneAxis) -> None:
+        self.plot = plot
+        self.lane = lane
+        self.margin = margin
+        self.curves: dict[int, pg.PlotCurveItem] = {}
+        self.flags: dict[Severity, pg.PlotCurveItem] = {}
+        self.grid = pg.PlotCurveItem()
+        self.now = pg.InfiniteLine(angle=90)
+        self.cursor = pg.InfiniteLine(angle=90)
+        self.limit = pg.InfiniteLine(angle=0)
+        self.limit_text = pg.TextItem(anchor=(1, 1))
+
+
+class LanesView(pg.GraphicsLayoutWidget):
+    """All lanes of a machine."""
+
+    def __init__(self, state: BenchState, look: Look, axis: TimeAxis, parent: QWidget | None = None) -> None:
+        """Share the run sheet's axis; the lanes themselves follow the machine."""
+        super().__init__(parent)
+        self.setObjectName("Lanes")
+        self.setAccessibleName("Lanes")
+        self.setMinimumHeight(220)
+        self.setFrameShape(self.Shape.NoFrame)
+        self._state = state
+        self._look = look
+        self._axis = axis
+        self._strips: list[_Strip] = []
+        self._cursor_at: float | None = None
+        self.ci.layout.setContentsMargins(0, 0, RIGHT_MARGIN, 0)
+        self.ci.layout.setSpacing(0)
+        self.ci.setBorder(None)
+        state.machine_changed.connect(self._build)
+        state.refreshed.connect(self.redraw)
+        axis.changed.connect(self.redraw)
+        look.changed.connect(self._build)
+        self.scene().sigMouseMoved.connect(self._on_mouse_moved)
+
+    # ---- building
+
+    def _build(self) -> None:
+        scheme = self._look.scheme
+        self.clear()
+        self.setBackground(scheme.panel)
+        self._strips = []
+        for row, lane in enumerate(self._state.lanes[:_MOST_LANES]):
+            self._strips.append(self._build_strip(row, lane))
+        self.redraw()
+
+    def _build_strip(self, row: int, lane: Lane) -> _Strip:
+        scheme = self._look.scheme
+        margin = _LaneAxis(lane, self._look)
+        plot = self.addPlot(row=row, col=0, axisItems={"left": margin})
+        plot.hideAxis("bottom")
+        plot.hideButtons()
+        plot.setMenuEnabled(False)
+        plot.setMouseEnabled(x=False, y=False)
+        plot.setDefaultPadding(0)
+        view = plot.getViewBox()
+        view.setBorder(pg.mkPen(scheme.rule, width=1))
+        view.disableAutoRange()
+        strip = _Strip(plot, lane, margin)
+        strip.grid.setPen(pg.mkPen(scheme.grid, width=1))
+        plot.addItem(strip.grid)
+        for severity, colour in ((Severity.WARNING, scheme.straw), (Severity.FAULT, scheme.fault)):
+            ink = QColor(colour)
+            ink.setAlphaF(0.75)
+            curve = pg.PlotCurveItem(pen=pg.mkPen(ink, width=1, style=Qt.PenStyle.DotLine), connect="pairs")
+            strip.flags[severity] = curve
+            plot.addItem(curve)
+        for channel in lane.channels:
+            ink = scheme.part(lane.kind)
+            ink.setAlphaF(0.8 if channel in lane.lead else 0.35)
+            curve = pg.PlotCurveItem(pen=pg.mkPen(ink, width=1.2), connect="finite", antialias=True)
+            strip.curves[channel] = curve
+            plot.addItem(curve)
+        if lane.limit is not None:
+            strip.limit.setPen(pg.mkPen(scheme.fault, width=1.1, style=Qt.PenStyle.DashLine))
+            strip.limit.setValue(lane.limit.value)
+            strip.limit_text.setColor(QColor(scheme.fault))
+            ground = QColor(scheme.panel)
+            ground.setAlphaF(0.85)
+            strip.limit_text.fill = pg.mkBrush(ground)
+            plot.addItem(strip.limit)
+            plot.addItem(strip.limit_text)
+        strip.now.setPen(pg.mkPen(scheme.ink, width=1.6))
+        strip.cursor.setPen(pg.mkPen(scheme.soft, width=1))
+        strip.cursor.hide()
+        plot.addItem(strip.now)
+        plot.addItem(strip.cursor)
+        return strip
+
+    # ---- drawing
+
+    def redraw(self) -> None:
+        """Draw what is in view anew."""
+        state = self._state
+        if not self._strips or not self.isVisible():
+            return
+        origin = state.origin
+        columns = max(50, self.width() - LEFT_MARGIN - RIGHT_MARGIN)
+        flags = self._flag_times()
+        for strip in self._strips:
+            self._draw_strip(strip, origin, columns, flags)
+        self._read_cursor()
+
+    def _flag_times(self) -> dict[Severity, np.ndarray]:
+        findings = self._state.run_findings()
+        return {
+            severity: np.array([each.run_at or 0.0 for each in findings if each.severity is severity])
+            for severity in (Severity.WARNING, Severity.FAULT)
+        }
+
+    def _draw_strip(self, strip: _Strip, origin: float, columns: int, flags: dict[Severity, np.ndarray]) -> None:
+        state, axis = self._state, self._axis
+        low, high = value_range(strip.lane, state.history, axis.begin + origin, axis.end + origin)
+        view = strip.plot.getViewBox()
+        view.setRange(xRange=(axis.begin, axis.end), yRange=(low, high), padding=0, disableAutoRange=True)
+        for channel, curve in strip.curves.items():
+            times, values = state.history.series(channel, axis.begin + origin, axis.end + origin, columns)
+            curve.setData(times - origin, values)
+        ticks = np.array(axis.ticks())
+        strip.grid.setData(np.repeat(ticks, 2), np.tile([low, high], len(ticks)), connect="pairs")
+        for severity, curve in strip.flags.items():
+            at = flags[severity]
+            curve.setData(np.repeat(at, 2), np.tile([low, high], len(at)), connect="pairs")
+        strip.now.setValue(state.now)
+        limit = strip.lane.limit
+        if limit is not None:
+            shown = low <= limit.value <= high
+            strip.limit.setVisible(shown)
+            strip.limit_text.setVisible(shown)
+            near_top = limit.value > (low + high) / 2
+            strip.limit_text.setHtml(self._limit_html(strip.lane))
+            strip.limit_text.setAnchor((1, 0) if near_top else (1, 1))
+            strip.limit_text.setPos(axis.end, limit.value)
+        strip.margin.update()
+
+    def _limit_html(self, lane: Lane) -> str:
+        limit = lane.limit
+        text = f"{limit.side.value} {limit.value:g} {lane.unit}, {limit.source}" if limit else ""
+        return f'<span style="font-family:B612;font-size:10px">{text}</span>'
+
+    # ---- the cursor
+
+    def _on_mouse_moved(self, position: QPointF) -> None:
+        self._cursor_at = self._axis.time(position.x(), self.width()) if self.underMouse() else None
+        self._read_cursor()
+
+    def leaveEvent(self, event: object) -> None:
+        """Take the cursor away."""
+        self._cursor_at = None
+        self._read_cursor()
+        super().leaveEvent(event)
+
+    def _read_cursor(self) -> None:
+        at = self._cursor_at
+        for strip in self._strips:
+            strip.cursor.setVisible(at is not None)
+            strip.margin.reading = ""
+            if at is not None:
+                strip.cursor.setValue(at)
+                strip.margin.reading = self.reading_at(strip.lane, at)
+            strip.margin.update()
+
+    def reading_at(self, lane: Lane, at: float) -> str:
+        """Return what a lane's leading channels read at a time on the axis: one value, or lowest to highest."""
+        state = self._state
+        span = 2.0 * (state.health.interval_s if state.health else 1.0)
+        found = []
+        for channel in lane.lead:
+            times, values = state.history.series(channel, at + state.origin - span, at + state.origin + span, 1000)
+            if len(times):
+                nearest = int(np.abs(times - (at + state.origin)).argmin())
+                if abs(times[nearest] - (at + state.origin)) <= span and not np.isnan(values[nearest]):
+                    found.append(float(values[nearest]))
+        if not found:
+            return ""
+        digits = 0 if max(found) > 20 else 2
+        low, high = f"{min(found):.{digits}f}", f"{max(found):.{digits}f}"
+        return low if low == high else f"{low}–{high}"
+
+    # ---- zooming
+
+    def wheelEvent(self, event: object) -> None:
+        """Zoom along time about the mouse."""
+        if isinstance(event, QWheelEvent):
+            around = self._axis.time(event.position().x(), self.width())
+            self._axis.zoom(1.25 if event.angleDelta().y() > 0 else 0.8, around)
+
+    def now_label(self, painter: QPainter) -> None:
+        """Write the time of the now line at its foot."""
+        scheme = self._look.scheme
+        x = self._axis.x(self._state.now, self.width())
+        label = clock_text(self._state.now)
+        wide = text_width(label, 11, bold=True) + 10
+        left = min(max(x - wide / 2, LEFT_MARGIN), self.width() - wide - 2)
+        area = QRectF(left, self.height() - 17, wide, 16)
+        painter.setPen(QPen(Qt.PenStyle.NoPen))
+        painter.setBrush(QColor(scheme.ink))
+        painter.drawRoundedRect(area, 2, 2)
+        draw_text(painter, QPointF(left + 5, self.height() - 5), label, scheme.panel, 11, bold=True)
+
+    def paintEvent(self, event: object) -> None:
+        """Paint the lanes, then the label of the now line over them."""
+        super().paintEvent(event)
+        if self._strips and self._axis.begin <= self._state.now <= self._axis.end:
+            painter = QPainter(self.viewport())
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            self.now_label(painter)
+            painter.end()

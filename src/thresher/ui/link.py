@@ -1,0 +1,123 @@
+"""The window's connection to an engine: a local socket in Qt's event loop, nothing that waits."""
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import msgspec
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+from PyQt6.QtNetwork import QLocalSocket
+
+from thresher.engine.protocol import EVENTS, INCOMING, HistoryRows, Incoming, Snapshot
+
+_RETRY_MS = 50
+
+
+class EngineLink(QObject):
+    """Connects, asks for a snapshot and the history, subscribes, and passes on what comes.
+
+    Signals: `opened` with the snapshot, `rows_came` with past ticks, `event_came` with an engine event,
+    `lost` when a connection that stood has broken, `refused` with the engine's message about a request.
+    """
+
+    opened = pyqtSignal(object)
+    rows_came = pyqtSignal(object)
+    event_came = pyqtSignal(object)
+    lost = pyqtSignal()
+    refused = pyqtSignal(str)
+
+    def __init__(self, path: Path, parent: QObject | None = None) -> None:
+        """Prepare; nothing is connected before `open`."""
+        super().__init__(parent)
+        self._path = path
+        self._socket = QLocalSocket(self)
+        self._socket.connected.connect(self._on_connected)
+        self._socket.readyRead.connect(self._on_ready_read)
+        self._socket.disconnected.connect(self._on_disconnected)
+        self._socket.errorOccurred.connect(self._on_error)
+        self._retry = QTimer(self)
+        self._retry.setSingleShot(True)
+        self._retry.timeout.connect(self._connect)
+        self._waiting: dict[int, Callable[[Incoming], None]] = {}
+        self._next_id = 0
+        self._standing = False
+        self._wanted = False
+
+    def open(self) -> None:
+        """Connect, trying again until an engine answers."""
+        self._wanted = True
+        self._connect()
+
+    def close(self) -> None:
+        """Disconnect for good."""
+        self._wanted = False
+        self._retry.stop()
+        self._socket.abort()
+
+    def finish(self) -> None:
+        """Send what waits, without holding anything up for long, and disconnect for good."""
+        self._wanted = False
+        self._retry.stop()
+        self._socket.flush()
+        self._socket.disconnectFromServer()
+
+    def call(self, method: str, done: Callable[[Incoming], None] | None = None, **params: Any) -> None:
+        """Send a request; `done` gets the answer, an error goes to `refused`."""
+        self._next_id += 1
+        if done is not None:
+            self._waiting[self._next_id] = done
+        request = {"jsonrpc": "2.0", "id": self._next_id, "method": method, "params": params}
+        self._socket.write(msgspec.json.encode(request) + b"\n")
+
+    def _connect(self) -> None:
+        if self._wanted and self._socket.state() is QLocalSocket.LocalSocketState.UnconnectedState:
+            self._socket.connectToServer(str(self._path))
+
+    def _on_connected(self) -> None:
+        self._standing = True
+        self._waiting.clear()
+        self.call("subscribe")
+        self.call("snapshot", self._on_snapshot)
+
+    def _on_snapshot(self, answer: Incoming) -> None:
+        snapshot = msgspec.json.decode(answer.result, type=Snapshot)
+        self.opened.emit(snapshot)
+        self._ask_history(-1e18)
+
+    def _ask_history(self, after: float) -> None:
+        def on_rows(answer: Incoming) -> None:
+            rows = msgspec.json.decode(answer.result, type=HistoryRows)
+            self.rows_came.emit(rows)
+            if rows.more:
+                self._ask_history(rows.at[-1])
+
+        self.call("history", on_rows, after=after)
+
+    def _on_ready_read(self) -> None:
+        while self._socket.canReadLine():
+            self._on_line(self._socket.readLine().data())
+
+    def _on_line(self, line: bytes) -> None:
+        incoming = INCOMING.decode(line)
+        if incoming.method:
+            self.event_came.emit(EVENTS.decode(incoming.params))
+            return
+        done = self._waiting.pop(incoming.id, None) if isinstance(incoming.id, int) else None
+        if incoming.error is not None:
+            self.refused.emit(incoming.error.message)
+        elif done is not None:
+            done(incoming)
+
+    def _on_disconnected(self) -> None:
+        if self._standing:
+            self._standing = False
+            if self._wanted:
+                self.lost.emit()
+        self._again()
+
+    def _on_error(self, _error: QLocalSocket.LocalSocketError) -> None:
+        self._again()
+
+    def _again(self) -> None:
+        if self._wanted and not self._retry.isActive():
+            self._retry.start(_RETRY_MS)

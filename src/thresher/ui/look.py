@@ -1,0 +1,92 @@
+"""The scheme in force, shared by all widgets, and the small drawings that they have in common."""
+
+from PyQt6.QtCore import QObject, QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QBrush, QColor, QFontMetricsF, QPainter, QPen, QPolygonF
+
+from thresher.model.parts import PartStatus
+from thresher.ui.theme import LIGHT, Scheme, font
+
+
+class Look(QObject):
+    """Holds the scheme; `changed` comes when another is chosen."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, scheme: Scheme = LIGHT, parent: QObject | None = None) -> None:
+        """Begin with a scheme."""
+        super().__init__(parent)
+        self.scheme = scheme
+
+    def choose(self, scheme: Scheme) -> None:
+        """Take another scheme."""
+        self.scheme = scheme
+        self.changed.emit()
+
+
+def draw_mark(painter: QPainter, centre: QPointF, status: PartStatus, scheme: Scheme, radius: float = 6.0) -> None:
+    """Draw the mark of a status: open ring, ring with a bar, half-filled lozenge, solid square with a stroke."""
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    colour = scheme.status(status)
+    painter.setPen(QPen(colour, 1.6))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    x, y, r = centre.x(), centre.y(), radius
+    match status:
+        case PartStatus.UNTESTED:
+            painter.drawEllipse(centre, r - 0.5, r - 0.5)
+        case PartStatus.CLEARED:
+            painter.drawEllipse(centre, r - 0.5, r - 0.5)
+            painter.drawLine(QPointF(x - r * 0.5, y), QPointF(x + r * 0.5, y))
+        case PartStatus.IN_DOUBT:
+            r += 1
+            lozenge = [QPointF(x, y - r), QPointF(x + r, y), QPointF(x, y + r), QPointF(x - r, y)]
+            painter.drawPolygon(QPolygonF(lozenge))
+            painter.setBrush(QBrush(colour))
+            painter.drawPolygon(QPolygonF([lozenge[0], lozenge[2], lozenge[3]]))
+        case PartStatus.REPLACE:
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(QBrush(colour))
+            painter.drawRect(QRectF(x - r, y - r, 2 * r, 2 * r))
+            painter.setPen(QPen(QColor(scheme.panel), 1.8))
+            painter.drawLine(QPointF(x - r * 0.5, y + r * 0.5), QPointF(x + r * 0.5, y - r * 0.5))
+    painter.restore()
+
+
+def draw_text(
+    painter: QPainter,
+    at: QPointF,
+    text: str,
+    colour: str | QColor,
+    pixels: float,
+    bold: bool = False,
+    mono: bool = False,
+    right: bool = False,
+    width: float | None = None,
+) -> float:
+    """Write one line with its baseline at a point, cut with dots to `width`; return the width written."""
+    face = font(pixels, bold, mono)
+    metrics = QFontMetricsF(face)
+    if width is not None:
+        text = metrics.elidedText(text, Qt.TextElideMode.ElideRight, width)
+    wide = metrics.horizontalAdvance(text)
+    painter.setFont(face)
+    painter.setPen(QColor(colour))
+    painter.drawText(QPointF(at.x() - wide, at.y()) if right else at, text)
+    return wide
+
+
+def text_width(text: str, pixels: float, bold: bool = False, mono: bool = False) -> float:
+    """Return how wide a text is."""
+    return QFontMetricsF(font(pixels, bold, mono)).horizontalAdvance(text)
+
+
+def panel(painter: QPainter, rect: QRectF, scheme: Scheme, title: str = "", aside: str = "") -> None:
+    """Draw the sheet of paper that a station's part stands on, with its title and a word at the right."""
+    painter.fillRect(rect, QColor(scheme.panel))
+    painter.setPen(QPen(QColor(scheme.rule), 1.5))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.drawRect(rect.adjusted(0.75, 0.75, -0.75, -0.75))
+    if title:
+        draw_text(painter, QPointF(rect.x() + 12, rect.y() + 21), title.upper(), scheme.soft, 11, bold=True)
+    if aside:
+        draw_text(painter, QPointF(rect.right() - 12, rect.y() + 21), aside, scheme.soft, 11, right=True)

@@ -1,0 +1,187 @@
+"""What the window knows: the engine's snapshot kept up to date by its events, and the history for drawing.
+
+Widgets read it and repaint when `refreshed` comes, at most ten times a second however fast events arrive.
+"""
+
+import numpy as np
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+
+from thresher.engine.protocol import (
+    EngineEvent,
+    EngineHealth,
+    FindingEvent,
+    HistoryRows,
+    PlanEvent,
+    RunStatus,
+    Snapshot,
+    TapeEvent,
+    TickEvent,
+    VerdictEvent,
+)
+from thresher.model.channels import Channel, LimitSide, Quantity, Tick
+from thresher.model.findings import Finding, TapeEntry
+from thresher.model.parts import PartKind, PartStatus
+from thresher.model.sheet import RunSheet
+from thresher.model.verdict import Verdict
+from thresher.sensors.extremes import Headroom, closest
+from thresher.sensors.lanes import Lane, choose_lanes
+from thresher.sensors.pyramid import Pyramid
+
+REFRESH_MS = 100
+
+
+class BenchState(QObject):
+    """The state of one bench as the window shows it."""
+
+    machine_changed = pyqtSignal()
+    refreshed = pyqtSignal()
+    tape_grew = pyqtSignal()
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        """Start with nothing known."""
+        super().__init__(parent)
+        self.snapshot: Snapshot | None = None
+        self.run = RunStatus()
+        self.health: EngineHealth | None = None
+        self.sheet: RunSheet | None = None
+        self.verdict: Verdict | None = None
+        self.tick: Tick | None = None
+        self.tape: list[TapeEntry] = []
+        self.findings: list[Finding] = []
+        self.lanes: tuple[Lane, ...] = ()
+        self.history = Pyramid(0)
+        self.trouble = ""
+        self._early: list[Tick] = []
+        self._history_complete = False
+        self._dirty = False
+        self._timer = QTimer(self)
+        self._timer.setInterval(REFRESH_MS)
+        self._timer.timeout.connect(self._refresh)
+        self._timer.start()
+
+    @property
+    def channels(self) -> tuple[Channel, ...]:
+        """All channels of the machine."""
+        return self.snapshot.channels if self.snapshot else ()
+
+    @property
+    def active(self) -> bool:
+        """Whether a run goes on."""
+        return self.run.state not in ("idle", "ended")
+
+    @property
+    def origin(self) -> float:
+        """Machine time that stands at 0 on the time axis: the run's start, or now when there is none."""
+        if self.run.began_at is not None:
+            return self.run.began_at
+        span = self.history.span
+        return span[1] if span else 0.0
+
+    @property
+    def now(self) -> float:
+        """Where now is on the time axis in seconds."""
+        if self.run.state == "ended" and self.run.began_at is not None and self.snapshot is not None:
+            return self.run.run_at if self.snapshot.kind == "stored job" else self._newest() - self.origin
+        return self._newest() - self.origin
+
+    def _newest(self) -> float:
+        span = self.history.span
+        return span[1] if span else self.origin
+
+    def take_snapshot(self, snapshot: Snapshot) -> None:
+        """Begin anew with what an engine tells."""
+        self.snapshot = snapshot
+        self.run, self.sheet, self.verdict, self.health = (
+            snapshot.run,
+            snapshot.sheet,
+            snapshot.verdict,
+            snapshot.health,
+        )
+        self.tape, self.findings = list(snapshot.tape), list(snapshot.findings)
+        self.lanes = choose_lanes(snapshot.channels)
+        self.history = Pyramid(len(snapshot.channels))
+        self.tick, self.trouble = None, ""
+        self._early, self._history_complete = [], False
+        self.machine_changed.emit()
+        self.tape_grew.emit()
+        self._dirty = True
+
+    def take_rows(self, rows: HistoryRows) -> None:
+        """Take in past ticks; new ones that came meanwhile follow when all are there."""
+        for at, values in zip(rows.at, rows.values, strict=True):
+            self._remember(at, values)
+        if rows.at and self.tick is None:
+            self.tick = Tick(rows.at[-1], 0.0, rows.values[-1], {})
+        if not rows.more:
+            self._history_complete = True
+            for tick in self._early:
+                self._remember(tick.at, tick.values)
+            self._early = []
+        self._dirty = True
+
+    def take_event(self, event: EngineEvent) -> None:
+        """Take in an event."""
+        match event:
+            case TickEvent(tick, run, health):
+                self.tick, self.run, self.health = tick, run, health
+                if self._history_complete:
+                    self._remember(tick.at, tick.values)
+                else:
+                    self._early.append(tick)
+            case TapeEvent(entry):
+                self.tape.append(entry)
+                self.tape_grew.emit()
+            case FindingEvent(finding):
+                self.findings.append(finding)
+            case VerdictEvent(verdict):
+                self.verdict = verdict
+            case PlanEvent(sheet, run):
+                self.sheet, self.run = sheet, run
+        self._dirty = True
+
+    def say_trouble(self, text: str) -> None:
+        """Show a message of the surroundings until the next one."""
+        self.trouble = text
+        self._dirty = True
+
+    def refresh_now(self) -> None:
+        """Let widgets repaint at once, for pictures and tests."""
+        self._dirty = True
+        self._refresh()
+
+    def _remember(self, at: float, values: tuple[float | None, ...]) -> None:
+        span = self.history.span
+        if span is None or at > span[1]:
+            self.history.append(at, np.array([np.nan if value is None else value for value in values]))
+
+    def _refresh(self) -> None:
+        if self._dirty:
+            self._dirty = False
+            self.refreshed.emit()
+
+    # ---- what widgets ask for
+
+    def run_findings(self) -> list[Finding]:
+        """Return the findings of the run on the axis."""
+        began = self.run.began_at
+        return [each for each in self.findings if began is not None and each.run_at is not None and each.at >= began]
+
+    def status_of(self, kind: PartKind) -> PartStatus:
+        """Return the status of a part by the newest verdict."""
+        return self.verdict.statuses.get(kind.value, PartStatus.UNTESTED) if self.verdict else PartStatus.UNTESTED
+
+    def value(self, index: int) -> float | None:
+        """Return the newest reading of a channel."""
+        return self.tick.values[index] if self.tick and index < len(self.tick.values) else None
+
+    def find_channels(self, quantity: Quantity, kind: PartKind | None = None) -> list[int]:
+        """Return the indexes of the channels of a quantity, of one kind of part or of all."""
+        return [
+            index
+            for index, channel in enumerate(self.channels)
+            if channel.quantity is quantity and (kind is None or channel.kind is kind)
+        ]
+
+    def nearest_limit(self, quantity: Quantity, side: LimitSide) -> Headroom | None:
+        """Return the channel of a quantity nearest its limit now."""
+        return closest(self.channels, self.tick, quantity, side) if self.tick else None

@@ -1,0 +1,65 @@
+"""The one time axis that the run sheet and all lanes share."""
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+LEFT_MARGIN = 92
+"""Pixels left of the axis, for the names of rows and lanes."""
+RIGHT_MARGIN = 14
+
+_STEPS = (5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 14400, 43200, 86400)
+_SHORTEST_S = 5.0
+
+
+class TimeAxis(QObject):
+    """The span in view, in run seconds; follows the plan until a person zooms."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        """Begin with ten minutes."""
+        super().__init__(parent)
+        self.begin, self.end = 0.0, 600.0
+        self.follows = True
+
+    def fit(self, begin: float, end: float) -> None:
+        """Show a span while the axis follows."""
+        if self.follows and (begin, end) != (self.begin, self.end):
+            self._set(begin, end)
+
+    def look_at(self, begin: float, end: float) -> None:
+        """Show a span that a person chose, and stop following."""
+        self.follows = False
+        self._set(begin, end)
+
+    def follow(self) -> None:
+        """Follow the plan again."""
+        self.follows = True
+        self.changed.emit()
+
+    def zoom(self, factor: float, around: float) -> None:
+        """Zoom about a time; factor above 1 shows less."""
+        span = max(_SHORTEST_S, (self.end - self.begin) / factor)
+        share = (around - self.begin) / (self.end - self.begin)
+        self.look_at(around - share * span, around + (1 - share) * span)
+
+    def _set(self, begin: float, end: float) -> None:
+        self.begin, self.end = begin, max(end, begin + _SHORTEST_S)
+        self.changed.emit()
+
+    def x(self, time: float, width: float) -> float:
+        """Return the pixel of a time in a widget of a width, margins left out."""
+        inner = width - LEFT_MARGIN - RIGHT_MARGIN
+        return LEFT_MARGIN + (time - self.begin) / (self.end - self.begin) * inner
+
+    def time(self, x: float, width: float) -> float:
+        """Return the time under a pixel."""
+        inner = max(1.0, width - LEFT_MARGIN - RIGHT_MARGIN)
+        return self.begin + (x - LEFT_MARGIN) / inner * (self.end - self.begin)
+
+    def ticks(self, most: int = 9) -> list[float]:
+        """Return round times to write on the axis."""
+        span = self.end - self.begin
+        step = next((each for each in _STEPS if span / each <= most), _STEPS[-1])
+        first = -(-self.begin // step) * step
+        count = int((self.end - first) // step) + 1
+        return [first + number * step for number in range(max(0, count))]

@@ -1,0 +1,168 @@
+"""The vitals: what matters, large enough to read from two metres."""
+
+from dataclasses import dataclass
+
+from PyQt6.QtCore import QPointF, QRectF
+from PyQt6.QtGui import QColor, QPainter, QPen
+from PyQt6.QtWidgets import QWidget
+
+from thresher.model.channels import LimitSide, Quantity
+from thresher.model.parts import PartKind
+from thresher.model.sheet import clock_text
+from thresher.model.verdict import percent
+from thresher.ui.look import Look, draw_text, text_width
+from thresher.ui.painted import PaintedWidget, Spot
+from thresher.ui.state import BenchState
+
+
+@dataclass(frozen=True, slots=True)
+class Vital:
+    """One card: title, number, unit, a line below, whether that line is a warning, and the full story."""
+
+    title: str
+    number: str
+    unit: str
+    line: str
+    warning: bool
+    part: PartKind | None
+    story: str
+
+
+def _none(title: str, why: str, part: PartKind | None) -> Vital:
+    return Vital(title, "–", "", why, False, part, why)
+
+
+def _headroom(state: BenchState) -> Vital:
+    room = state.nearest_limit(Quantity.TEMPERATURE, LimitSide.BELOW)
+    if room is None:
+        return _none("Headroom", "no temperature with a limit", PartKind.PROCESSOR)
+    channel = state.channels[room.index]
+    return Vital(
+        "Headroom", f"{room.value:.0f}", "K", f"{channel.name} at {room.reading:.0f} of {room.limit.value:.0f} °C",
+        room.value < 10, channel.kind,
+        f"{channel.name}: {room.reading:.1f} °C, read from {channel.source}.\n"
+        f"Limit {room.limit.value:g} °C, {room.limit.source}.\nHeadroom is what is left to that limit.",
+    )  # fmt: skip
+
+
+def _slowest(state: BenchState) -> Vital:
+    busy = set(state.run.busy_cores)
+    clocks = [
+        (value, index)
+        for index in state.find_channels(Quantity.CLOCK)
+        if (value := state.value(index)) is not None and (not busy or state.channels[index].core in busy)
+    ]
+    if not clocks:
+        return _none("Slowest core", "no clocks told here", PartKind.PROCESSOR)
+    value, index = min(clocks)
+    channel = state.channels[index]
+    limit = channel.limit(LimitSide.ABOVE)
+    below = bool(busy) and limit is not None and value < limit.value * 0.985
+    idle = "" if busy else "idle, "
+    line = f"{idle}base {limit.value:.2f}" if limit else ("idle" if not busy else channel.name)
+    return Vital(
+        "Slowest core", f"{value:.2f}", "GHz", f"{line}, falling short" if below else line, below, channel.kind,
+        f"{channel.name}: {value:.2f} GHz, read from {channel.source}.\n"
+        + (f"Under load not below {limit.value:.2f} GHz, {limit.source}." if limit else "No base clock is told."),
+    )  # fmt: skip
+
+
+def _package(state: BenchState) -> Vital:
+    found = [i for i in state.find_channels(Quantity.POWER, PartKind.PROCESSOR) if state.value(i) is not None]
+    if not found:
+        return _none("Package", "no power counter here", PartKind.POWER)
+    channel, value = state.channels[found[0]], state.value(found[0]) or 0.0
+    limit = channel.limit(LimitSide.BELOW)
+    return Vital(
+        "Package", f"{value:.0f}", "W", f"limit {limit.value:.0f} W" if limit else "no limit told", False,
+        PartKind.POWER,
+        f"{channel.name}: {value:.1f} W, from the energy counter {channel.source}.",
+    )  # fmt: skip
+
+
+def _rail(state: BenchState) -> Vital:
+    low = state.nearest_limit(Quantity.VOLTAGE, LimitSide.ABOVE)
+    high = state.nearest_limit(Quantity.VOLTAGE, LimitSide.BELOW)
+    found = [room for room in (low, high) if room is not None]
+    if not found:
+        return _none("Rails", "no rail voltages told", PartKind.POWER)
+    worst = min(found, key=lambda room: room.value / room.limit.value)
+    channel = state.channels[worst.index]
+    nominal = worst.limit.value / (0.95 if worst.limit.side is LimitSide.ABOVE else 1.05)
+    off = (worst.reading / nominal - 1) * 100
+    return Vital(
+        f"Rail {channel.name}", f"{worst.reading:.2f}", "V", f"{off:+.1f} %, tolerance ±5 %".replace("-", "−"),
+        worst.value < 0.02 * nominal, PartKind.POWER,
+        f"The rail nearest its limit: {channel.name}, {worst.reading:.3f} V, read from {channel.source}.\n"
+        f"Must stay {worst.limit.side.value} {worst.limit.value:.2f} V, {worst.limit.source}.\n"
+        "Board sensors are rough; confirm with a meter at the plug.",
+    )  # fmt: skip
+
+
+def _faults(state: BenchState) -> Vital:
+    found = state.run_findings()
+    wrong, corrected = state.run.mismatches, state.run.corrected
+    words = [f"{wrong} wrong" if wrong else "", f"{corrected} corrected" if corrected else ""]
+    rest = len(found) - sum(finding.kind.value in ("wrong result", "corrected machine check") for finding in found)
+    line = ", ".join(word for word in words if word) + (f" + {rest}" if rest else "")
+    line = line or ("none in this run" if state.run.run else "no run yet")
+    return Vital(
+        "Findings", str(len(found)), "", line, bool(found), None,
+        "Everything in this run that counts as evidence: wrong results, machine checks, limits reached.\n"
+        "The tape at the right has each with its fault code.",
+    )  # fmt: skip
+
+
+def _sure(state: BenchState) -> Vital:
+    verdict = state.verdict
+    if verdict is None or (state.run.run is None and verdict.minutes_to_sure is None):
+        return _none("To 95 % sure", "needs time under load", None)
+    top = verdict.suspects[0]
+    story = (
+        f"Of the faults that these loads can show, {percent(verdict.shown_share)} would have shown by now.\n"
+        "Minutes count by load and temperature; the strength of faults is taken as unknown over two decades."
+    )
+    if top.kind is not None and top.probability >= 0.95:
+        return Vital("To 95 % sure", "sure", "", f"{top.part}, {percent(top.probability)}", False, None, story)
+    if verdict.minutes_to_sure is None:
+        return Vital("To 95 % sure", "> 1000", "h", "under these conditions", False, None, story)
+    left = clock_text(verdict.minutes_to_sure * 60)[:-3]
+    line = f"{percent(verdict.shown_share)} would have shown"
+    return Vital("To 95 % sure", left, "h", line, False, None, story)
+
+
+def vitals(state: BenchState) -> list[Vital]:
+    """Return the six cards for the present state."""
+    return [make(state) for make in (_headroom, _slowest, _package, _rail, _faults, _sure)]
+
+
+class VitalsBar(PaintedWidget):
+    """The six cards in a row."""
+
+    def __init__(self, state: BenchState, look: Look, parent: QWidget | None = None) -> None:
+        """Keep one height, so that nothing jumps."""
+        super().__init__(state, look, "Vitals", parent)
+        self.setFixedHeight(80)
+
+    def draw(self, painter: QPainter) -> None:
+        """Draw the cards."""
+        scheme = self.look.scheme
+        cards = vitals(self.state)
+        gap = 4.0
+        wide = (self.width() - gap * (len(cards) - 1)) / len(cards)
+        for number, card in enumerate(cards):
+            area = QRectF(number * (wide + gap), 0, wide, self.height())
+            painter.fillRect(area, QColor(scheme.panel))
+            painter.setPen(QPen(QColor(scheme.rule), 1.5))
+            painter.drawRect(area.adjusted(0.75, 0.75, -0.75, -0.75))
+            painter.fillRect(QRectF(area.x(), area.y(), 4, area.height()), scheme.part(card.part))
+            x = area.x() + 15
+            draw_text(painter, QPointF(x, 20), card.title.upper(), scheme.soft, 11, bold=True, width=wide - 24)
+            colour = scheme.fault if card.warning and card.part is None else scheme.ink
+            size = 28.0 if text_width(card.number, 28, bold=True) < wide - 60 else 20.0
+            written = draw_text(painter, QPointF(x, 51), card.number, colour, size, bold=True)
+            draw_text(painter, QPointF(x + written + 5, 51), card.unit, scheme.soft, 15)
+            line_colour = scheme.fault if card.warning else scheme.soft
+            draw_text(painter, QPointF(x, 70), card.line, line_colour, 12, width=wide - 24)
+            self.spots.append(Spot(area, card.story))
+        self.setAccessibleDescription("; ".join(f"{c.title} {c.number} {c.unit}, {c.line}" for c in cards))

@@ -1,0 +1,215 @@
+"""The one window: band, rail, stations, footer, and the shortcuts."""
+
+from pathlib import Path
+
+from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtGui import QAction, QActionGroup, QCloseEvent, QColor, QKeySequence
+from PyQt6.QtWidgets import (
+    QApplication,
+    QFileDialog,
+    QHBoxLayout,
+    QMenu,
+    QMessageBox,
+    QStackedWidget,
+    QToolTip,
+    QVBoxLayout,
+    QWidget,
+)
+
+from thresher.engine.protocol import Incoming
+from thresher.ui import theme
+from thresher.ui.band import Band
+from thresher.ui.footer import Footer
+from thresher.ui.link import EngineLink
+from thresher.ui.look import Look
+from thresher.ui.rail import STATIONS, Rail
+from thresher.ui.state import BenchState
+from thresher.ui.stations.bench import BenchStation
+from thresher.ui.stations.coming import ComingStation
+
+_BENCH = 1
+
+
+class MainWindow(QWidget):
+    """Everything on screen. It decides nothing: it shows what the engine tells and passes on what is wanted."""
+
+    def __init__(self, state: BenchState, look: Look, link: EngineLink | None) -> None:
+        """`link` is None for a stored job, which can only be looked at."""
+        super().__init__()
+        self.state = state
+        self._look = look
+        self._link = link
+        self.setWindowTitle("Thresher")
+        self.setObjectName("main_window")
+        self.resize(1280, 800)
+        self.setMinimumSize(1024, 700)
+        self.band = Band(state, look, self)
+        self.rail = Rail(state, look, self)
+        self.stations = QStackedWidget(self)
+        self.bench = BenchStation(state, look, self)
+        for number, _name in enumerate(STATIONS):
+            station: QWidget = self.bench if number == _BENCH else ComingStation(number, state, look, self)
+            self.stations.addWidget(station)
+        self.footer = Footer(state, look, self)
+        middle = QHBoxLayout()
+        middle.setSpacing(0)
+        middle.addWidget(self.rail)
+        middle.addWidget(self.stations, 1)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self.band)
+        column.addLayout(middle, 1)
+        column.addWidget(self.footer)
+        self._make_actions()
+        self.rail.chosen.connect(self.show_station)
+        self.band.act_button.clicked.connect(self._act)
+        self.bench.map.picked.connect(self._show_story)
+        state.refreshed.connect(self._retitle)
+        look.changed.connect(self._recolour)
+        self.show_station(_BENCH)
+        self._recolour()
+        self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
+        self.setFocus()
+
+    # ---- actions
+
+    def _make_actions(self) -> None:
+        menu = QMenu(self)
+        self._add(menu, "Start the run sheet", ("Ctrl+Return", "Ctrl+Enter"), self.start)
+        self._add(menu, "Stop, every worker ends", ("Esc",), self.stop)
+        self._add(menu, "Open a run sheet…", ("Ctrl+O",), self.open_sheet)
+        menu.addSeparator()
+        for number, name in enumerate(STATIONS):
+            self._add(menu, name, (f"Ctrl+{number + 1}",), lambda _checked=False, n=number: self.show_station(n))
+        menu.addSeparator()
+        self._add(menu, "Whole run", ("Home",), self.bench.show_all)
+        self._add(menu, "Last minute", ("End",), self.bench.show_last_minute)
+        self._add(menu, "Zoom in", ("+", "="), lambda: self._zoom(1.4))
+        self._add(menu, "Zoom out", ("-",), lambda: self._zoom(1 / 1.4))
+        menu.addSeparator()
+        self._add(menu, "What could not be read", ("Ctrl+U",), self.show_unread)
+        schemes = QActionGroup(self)
+        for name, scheme in (("Paper", theme.LIGHT), ("Night bench", theme.DARK), ("As the desktop", None)):
+            action = self._add(menu, name, (), lambda _checked=False, s=scheme: self._choose_scheme(s))
+            action.setCheckable(True)
+            action.setChecked(scheme is None)
+            schemes.addAction(action)
+        menu.addSeparator()
+        self._add(menu, "Close the window", ("Ctrl+Q",), self.close)
+        self.band.menu_button.setMenu(menu)
+        self._add(None, "Menu", ("F10",), self.band.menu_button.showMenu)
+
+    def _add(self, menu: QMenu | None, text: str, keys: tuple[str, ...], slot: object) -> QAction:
+        action = QAction(text, self)
+        action.setShortcuts([QKeySequence(key) for key in keys])
+        action.setShortcutContext(Qt.ShortcutContext.WindowShortcut)
+        action.triggered.connect(slot)  # type: ignore[arg-type]  # PyQt6 takes any callable
+        self.addAction(action)
+        if menu is not None:
+            menu.addAction(action)
+        return action
+
+    def _zoom(self, factor: float) -> None:
+        axis = self.bench.axis
+        axis.zoom(factor, min(max(self.state.now, axis.begin), axis.end))
+
+    def _act(self) -> None:
+        if self.state.active:
+            self.stop()
+        else:
+            self.start()
+
+    def start(self) -> None:
+        """Ask the engine to start the sheet on the bench."""
+        if self._link is not None and not self.state.active:
+            self.state.say_trouble("")
+            self._link.call("run.start")
+
+    def stop(self) -> None:
+        """Ask the engine to stop at once, and show how many workers have ended."""
+        if self._link is not None and self.state.active:
+            self._link.call("run.stop", self._on_stopped)
+
+    def _on_stopped(self, answer: Incoming) -> None:
+        self.state.say_trouble("")
+        self.setAccessibleDescription(f"Stopped: {bytes(answer.result).decode()}")
+
+    def open_sheet(self) -> None:
+        """Let a person choose a run sheet and put it on the bench."""
+        if self._link is None:
+            return
+        folder = str(Path(__file__).parent.parent / "sheets")
+        name, _ = QFileDialog.getOpenFileName(self, "Open a run sheet", folder, "Run sheets (*.toml)")
+        if name:
+            self.put_sheet(Path(name))
+
+    def put_sheet(self, path: Path) -> None:
+        """Put a run sheet file on the bench; what is wrong with it is said in the engine's words."""
+        try:
+            text = path.read_text(encoding="utf-8")
+        except (OSError, UnicodeDecodeError) as error:
+            self.say(f"{path} cannot be read: {error}")
+            return
+        if self._link is not None:
+            self._link.call("sheet.put", toml=text, name=path.name)
+
+    def show_unread(self) -> None:
+        """List the sources that could not be read, and why."""
+        unknown = self.state.snapshot.unknown if self.state.snapshot else ()
+        lines = [f"{fact.name}: {fact.value}\n    {fact.source}" for fact in unknown]
+        self._box("What could not be read", "\n\n".join(lines) or "Everything that this machine offers was read.")
+
+    def say(self, text: str) -> None:
+        """Show a message that must be seen: in the footer, and whole in a box that does not hold anything up."""
+        self.state.say_trouble(text)
+        if "\n" in text:
+            self._box("This did not work", text)
+
+    def _box(self, title: str, text: str) -> None:
+        box = QMessageBox(self)
+        box.setObjectName("message_box")
+        box.setWindowTitle(title)
+        box.setText(text)
+        box.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        box.open()
+
+    def _show_story(self, story: str) -> None:
+        at = self.bench.map.mapToGlobal(QPointF(self.bench.map.width() + 4, 40))
+        QToolTip.showText(at.toPoint(), story, self.bench.map)
+
+    # ---- showing
+
+    def show_station(self, number: int) -> None:
+        """Go to a station."""
+        self.stations.setCurrentIndex(number)
+        self.rail.show_station(number)
+
+    def _retitle(self) -> None:
+        snapshot = self.state.snapshot
+        name = (snapshot.job.get("machine") or snapshot.machine.name) if snapshot else "starting"
+        found = len(self.state.run_findings())
+        ending = f", {found} findings" if found else ""
+        title = f"Thresher: {name}, {self.state.run.state}{ending}"
+        if title != self.windowTitle():
+            self.setWindowTitle(title)
+
+    def _choose_scheme(self, scheme: theme.Scheme | None) -> None:
+        self._look.choose(scheme or theme.desktop_scheme())
+
+    def _recolour(self) -> None:
+        app = QApplication.instance()
+        if isinstance(app, QApplication):
+            theme.apply(app, self._look.scheme)
+        palette = self.palette()
+        palette.setColor(self.backgroundRole(), QColor(self._look.scheme.paper))
+        self.setPalette(palette)
+
+    def closeEvent(self, event: QCloseEvent | None) -> None:
+        """Close the window; an engine with no run goes too, one with a run goes on and can be come back to."""
+        if self._link is not None:
+            if not self.state.active:
+                self._link.call("engine.quit")
+            self._link.finish()
+        super().closeEvent(event)
