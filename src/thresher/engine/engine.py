@@ -100,6 +100,10 @@ class Engine:
         for sentence in interrupted:
             self._record.note(sentence, "all up to its last row is in the job file", Severity.WARNING, "E-901")
         self._log = self._open_log()
+        label = "simulated; " if self.inventory.simulated else ""
+        unread = f"; {len(self.unknown)} sources could not be read" if self.unknown else ""
+        detail = f"{label}{len(self.channels)} channels every {interval_s:g} s{unread}"
+        self._record.note(f"Bench open: {system.name}", detail)
 
     # ---- what others may call from any thread
 

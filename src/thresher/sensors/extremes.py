@@ -54,6 +54,7 @@ def closest(channels: tuple[Channel, ...], tick: Tick, quantity: Quantity, side:
         if channel.quantity is not quantity or reading is None or limit is None:
             continue
         room = limit.headroom(reading)
-        if found is None or room < found.value:
+        # a core names the place better than the package it belongs to
+        if found is None or room < found.value or (room == found.value and channels[found.index].core is None):
             found = Headroom(index, room, reading, limit)
     return found

@@ -8,6 +8,9 @@ from thresher.model.channels import UNITS, Channel, Limit, LimitSide, Quantity
 from thresher.model.parts import PartKind
 from thresher.sensors.pyramid import Pyramid
 
+_SMALLEST_SPANS = {"°C": 10.0, "GHz": 0.5, "V": 0.2, "W": 10.0, "rpm": 200.0, "%": 20.0, "GiB": 0.5}
+"""What a lane shows at least from bottom to top, in its unit."""
+
 
 @dataclass(frozen=True, slots=True)
 class Lane:
@@ -79,5 +82,8 @@ def value_range(lane: Lane, pyramid: Pyramid, begin: float, end: float) -> tuple
     low, high = float(values.min()), float(values.max())
     if lane.limit is not None and abs(lane.limit.value - (low + high) / 2) < 2 * max(high - low, abs(high) * 0.05):
         low, high = min(low, lane.limit.value), max(high, lane.limit.value)
-    pad = max((high - low) * 0.08, abs(high) * 0.005, 1e-3)
+    missing = _SMALLEST_SPANS.get(lane.unit, 0.1) - (high - low)
+    if missing > 0:  # noise of the last digit must not fill a lane
+        low, high = (0.0, high + missing) if low < missing / 2 else (low - missing / 2, high + missing / 2)
+    pad = (high - low) * 0.08
     return (max(0.0, low - pad) if low >= 0 else low - pad), high + pad

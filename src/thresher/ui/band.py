@@ -3,7 +3,7 @@
 from datetime import datetime
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer
-from PyQt6.QtGui import QColor, QPainter, QPen
+from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QWidget
 
 from thresher.ui.look import Look, draw_text, text_width
@@ -96,7 +96,6 @@ class Band(QWidget):
         self._state = state
         self._look = look
         self.setFixedHeight(52)
-        self.setAutoFillBackground(True)
         self.menu_button = QPushButton("THRESHER", self)
         self.menu_button.setObjectName("menu_button")
         self.menu_button.setAccessibleName("Menu")
@@ -116,6 +115,12 @@ class Band(QWidget):
         self._styled: tuple[object, ...] = ()
         self._restyle()
 
+    def paintEvent(self, _event: QPaintEvent | None) -> None:
+        """Paint the dark ground."""
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), QColor(self._look.scheme.band))
+        painter.end()
+
     def _restyle(self) -> None:
         scheme, active = self._look.scheme, self._state.active
         snapshot = self._state.snapshot
@@ -125,9 +130,7 @@ class Band(QWidget):
         if now == self._styled:
             return
         self._styled = now
-        palette = self.palette()
-        palette.setColor(self.backgroundRole(), QColor(scheme.band))
-        self.setPalette(palette)
+        self.update()
         self.menu_button.setFont(font(15, bold=True))
         self.menu_button.setStyleSheet(
             f"QPushButton {{ color: {scheme.band_mark}; background: transparent; border: none; padding: 6px 8px; }}"

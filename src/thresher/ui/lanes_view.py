@@ -24,6 +24,9 @@ class _LaneAxis(pg.AxisItem):
         self._lane = lane
         self._look = look
         self.reading = ""
+        if lane.limit is not None:
+            limit = lane.limit
+            self.setToolTip(f"{lane.title}: limit {limit.side.value} {limit.value:g} {lane.unit}, {limit.source}")
         self.setWidth(LEFT_MARGIN)
         self.setStyle(showValues=False, tickLength=0)
 
@@ -34,6 +37,7 @@ class _LaneAxis(pg.AxisItem):
         low, high = self.linkedView().viewRange()[1]
         digits = 0 if high - low > 20 else 2
         low = 0.0 if abs(low) < 0.5 and not digits else low
+        high = min(high, 100.0) if self._lane.unit == "%" else high
         painter.setRenderHint(QPainter.RenderHint.TextAntialiasing)
         top, right = area.y(), LEFT_MARGIN - 6.0
         draw_text(painter, QPointF(12, top + 16), self._lane.title, scheme.part(self._lane.kind), 12, bold=True)
@@ -167,7 +171,7 @@ class LanesView(pg.GraphicsLayoutWidget):
         for channel, curve in strip.curves.items():
             times, values = state.history.series(channel, axis.begin + origin, axis.end + origin, columns)
             curve.setData(times - origin, values)
-        ticks = np.array(axis.ticks())
+        ticks = np.array(axis.ticks(self.width()))
         strip.grid.setData(np.repeat(ticks, 2), np.tile([low, high], len(ticks)), connect="pairs")
         for severity, curve in strip.flags.items():
             at = flags[severity]
@@ -186,7 +190,10 @@ class LanesView(pg.GraphicsLayoutWidget):
 
     def _limit_html(self, lane: Lane) -> str:
         limit = lane.limit
-        text = f"{limit.side.value} {limit.value:g} {lane.unit}, {limit.source}" if limit else ""
+        text = f"{limit.side.value} {limit.value:g} {lane.unit}" if limit else ""
+        room = self._axis.x(self._axis.end, self.width()) - self._axis.x(self._state.now, self.width())
+        if limit and room > 320:  # with less, the source would cover the curves; the margin's tooltip has it
+            text += f", {limit.source}"
         return f'<span style="font-family:B612;font-size:10px">{text}</span>'
 
     # ---- the cursor

@@ -80,6 +80,27 @@ def text_width(text: str, pixels: float, bold: bool = False, mono: bool = False)
     return QFontMetricsF(font(pixels, bold, mono)).horizontalAdvance(text)
 
 
+def draw_fitting(painter: QPainter, at: QPointF, text: str, colour: str | QColor, pixels: float, width: float) -> None:
+    """Write one line a little smaller when that makes it fit, and only then cut it with dots."""
+    size = next((size for size in (pixels, pixels - 1, pixels - 1.6) if text_width(text, size) <= width), pixels - 1.6)
+    draw_text(painter, at, text, colour, size, width=width)
+
+
+def wrap(text: str, pixels: float, width: float, most: int) -> list[str]:
+    """Break a text into at most so many lines; the last is cut with dots when there is more."""
+    metrics = QFontMetricsF(font(pixels))
+    lines: list[str] = []
+    for word in text.split():
+        longer = f"{lines[-1]} {word}" if lines else word
+        if lines and metrics.horizontalAdvance(longer) <= width:
+            lines[-1] = longer
+        else:
+            lines.append(word)
+    if len(lines) > most:
+        lines[most - 1 :] = [metrics.elidedText(" ".join(lines[most - 1 :]), Qt.TextElideMode.ElideRight, width)]
+    return lines
+
+
 def panel(painter: QPainter, rect: QRectF, scheme: Scheme, title: str = "", aside: str = "") -> None:
     """Draw the sheet of paper that a station's part stands on, with its title and a word at the right."""
     painter.fillRect(rect, QColor(scheme.panel))

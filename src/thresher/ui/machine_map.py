@@ -7,12 +7,14 @@ from PyQt6.QtGui import QColor, QFocusEvent, QKeyEvent, QMouseEvent, QPainter, Q
 from PyQt6.QtWidgets import QWidget
 
 from thresher.model.channels import Channel, LimitSide, Quantity
-from thresher.model.parts import Part, PartKind, PartStatus
+from thresher.model.parts import Inventory, Part, PartKind, PartStatus
 from thresher.ui.look import Look, draw_mark, draw_text, panel, text_width
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
 
 _LEGEND = tuple(PartStatus)
+_ROOMY = 590
+"""Height in pixels from which boxes have a second line."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,42 +61,49 @@ class MachineMap(PaintedWidget):
             draw_text(painter, QPointF(12, 52), "waiting for the engine", scheme.soft, 12)
             return
         machine = snapshot.machine
-        left, wide = 12.0, self.width() - 24.0
-        top = 34.0
-        slots = self._memory_slots()
-        memory_wide = max(46.0, 21.0 * len(slots)) if slots else 0.0
-        core_count = machine.core_count
-        rows = max(1, -(-core_count // 4))
-        cell_high = 42.0 if rows <= 2 else max(18.0, 96.0 / rows)
-        high = 58.0 + rows * (cell_high + 6)
-        processor = machine.parts_of(PartKind.PROCESSOR)[0]
-        self._draw_processor(painter, processor, QRectF(left, top, wide - memory_wide - 8, high), rows, cell_high)
-        self._draw_memory(painter, slots, QRectF(left + wide - memory_wide, top, memory_wide, high))
-        top += high + 24
-        top = self._draw_power(painter, QRectF(left, top, wide, 66)) + 10
+        tight = self.height() < _ROOMY
+        gap, box = (6.0, 42.0) if tight else (10.0, 56.0)
+        left, wide, top = 12.0, self.width() - 24.0, 34.0
+        top = self._draw_row_of_cores(painter, machine, QRectF(left, top, wide, 0), 30.0 if tight else 42.0) + gap
+        top = self._draw_power(painter, QRectF(left, top, wide, 60 if tight else 66)) + gap
         for part in machine.parts_of(PartKind.GRAPHICS)[:2]:
             line = self._temperature_line(PartKind.GRAPHICS)
-            top = self._draw_box(painter, part, QRectF(left, top, wide, 56), part.name, line) + 10
+            top = self._draw_box(painter, part, QRectF(left, top, wide, box), part.name, line) + gap
         drives = machine.parts_of(PartKind.DRIVE)[:4]
         column = (wide - 8) / 2 if len(drives) > 1 else wide
         for number, part in enumerate(drives):
             x = left + (number % 2) * (column + 8)
             size = next((fact.value for fact in part.facts if fact.name == "size"), "")
-            area = QRectF(x, top + (number // 2) * 66, column, 56)
+            area = QRectF(x, top + (number // 2) * (box + gap), column, box)
             self._draw_box(painter, part, area, part.name, f"{size} {self._temperature_line(PartKind.DRIVE)}".strip())
-        top += -(-len(drives) // 2) * 66
+        top += -(-len(drives) // 2) * (box + gap)
         for part in machine.parts_of(PartKind.COOLING):
-            fans = [
-                f"{self.state.channels[i].name} {value:.0f}"
-                for i in self.state.find_channels(Quantity.FAN)
-                if (value := self.state.value(i)) is not None
-            ]
-            line = ", ".join(fans) + " rpm" if fans else "no fan speeds told"
-            top = self._draw_box(painter, part, QRectF(left, top, wide, 46), line, "") + 10
+            top = self._draw_box(painter, part, QRectF(left, top, wide, 42), self._fans_line(), "") + gap
         for part in machine.parts_of(PartKind.BOARD):
             name = "" if part.name == "Board" else part.name
-            self._draw_box(painter, part, QRectF(left, top, wide, 46), name or "maker and model not told", "")
+            self._draw_box(painter, part, QRectF(left, top, wide, 42), name or "maker and model not told", "")
         self._draw_legend(painter)
+
+    def _draw_row_of_cores(self, painter: QPainter, machine: Inventory, area: QRectF, cell_high: float) -> float:
+        """Processor and memory side by side; return where they end, slot names included."""
+        slots = self._memory_slots()
+        memory_wide = max(46.0, 21.0 * len(slots)) if slots else 0.0
+        rows = max(1, -(-machine.core_count // 4))
+        cell_high = cell_high if rows <= 2 else max(18.0, cell_high * 2.3 / rows)
+        high = 54.0 + rows * (cell_high + 6)
+        processor = machine.parts_of(PartKind.PROCESSOR)[0]
+        own = QRectF(area.x(), area.y(), area.width() - memory_wide - 8, high)
+        self._draw_processor(painter, processor, own, rows, cell_high)
+        self._draw_memory(painter, slots, QRectF(area.right() - memory_wide, area.y(), memory_wide, high))
+        return area.y() + high + 15
+
+    def _fans_line(self) -> str:
+        fans = [
+            f"{self.state.channels[i].name} {value:.0f}"
+            for i in self.state.find_channels(Quantity.FAN)
+            if (value := self.state.value(i)) is not None
+        ]
+        return ", ".join(fans) + " rpm" if fans else "no fan speeds told"
 
     def _frame(self, painter: QPainter, part: Part, area: QRectF, tested: bool) -> None:
         scheme = self.look.scheme
@@ -122,7 +131,9 @@ class MachineMap(PaintedWidget):
             y = area.y() + 28 + (number // columns) * (cell_high + 6)
             self._draw_core(painter, core, QRectF(x, y, cell_wide, cell_high))
         threads = len(state.snapshot.machine.cpus) if state.snapshot else 0
-        line = f"{len(cores)} cores, {threads} threads" + (", under load" if state.run.busy_cores else "")
+        line = f"{len(cores)} cores, {threads} threads"
+        if state.run.busy_cores:
+            line = f"load on {len(state.run.busy_cores)} of {len(cores)} cores"
         y = area.y() + 28 + rows * (cell_high + 6) + 14
         draw_text(painter, QPointF(area.x() + 8, y), line, scheme.soft, 11.5, width=area.width() - 16)
 
@@ -158,11 +169,11 @@ class MachineMap(PaintedWidget):
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawRect(cell)
         text = f"{reading:.0f}" if reading is not None else ("load" if busy else "idle")
-        tall = cell.height() > 30
-        number_y = cell.y() + (19 if tall else cell.height() / 2 + 4)
+        tall = cell.height() > 28
+        number_y = cell.y() + (cell.height() * 0.42 + 2 if tall else cell.height() / 2 + 4)
         self._centred(painter, cell, number_y, text, scheme.fault if hits else scheme.ink, 13.5 if tall else 10, True)
         if tall:
-            self._centred(painter, cell, cell.bottom() - 7, f"c{core}", scheme.soft, 10.5, False)
+            self._centred(painter, cell, cell.bottom() - cell.height() * 0.14, f"c{core}", scheme.soft, 10.5, False)
         self.spots.append(Spot(cell, "\n".join(story)))
 
     def _centred(self, painter: QPainter, cell: QRectF, y: float, text: str, colour: str, size: float, b: bool) -> None:
@@ -251,8 +262,12 @@ class MachineMap(PaintedWidget):
         x, wide = area.x() + 8, area.width() - 34
         draw_text(painter, QPointF(x, area.y() + 18), title, scheme.part(part.kind), 13, bold=True, width=wide)
         draw_mark(painter, QPointF(area.right() - 13, area.y() + 14), self.state.status_of(part.kind), scheme)
+        two_lines = area.height() > 50
+        if not two_lines and second:
+            line = f"{line}, {second}"
         draw_text(painter, QPointF(x, area.y() + 35), line, scheme.ink, 11.5, width=area.width() - 16)
-        draw_text(painter, QPointF(x, area.y() + 49), second, scheme.soft, 11, width=area.width() - 16)
+        if two_lines:
+            draw_text(painter, QPointF(x, area.y() + 49), second, scheme.soft, 11, width=area.width() - 16)
         return area.bottom()
 
     def _temperature_line(self, kind: PartKind) -> str:

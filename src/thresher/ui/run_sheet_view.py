@@ -34,10 +34,12 @@ class RunSheetView(PaintedWidget):
         """Draw ticks, rows, blocks, flags and the now line."""
         scheme, axis, wide = self.look.scheme, self._axis, self.width()
         bottom = _TOP + _ROW_HIGH * len(_ROWS)
-        for tick in axis.ticks():
+        for tick in axis.ticks(wide):
             x = axis.x(tick, wide)
             painter.setPen(QPen(QColor(scheme.grid), 1))
             painter.drawLine(QPointF(x, _TOP - 4), QPointF(x, self.height()))
+            if tick < 0:
+                continue  # before the run: readings, but nothing planned
             label = clock_text(tick)
             half = text_width(label, 10.5) / 2
             x_text = min(max(x - half, LEFT_MARGIN - half), wide - 2 * half - 2)

@@ -1,15 +1,14 @@
 """The suspect card: the likeliest parts with probability and reasons, and the next step."""
 
 from PyQt6.QtCore import QPointF, QRectF
-from PyQt6.QtGui import QColor, QFontMetricsF, QPainter, QPen
+from PyQt6.QtGui import QColor, QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
 from thresher.model.parts import PartStatus
 from thresher.model.verdict import Suspect, percent, suspect_title
-from thresher.ui.look import Look, draw_mark, draw_text
+from thresher.ui.look import Look, draw_mark, draw_text, wrap
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
-from thresher.ui.theme import font
 
 _SHOWN_FROM = 0.08
 _REASONS = 3
@@ -17,8 +16,8 @@ _REASONS = 3
 
 def shown_suspects(state: BenchState) -> list[Suspect]:
     """Return the one or two suspects worth showing on the Bench; none before there is a verdict."""
-    if state.verdict is None:
-        return []
+    if state.verdict is None or not (state.findings or state.verdict.shown_share > 0):
+        return []  # the priors alone are nothing to show a person
     suspects = state.verdict.suspects
     return [suspects[0], *(each for each in suspects[1:2] if each.probability >= _SHOWN_FROM)]
 
@@ -57,7 +56,7 @@ class SuspectCard(PaintedWidget):
         for suspect in suspects:
             y = self._draw_suspect(painter, suspect, y, len(suspects)) + 17
         step = suspects[0].next_step
-        for line in self._wrap(f"Next: {step}", self.width() - 24.0)[:2]:
+        for line in wrap(f"Next: {step}", 11.5, self.width() - 24.0, 3):
             draw_text(painter, QPointF(12, y), line, scheme.ink, 11.5, width=self.width() - 24.0)
             y += 15
         self.setAccessibleDescription("\n".join(full_story(each) for each in suspects))
@@ -86,16 +85,3 @@ class SuspectCard(PaintedWidget):
             draw_text(painter, QPointF(64, y), text, scheme.soft, 11, width=right - 64)
         self.spots.append(Spot(QRectF(0, top, self.width(), y - top + 4), full_story(suspect)))
         return y + 5
-
-    def _wrap(self, text: str, width: float) -> list[str]:
-        metrics = QFontMetricsF(font(11.5))
-        lines = [""]
-        for word in text.split():
-            longer = f"{lines[-1]} {word}".strip()
-            if metrics.horizontalAdvance(longer) <= width:
-                lines[-1] = longer
-            else:
-                lines.append(word)
-        if len(lines) > 2:
-            lines[1] = f"{lines[1]} {' '.join(lines[2:])}"
-        return lines

@@ -1,14 +1,13 @@
 """The tape: what happened, newest first."""
 
 from PyQt6.QtCore import QAbstractListModel, QModelIndex, QObject, QPersistentModelIndex, QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QColor, QFontMetricsF, QPainter, QPen
+from PyQt6.QtGui import QColor, QPainter, QPen
 from PyQt6.QtWidgets import QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
 from thresher.model.findings import Severity, TapeEntry
 from thresher.model.sheet import clock_text
-from thresher.ui.look import Look, draw_text, text_width
+from thresher.ui.look import Look, draw_text, text_width, wrap
 from thresher.ui.state import BenchState
-from thresher.ui.theme import font
 
 Index = QModelIndex | QPersistentModelIndex
 
@@ -69,17 +68,7 @@ class TapeDelegate(QStyledItemDelegate):
         self._list = parent
 
     def _lines(self, text: str, width: float) -> list[str]:
-        metrics = QFontMetricsF(font(11.5))
-        lines: list[str] = []
-        for word in text.split():
-            longer = f"{lines[-1]} {word}" if lines else word
-            if lines and metrics.horizontalAdvance(longer) <= width:
-                lines[-1] = longer
-            else:
-                lines.append(word)
-        if len(lines) > 3:
-            lines[2:] = [metrics.elidedText(" ".join(lines[2:]), Qt.TextElideMode.ElideRight, width)]
-        return lines
+        return wrap(text, 11.5, width, 3)
 
     def _text_width(self) -> float:
         viewport = self._list.viewport() if isinstance(self._list, QListView) else None

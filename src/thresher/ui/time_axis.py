@@ -8,6 +8,7 @@ RIGHT_MARGIN = 14
 
 _STEPS = (5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 14400, 43200, 86400)
 _SHORTEST_S = 5.0
+_LABEL_PIXELS = 62
 
 
 class TimeAxis(QObject):
@@ -56,8 +57,9 @@ class TimeAxis(QObject):
         inner = max(1.0, width - LEFT_MARGIN - RIGHT_MARGIN)
         return self.begin + (x - LEFT_MARGIN) / inner * (self.end - self.begin)
 
-    def ticks(self, most: int = 9) -> list[float]:
-        """Return round times to write on the axis."""
+    def ticks(self, width: float) -> list[float]:
+        """Return round times to write on the axis of a widget of a width, far enough apart to be read."""
+        most = max(2.0, (width - LEFT_MARGIN - RIGHT_MARGIN) / _LABEL_PIXELS)
         span = self.end - self.begin
         step = next((each for each in _STEPS if span / each <= most), _STEPS[-1])
         first = -(-self.begin // step) * step

@@ -10,7 +10,7 @@ from thresher.model.channels import LimitSide, Quantity
 from thresher.model.parts import PartKind
 from thresher.model.sheet import clock_text
 from thresher.model.verdict import percent
-from thresher.ui.look import Look, draw_text, text_width
+from thresher.ui.look import Look, draw_fitting, draw_text, text_width
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
 
@@ -38,8 +38,8 @@ def _headroom(state: BenchState) -> Vital:
         return _none("Headroom", "no temperature with a limit", PartKind.PROCESSOR)
     channel = state.channels[room.index]
     return Vital(
-        "Headroom", f"{room.value:.0f}", "K", f"{channel.name} at {room.reading:.0f} of {room.limit.value:.0f} °C",
-        room.value < 10, channel.kind,
+        "Headroom", f"{room.value:.0f}", "K",
+        f"{channel.name.lower()} at {room.reading:.0f} of {room.limit.value:.0f} °C", room.value < 10, channel.kind,
         f"{channel.name}: {room.reading:.1f} °C, read from {channel.source}.\n"
         f"Limit {room.limit.value:g} °C, {room.limit.source}.\nHeadroom is what is left to that limit.",
     )  # fmt: skip
@@ -58,10 +58,10 @@ def _slowest(state: BenchState) -> Vital:
     channel = state.channels[index]
     limit = channel.limit(LimitSide.ABOVE)
     below = bool(busy) and limit is not None and value < limit.value * 0.985
-    idle = "" if busy else "idle, "
-    line = f"{idle}base {limit.value:.2f}" if limit else ("idle" if not busy else channel.name)
+    base = f"base {limit.value:.2f}" if limit else channel.name
+    line = f"below its {base}" if below else base if busy else f"idle, {base}"
     return Vital(
-        "Slowest core", f"{value:.2f}", "GHz", f"{line}, falling short" if below else line, below, channel.kind,
+        "Slowest core", f"{value:.2f}", "GHz", line, below, channel.kind,
         f"{channel.name}: {value:.2f} GHz, read from {channel.source}.\n"
         + (f"Under load not below {limit.value:.2f} GHz, {limit.source}." if limit else "No base clock is told."),
     )  # fmt: skip
@@ -91,7 +91,7 @@ def _rail(state: BenchState) -> Vital:
     nominal = worst.limit.value / (0.95 if worst.limit.side is LimitSide.ABOVE else 1.05)
     off = (worst.reading / nominal - 1) * 100
     return Vital(
-        f"Rail {channel.name}", f"{worst.reading:.2f}", "V", f"{off:+.1f} %, tolerance ±5 %".replace("-", "−"),
+        f"Rail {channel.name}", f"{worst.reading:.2f}", "V", f"{off:+.1f} % of ±5 %".replace("-", "−"),
         worst.value < 0.02 * nominal, PartKind.POWER,
         f"The rail nearest its limit: {channel.name}, {worst.reading:.3f} V, read from {channel.source}.\n"
         f"Must stay {worst.limit.side.value} {worst.limit.value:.2f} V, {worst.limit.source}.\n"
@@ -115,7 +115,7 @@ def _faults(state: BenchState) -> Vital:
 
 def _sure(state: BenchState) -> Vital:
     verdict = state.verdict
-    if verdict is None or (state.run.run is None and verdict.minutes_to_sure is None):
+    if verdict is None or (verdict.shown_share <= 0 and verdict.minutes_to_sure is None):
         return _none("To 95 % sure", "needs time under load", None)
     top = verdict.suspects[0]
     story = (
@@ -163,6 +163,6 @@ class VitalsBar(PaintedWidget):
             written = draw_text(painter, QPointF(x, 51), card.number, colour, size, bold=True)
             draw_text(painter, QPointF(x + written + 5, 51), card.unit, scheme.soft, 15)
             line_colour = scheme.fault if card.warning else scheme.soft
-            draw_text(painter, QPointF(x, 70), card.line, line_colour, 12, width=wide - 24)
+            draw_fitting(painter, QPointF(x, 70), card.line, line_colour, 12, wide - 24)
             self.spots.append(Spot(area, card.story))
         self.setAccessibleDescription("; ".join(f"{c.title} {c.number} {c.unit}, {c.line}" for c in cards))

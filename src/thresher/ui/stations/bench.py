@@ -6,7 +6,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from thresher.model.sheet import RunSheet, clock_text
 from thresher.ui.lanes_view import LanesView
-from thresher.ui.look import Look, draw_text, panel, text_width
+from thresher.ui.look import Look, draw_text, panel, text_width, wrap
 from thresher.ui.machine_map import MachineMap
 from thresher.ui.painted import PaintedWidget
 from thresher.ui.run_sheet_view import RunSheetView
@@ -17,7 +17,8 @@ from thresher.ui.time_axis import TimeAxis
 from thresher.ui.vitals import VitalsBar
 
 _BEFORE_S = 30.0
-"""How much of the idle readings before a run is shown at the left of the axis."""
+_AFTER_S = 60.0
+"""How much of the idle readings before a run is shown at the left of the axis, and after it at the right."""
 
 
 def start_sentence(sheet: RunSheet, cpus: int) -> str:
@@ -25,11 +26,11 @@ def start_sentence(sheet: RunSheet, cpus: int) -> str:
     seconds = sum(block.length_s for block in sheet.blocks)
     threads = max(block.threads or cpus for block in sheet.blocks)
     limit = sheet.limits.temperature_c
-    stops = f"stops by itself at {limit:.0f} °C" if limit is not None else "only the machine's own limits hold it"
+    stops = f"It stops by itself at {limit:.0f} °C" if limit is not None else "Only the chip's own limits hold the heat"
     plural = "s" if threads > 1 else ""
     return (
-        f"Start loads the processor on {threads} thread{plural} for {clock_text(seconds)}: as hot as its cooling lets"
-        f" it, {stops}; Esc ends it at once."
+        f"Start puts {threads} thread{plural} under load for {clock_text(seconds)}, as hot as the cooling allows."
+        f" {stops}. An unsound machine may reset; Esc ends the load at once."
     )
 
 
@@ -38,7 +39,7 @@ class _SheetHead(PaintedWidget):
 
     def __init__(self, state: BenchState, look: Look, parent: QWidget) -> None:
         super().__init__(state, look, "What the run does", parent)
-        self.setFixedHeight(46)
+        self.setFixedHeight(62)
 
     def sentence(self) -> str:
         """Return the sentence below the title."""
@@ -52,8 +53,9 @@ class _SheetHead(PaintedWidget):
         if run.state == "ended":
             return f"Run {run.run} {run.ending}: {run.outcome}. {run.ending_detail.capitalize()}."
         now = next((item.title for item in run.plan if item.state == "running"), "")
-        beats = f", {run.beats:,} beats checked".replace(",", " ", 1) if run.beats else ""
-        return f"Run {run.run}, {run.state}{': ' + now if now else ''}{beats.replace(' ', ' ')}"
+        beats = f"; {run.beats:,} beats checked".replace(",", " ") if run.beats else ""
+        wrong = f", {run.mismatches} of them wrong" if run.mismatches else ""
+        return f"Run {run.run}, {run.state}{': ' + now if now else ''}{beats}{wrong}"
 
     def draw(self, painter: QPainter) -> None:
         """Draw title and sentence."""
@@ -62,7 +64,8 @@ class _SheetHead(PaintedWidget):
         title = state.sheet.title if state.sheet else ""
         right = self.width() - 14.0
         draw_text(painter, QPointF(right, 21), title, scheme.ink, 12.5, right=True, bold=True)
-        draw_text(painter, QPointF(12, 40), self.sentence(), scheme.ink, 11.5, width=self.width() - 26.0)
+        for number, line in enumerate(wrap(self.sentence(), 11.5, self.width() - 26.0, 2)):
+            draw_text(painter, QPointF(12, 39 + 15 * number), line, scheme.ink, 11.5)
         left = 12 + text_width("RUN SHEET", 11, bold=True) + 14
         if state.run.run is not None:
             text = f"{clock_text(state.now)} of {clock_text(state.run.length_s)}"
@@ -128,7 +131,9 @@ class BenchStation(QWidget):
 
     def _fit_axis(self) -> None:
         """Show the whole plan while nobody has zoomed, and let it grow when the record outgrows it."""
-        length = max(self._state.run.length_s, 60.0, self._state.now)
+        state = self._state
+        after_end = _AFTER_S if state.run.state == "ended" else float("inf")
+        length = max(state.run.length_s, 60.0, min(state.now, state.run.length_s + after_end))
         self.axis.fit(-_BEFORE_S, length * 1.01)
 
     def show_all(self) -> None:
