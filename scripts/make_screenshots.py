@@ -16,7 +16,7 @@ from PyQt6.QtWidgets import QApplication
 from thresher.launch import start_engine_process
 from thresher.ui import theme
 from thresher.ui.__main__ import DEMO_ARGUMENTS, LIVE_ARGUMENTS
-from thresher.ui.app import make_app
+from thresher.ui.app import make_app, take_down
 from thresher.ui.link import EngineLink
 from thresher.ui.look import Look
 from thresher.ui.state import BenchState
@@ -81,7 +81,7 @@ def demo_pictures(app: QApplication, folder: Path) -> None:
     window.show_station(1)
     wait_for(app, lambda: state.run.state == "ended", 90)
     grab(app, window, "bench-ended.png")
-    window.close()
+    take_down(app, window)
 
 
 def live_picture(app: QApplication, folder: Path) -> None:
@@ -92,7 +92,7 @@ def live_picture(app: QApplication, folder: Path) -> None:
     grab(app, window, "bench-live.png")
     window.stop()
     wait_for(app, lambda: window.state.run.state == "ended", 10)
-    window.close()
+    take_down(app, window)
 
 
 def main() -> int:

@@ -12,7 +12,7 @@ so that all cells hang together through the same part; strengths of a pair are s
 """
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import combinations
 
 import numpy as np
@@ -100,6 +100,8 @@ def storm_worth(count: int) -> float:
 
 def diagnose(evidence: Evidence, knowledge: Knowledge) -> Verdict:
     """Return the suspects with probabilities and reasons, most likely first."""
+    counted = tuple(finding for finding in evidence.findings if finding.severity is not Severity.NOTE)
+    evidence = replace(evidence, findings=counted)
     pieces = _pieces(evidence)
     faults = _faults(evidence, knowledge, _observed_cores(evidence))
     hypotheses: list[tuple[_Fault, ...]] = [(), *((fault,) for fault in faults)]
@@ -129,8 +131,6 @@ def _pieces(evidence: Evidence) -> list[_Piece]:
     """Order the evidence for the explanation: minutes by load, then findings by kind and core as they first came."""
     named: dict[tuple[FindingKind, int | None], dict[_Cell, int]] = {}
     for finding in evidence.findings:
-        if finding.severity is Severity.NOTE:
-            continue
         cells = named.setdefault((finding.kind, finding.core), {})
         cell = _cell(finding.load, finding.temperature_c)
         cells[cell] = cells.get(cell, 0) + finding.count

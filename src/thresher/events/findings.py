@@ -78,7 +78,7 @@ class KernelDecoder:
         if match := _THROTTLED.search(record.text):
             return Finding(
                 "C-210", FindingKind.HEAT_THROTTLE, Severity.WARNING, PartKind.COOLING, record.at or 0.0,
-                "Throttled by heat", f"{match[2].lower()} above its threshold, time {match[3]} since boot",
+                "Throttled by heat", f"{match[2].lower()} above its threshold, event {match[3]} since boot",
                 raw=record.text,
             )  # fmt: skip
         if match := _EDAC.search(record.text):

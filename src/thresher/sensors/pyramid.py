@@ -73,29 +73,40 @@ class Pyramid:
         Every minimum and maximum of the span is among the values. One point beyond each end is included,
         so that a line runs to the edge.
         """
-        rows, first, last = self._choose(begin, end, columns)
-        times = rows.times[first:last]
-        if rows.high is rows.low:
-            return times.copy(), rows.low[first:last, channel].copy()
-        both = np.stack((rows.low[first:last, channel], rows.high[first:last, channel]), axis=1)
-        tail_times, tail_values = self._tail(rows, last, channel, end)
-        return np.concatenate((np.repeat(times, 2), tail_times)), np.concatenate((both.ravel(), tail_values))
+        level, first, last = self._choose(begin, end, columns)
+        rows = self._levels[level]
+        pieces = [_points(rows, first, last, channel)]
+        if last == rows.count:
+            pieces += self._newer(level, channel, end)
+        return np.concatenate([times for times, _ in pieces]), np.concatenate([values for _, values in pieces])
 
-    def _choose(self, begin: float, end: float, columns: int) -> tuple[_Rows, int, int]:
-        for rows in self._levels:
+    def _choose(self, begin: float, end: float, columns: int) -> tuple[int, int, int]:
+        chosen = (0, 0, 0)
+        for level, rows in enumerate(self._levels):
             times = rows.times[: rows.count]
             first = max(0, int(np.searchsorted(times, begin)) - 1)
             last = min(rows.count, int(np.searchsorted(times, end, side="right")) + 1)
+            chosen = (level, first, last)
             if last - first <= columns:
                 break
-        return rows, first, last
+        return chosen
 
-    def _tail(self, rows: _Rows, last: int, channel: int, end: float) -> tuple[Floats, Floats]:
-        """Return the newest ticks that the chosen level does not cover yet."""
-        base = self._levels[0]
-        if last < rows.count or not rows.count:
-            return np.empty(0), np.empty(0)
-        level = next(number for number, each in enumerate(self._levels) if each is rows)
-        begin = rows.count * FACTOR**level
-        stop = min(base.count, int(np.searchsorted(base.times[: base.count], end, side="right")) + 1)
-        return base.times[begin:stop].copy(), base.low[begin:stop, channel].copy()
+    def _newer(self, level: int, channel: int, end: float) -> list[tuple[Floats, Floats]]:
+        """Return what the levels below hold that fills no group of the level above yet: a few rows of each."""
+        pieces = []
+        while level:
+            covered = self._levels[level].count * FACTOR
+            level -= 1
+            rows = self._levels[level]
+            stop = min(rows.count, int(np.searchsorted(rows.times[: rows.count], end, side="right")) + 1)
+            pieces.append(_points(rows, covered, max(covered, stop), channel))
+        return pieces
+
+
+def _points(rows: _Rows, first: int, last: int, channel: int) -> tuple[Floats, Floats]:
+    """Return times and values of rows: one point a row at the lowest level, smallest and largest above it."""
+    times = rows.times[first:last]
+    if rows.high is rows.low:
+        return times.copy(), rows.low[first:last, channel].copy()
+    both = np.stack((rows.low[first:last, channel], rows.high[first:last, channel]), axis=1)
+    return np.repeat(times, 2), both.ravel()

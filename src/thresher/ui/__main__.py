@@ -17,6 +17,7 @@ def parse(arguments: list[str]) -> argparse.Namespace:
     parser.add_argument("--live", action="store_true", help="this computer")
     parser.add_argument("--socket", type=Path, help="the engine's socket")
     parser.add_argument("--job", type=Path, help="the job file for an engine that is started")
+    parser.add_argument("--sheet", help="the run sheet that a started engine puts on the bench")
     parser.add_argument("--speed", type=float, help="how fast the demo's clock runs")
     parser.add_argument("--stored", type=Path, help="look at a stored job")
     parser.add_argument("--picture", type=Path, help="draw the Bench into this PNG and end")
@@ -29,6 +30,8 @@ def parse(arguments: list[str]) -> argparse.Namespace:
 def engine_arguments(options: argparse.Namespace) -> list[str]:
     """Return what an engine for this window is started with."""
     arguments = list(DEMO_ARGUMENTS if options.demo else LIVE_ARGUMENTS)
+    if options.sheet is not None:
+        arguments[-1] = options.sheet
     if options.speed is not None and options.demo:
         arguments += ["--speed", str(options.speed)]
     if options.job is not None:

@@ -7,7 +7,7 @@ import sys
 import time
 from pathlib import Path
 
-from PyQt6.QtCore import QObject, QTimer
+from PyQt6.QtCore import QEvent, QObject, QTimer
 from PyQt6.QtGui import QFont
 from PyQt6.QtWidgets import QApplication
 
@@ -162,6 +162,18 @@ def take_picture(app: QApplication, window: MainWindow, out: Path) -> int:
     return 2
 
 
+def take_down(app: QApplication, window: MainWindow) -> None:
+    """Delete a window's widgets while the application still lives.
+
+    Left to the interpreter's end they are deleted in no order, and a plot that is asked to paint without its
+    scene takes the process with it.
+    """
+    window.close()
+    window.deleteLater()
+    app.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+    app.processEvents()
+
+
 def run_window(options: argparse.Namespace, socket: Path, process: "subprocess.Popen[bytes] | None", log: Path) -> int:
     """Show the window until it is closed."""
     from thresher.model.errors import ThresherError
@@ -180,8 +192,11 @@ def run_window(options: argparse.Namespace, socket: Path, process: "subprocess.P
             show_stored(options, window)
         except ThresherError as error:
             print(error, file=sys.stderr)
+            take_down(app, window)
             return 2
-        return take_picture(app, window, options.picture) if options.picture else app.exec()
+        code = take_picture(app, window, options.picture) if options.picture else app.exec()
+        take_down(app, window)
+        return code
     link.opened.connect(state.take_snapshot)
     link.rows_came.connect(state.take_rows)
     link.event_came.connect(state.take_event)
@@ -191,4 +206,6 @@ def run_window(options: argparse.Namespace, socket: Path, process: "subprocess.P
     if options.measure is not None:
         _Measure(window, link, options.measure)
     link.open()
-    return app.exec()
+    code = app.exec()
+    take_down(app, window)
+    return code

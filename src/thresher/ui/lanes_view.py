@@ -2,9 +2,9 @@
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QPainter, QPen, QWheelEvent
-from PyQt6.QtWidgets import QWidget
+from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen, QWheelEvent
+from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from thresher.model.findings import Severity
 from thresher.model.sheet import clock_text
@@ -64,7 +64,42 @@ class _Strip:
         self.limit_text = pg.TextItem(anchor=(1, 1))
 
 
-class LanesView(pg.GraphicsLayoutWidget):
+class _Canvas(pg.GraphicsLayoutWidget):
+    """The scene that the strips stand in; what a person does with it goes to the view."""
+
+    zoomed = pyqtSignal(float, float)
+    pointed = pyqtSignal(object)
+
+    def __init__(self, view: "LanesView", ground: str) -> None:
+        super().__init__(view)
+        self._view = view
+        self.setFrameShape(self.Shape.NoFrame)
+        self.setBackground(ground)
+        self.ci.layout.setContentsMargins(0, 0, RIGHT_MARGIN, 0)
+        self.ci.layout.setSpacing(0)
+        self.ci.setBorder(None)
+        self.scene().sigMouseMoved.connect(lambda position: self.pointed.emit(position.x()))
+
+    def wheelEvent(self, event: QWheelEvent | None) -> None:
+        """Zoom along time about the mouse."""
+        if event is not None:
+            self.zoomed.emit(1.25 if event.angleDelta().y() > 0 else 0.8, event.position().x())
+
+    def leaveEvent(self, event: QEvent | None) -> None:
+        """Take the cursor away."""
+        self.pointed.emit(None)
+        super().leaveEvent(event)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Paint the lanes, then the label of the now line over them."""
+        super().paintEvent(event)
+        painter = QPainter(self.viewport())
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._view.draw_now_label(painter)
+        painter.end()
+
+
+class LanesView(QWidget):
     """All lanes of a machine."""
 
     def __init__(self, state: BenchState, look: Look, axis: TimeAxis, parent: QWidget | None = None) -> None:
@@ -73,36 +108,49 @@ class LanesView(pg.GraphicsLayoutWidget):
         self.setObjectName("Lanes")
         self.setAccessibleName("Lanes")
         self.setMinimumHeight(220)
-        self.setFrameShape(self.Shape.NoFrame)
         self._state = state
         self._look = look
         self._axis = axis
         self._strips: list[_Strip] = []
         self._cursor_at: float | None = None
-        self.ci.layout.setContentsMargins(0, 0, RIGHT_MARGIN, 0)
-        self.ci.layout.setSpacing(0)
-        self.ci.setBorder(None)
+        self._built_for: tuple[object, ...] = ()
+        self._canvas: _Canvas | None = None
+        self._column = QVBoxLayout(self)
+        self._column.setContentsMargins(0, 0, 0, 0)
         state.machine_changed.connect(self._build)
         state.refreshed.connect(self.redraw)
         axis.changed.connect(self.redraw)
         look.changed.connect(self._build)
-        self.scene().sigMouseMoved.connect(self._on_mouse_moved)
 
     # ---- building
 
     def _build(self) -> None:
-        scheme = self._look.scheme
-        self.clear()
-        self.setBackground(scheme.panel)
-        self._strips = []
-        for row, lane in enumerate(self._state.lanes[:_MOST_LANES]):
-            self._strips.append(self._build_strip(row, lane))
+        """Build the strips for another machine or scheme; the same ones are kept and only drawn anew."""
+        wanted = (self._state.lanes, self._look.scheme)
+        if wanted != self._built_for:
+            self._built_for = wanted
+            self._replace_canvas()
         self.redraw()
 
-    def _build_strip(self, row: int, lane: Lane) -> _Strip:
+    def _replace_canvas(self) -> None:
+        # a new scene instead of a cleared one: items taken out of a scene may still be asked to paint
+        old, self._canvas = self._canvas, _Canvas(self, self._look.scheme.panel)
+        self._canvas.zoomed.connect(lambda factor, x: self._axis.zoom(factor, self._axis.time(x, self.width())))
+        self._canvas.pointed.connect(self._on_pointed)
+        canvas = self._canvas
+        self._strips = [
+            self._build_strip(canvas, row, lane) for row, lane in enumerate(self._state.lanes[:_MOST_LANES])
+        ]
+        self._column.addWidget(canvas)
+        if old is not None:
+            self._column.removeWidget(old)
+            old.hide()
+            old.deleteLater()
+
+    def _build_strip(self, canvas: _Canvas, row: int, lane: Lane) -> _Strip:
         scheme = self._look.scheme
         margin = _LaneAxis(lane, self._look)
-        plot = self.addPlot(row=row, col=0, axisItems={"left": margin})
+        plot = canvas.addPlot(row=row, col=0, axisItems={"left": margin})
         plot.hideAxis("bottom")
         plot.hideButtons()
         plot.setMenuEnabled(False)
@@ -198,15 +246,9 @@ class LanesView(pg.GraphicsLayoutWidget):
 
     # ---- the cursor
 
-    def _on_mouse_moved(self, position: QPointF) -> None:
-        self._cursor_at = self._axis.time(position.x(), self.width()) if self.underMouse() else None
+    def _on_pointed(self, x: float | None) -> None:
+        self._cursor_at = None if x is None else self._axis.time(x, self.width())
         self._read_cursor()
-
-    def leaveEvent(self, event: object) -> None:
-        """Take the cursor away."""
-        self._cursor_at = None
-        self._read_cursor()
-        super().leaveEvent(event)
 
     def _read_cursor(self) -> None:
         at = self._cursor_at
@@ -235,16 +277,10 @@ class LanesView(pg.GraphicsLayoutWidget):
         low, high = f"{min(found):.{digits}f}", f"{max(found):.{digits}f}"
         return low if low == high else f"{low}–{high}"
 
-    # ---- zooming
-
-    def wheelEvent(self, event: object) -> None:
-        """Zoom along time about the mouse."""
-        if isinstance(event, QWheelEvent):
-            around = self._axis.time(event.position().x(), self.width())
-            self._axis.zoom(1.25 if event.angleDelta().y() > 0 else 0.8, around)
-
-    def now_label(self, painter: QPainter) -> None:
-        """Write the time of the now line at its foot."""
+    def draw_now_label(self, painter: QPainter) -> None:
+        """Write the time of the now line at its foot, when it is in view."""
+        if not self._strips or not self._axis.begin <= self._state.now <= self._axis.end:
+            return
         scheme = self._look.scheme
         x = self._axis.x(self._state.now, self.width())
         label = clock_text(self._state.now)
@@ -255,12 +291,3 @@ class LanesView(pg.GraphicsLayoutWidget):
         painter.setBrush(QColor(scheme.ink))
         painter.drawRoundedRect(area, 2, 2)
         draw_text(painter, QPointF(left + 5, self.height() - 5), label, scheme.panel, 11, bold=True)
-
-    def paintEvent(self, event: object) -> None:
-        """Paint the lanes, then the label of the now line over them."""
-        super().paintEvent(event)
-        if self._strips and self._axis.begin <= self._state.now <= self._axis.end:
-            painter = QPainter(self.viewport())
-            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-            self.now_label(painter)
-            painter.end()

@@ -43,6 +43,11 @@ class EngineLink(QObject):
         self._standing = False
         self._wanted = False
 
+    @property
+    def standing(self) -> bool:
+        """Whether an engine answers."""
+        return self._standing
+
     def open(self) -> None:
         """Connect, trying again until an engine answers."""
         self._wanted = True
@@ -50,7 +55,7 @@ class EngineLink(QObject):
 
     def close(self) -> None:
         """Disconnect for good."""
-        self._wanted = False
+        self._wanted = self._standing = False
         self._retry.stop()
         self._socket.abort()
 
@@ -63,6 +68,9 @@ class EngineLink(QObject):
 
     def call(self, method: str, done: Callable[[Incoming], None] | None = None, **params: Any) -> None:
         """Send a request; `done` gets the answer, an error goes to `refused`."""
+        if not self._standing:
+            self.refused.emit("The engine does not answer; this was not carried out.")
+            return
         self._next_id += 1
         if done is not None:
             self._waiting[self._next_id] = done

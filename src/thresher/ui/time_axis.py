@@ -6,7 +6,7 @@ LEFT_MARGIN = 92
 """Pixels left of the axis, for the names of rows and lanes."""
 RIGHT_MARGIN = 14
 
-_STEPS = (5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 14400, 43200, 86400)
+_STEPS = (5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 14400, 43200, 86400, 172800, 604800)
 _SHORTEST_S = 5.0
 _LABEL_PIXELS = 62
 

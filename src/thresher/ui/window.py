@@ -209,7 +209,7 @@ class MainWindow(QWidget):
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Close the window; an engine with no run goes too, one with a run goes on and can be come back to."""
         if self._link is not None:
-            if not self.state.active:
+            if not self.state.active and self._link.standing:
                 self._link.call("engine.quit")
             self._link.finish()
         super().closeEvent(event)

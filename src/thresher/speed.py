@@ -1,0 +1,182 @@
+"""Thresher's own speed against this machine's limits, measured in one run: `thresher bench-speed`.
+
+Every figure is printed with what it is to be and whether it is reached; ratios have their limit measured in
+the same run, interleaved, since machines are shared and noisy.
+"""
+
+import json
+import os
+import statistics
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import asdict, dataclass
+from pathlib import Path
+
+# one BLAS thread, as in the workers; has to be said before numpy is loaded
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+
+import numpy as np
+
+from thresher.benchmodels.machine import BenchModel
+from thresher.benchmodels.scenario import load_scenario, shipped_scenarios
+from thresher.inventory.machine import cache_bytes, read_inventory
+from thresher.loads.matrix import MatrixSets, plan_matrix, same_bits
+from thresher.loads.team import Team, TeamState
+from thresher.model.sheet import WorkingSet
+from thresher.sensors.discovery import discover
+from thresher.sensors.sampler import Sampler
+from thresher.system.live import LiveSystem
+from thresher.system.tree import TreeSystem
+
+_REPEATS = 9
+
+
+@dataclass(frozen=True, slots=True)
+class Figure:
+    """One measured figure: what, how much, in which unit, what it is to be."""
+
+    name: str
+    value: float
+    unit: str
+    wanted: str
+    reached: bool
+
+
+def _seconds(action: Callable[[], object], times: int) -> float:
+    begun = time.thread_time()
+    for _ in range(times):
+        action()
+    return time.thread_time() - begun
+
+
+def matrix_share(working_set: WorkingSet) -> Figure:
+    """Verified rate of the matrix load as a share of the same products unverified, median of interleaved rounds."""
+    inventory = read_inventory(LiveSystem())
+    plan = plan_matrix(working_set, cache_bytes(inventory, 2), cache_bytes(inventory, 3), 1 << 30)
+    sets = MatrixSets(plan, memoryview(bytearray(plan.bytes)))
+    sets.make()
+    result = np.empty((plan.size, plan.size))
+    turn = [0]
+
+    def product() -> int:
+        turn[0] = (turn[0] + 1) % plan.sets
+        np.matmul(sets.left(turn[0]), sets.right(turn[0]), out=result)
+        return turn[0]
+
+    def verified() -> None:
+        index = product()
+        if not same_bits(result, sets.reference(index)):
+            raise RuntimeError("this machine computes wrongly: run a real sheet on it")
+
+    times = max(4, int(4e9 / plan.operations))
+    product()
+    shares = [_seconds(product, times) / _seconds(verified, times) for _ in range(_REPEATS)]
+    share = statistics.median(shares)
+    name = f"matrix load, {working_set.value} (n={plan.size}): verified of unverified rate"
+    return Figure(name, 100 * share, "%", "at least 85 %", share >= 0.85)
+
+
+def _tree_of_100_channels(root: Path) -> None:
+    """A directory with a hundred sensor files, as many as a large desktop has."""
+    for chip in range(5):
+        folder = root / f"sys/class/hwmon/hwmon{chip}"
+        folder.mkdir(parents=True)
+        (folder / "name").write_text(f"chip{chip}\n")
+        for number in range(1, 21):
+            (folder / f"temp{number}_input").write_text(f"{30000 + 500 * number}\n")
+
+
+def sampling_cost(system_name: str) -> Figure:
+    """Cost of sampling 100 channels once a second, as a share of one core, by thread time."""
+    if system_name == "files":
+        with tempfile.TemporaryDirectory(prefix="thresher-speed-") as folder:
+            _tree_of_100_channels(Path(folder))
+            tree = TreeSystem(Path(folder))
+            tree_sampler = Sampler(tree, discover(tree, read_inventory(tree)))
+            return _cost(tree_sampler, "100 sensor files opened anew each time")
+    live = LiveSystem()
+    return _cost(Sampler(live, discover(live, read_inventory(live))), "what this machine offers, as if 100 channels")
+
+
+def _cost(sampler: Sampler, words: str) -> Figure:
+    sampler.sample()
+    costs = [sampler.sample().cost_s for _ in range(200)]
+    share = statistics.median(costs) * 100 / max(1, len(sampler.channels))
+    return Figure(f"sampling at 1 s: {words}", 100 * share, "% of one core", "under 1 %", share < 0.01)
+
+
+def stop_time() -> Figure:
+    """Stop to last worker gone, the longest of several teams on every CPU."""
+    plan = plan_matrix(WorkingSet.SHARED_CACHE, None, None, 256 << 20)
+    longest = 0.0
+    for _ in range(5):
+        team = Team(sorted(os.sched_getaffinity(0)), plan, paced=False)
+        while team.state is not TeamState.RUNNING:
+            team.poll()
+            time.sleep(0.005)
+        time.sleep(0.3)
+        longest = max(longest, team.stop().seconds)
+    return Figure("Stop to last worker gone, longest of 5", longest, "s", "under 0.5 s", longest < 0.5)
+
+
+def model_speed() -> Figure:
+    """How many of its seconds a bench model lives in one of ours, with all its threads busy."""
+    model = BenchModel(load_scenario(shipped_scenarios()["lighthouse-playout"]), 0.0)
+    assert model.work is not None
+    model.work.set_busy(dict.fromkeys(range(16), 1.0))
+    begun = time.thread_time()
+    model.wait_until(model.now() + 600, threading.Event())
+    pace = 600 / (time.thread_time() - begun)
+    return Figure("bench model: its seconds in one of ours", pace, "×", "at least 100 ×", pace >= 100)
+
+
+def window_figures() -> list[Figure]:
+    """Start-up of the window until it shows readings, and its longest wait while every CPU is loaded."""
+    with tempfile.TemporaryDirectory(prefix="thresher-speed-") as folder:
+        environment = os.environ | {"XDG_RUNTIME_DIR": folder, "XDG_DATA_HOME": folder}
+        if not any(environment.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
+            environment["QT_QPA_PLATFORM"] = "offscreen"
+        environment.pop("OPENBLAS_NUM_THREADS", None)
+        sheet = Path(folder) / "all-cores.toml"
+        sheet.write_text(
+            'format = "thresher-sheet/1"\ntitle = "All cores"\n'
+            '[[blocks]]\nrow = "processor"\nload = "matrix"\nstart = 0\nlength = 60\n'
+        )
+        usable, waits = [], []
+        for _ in range(3):
+            begun = time.monotonic()
+            done = subprocess.run(
+                [sys.executable, "-m", "thresher.ui", "--live", "--measure", "10", "--sheet", str(sheet)],
+                env=environment, capture_output=True, text=True, timeout=120, check=True,
+            )  # fmt: skip
+            figures = json.loads(done.stdout.strip().splitlines()[-1])
+            if figures["state"] != "loading":
+                raise RuntimeError(f"the cores were not loaded while the window was measured: {figures}")
+            usable.append(figures["usable_monotonic"] - begun)
+            waits.append(figures["longest_wait_s"] * 1000)
+    start, wait = statistics.median(usable), statistics.median(waits)
+    return [
+        Figure("window usable after start, median of 3", start, "s", "under 1.5 s", start < 1.5),
+        Figure("window's longest wait, all cores loaded, median of 3", wait, "ms", "under 100 ms", wait < 100),
+    ]
+
+
+def main() -> int:
+    """Measure and print everything; return 0 when all figures are reached, else 1."""
+    figures = [matrix_share(working_set) for working_set in WorkingSet]
+    figures += [sampling_cost("files"), sampling_cost("live"), stop_time(), model_speed(), *window_figures()]
+    if "--json" in sys.argv:
+        print(json.dumps([asdict(figure) for figure in figures]))
+    else:
+        for figure in figures:
+            mark = "reached" if figure.reached else "NOT REACHED"
+            print(f"{figure.name:75} {figure.value:9.3g} {figure.unit:14} {figure.wanted:16} {mark}")
+    return 0 if all(figure.reached for figure in figures) else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,100 @@
+"""What many tests share: bench models, engines without a window, trees of files, and tidy sockets."""
+
+import os
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from thresher.benchmodels.machine import BenchModel
+from thresher.benchmodels.scenario import Scenario, load_scenario, shipped_scenarios
+from thresher.engine.engine import Engine
+from thresher.engine.protocol import EngineEvent, TapeEvent
+from thresher.engine.sheet_file import parse_sheet
+from thresher.model.sheet import RunSheet
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+SHORT_SHEET = """
+format = "thresher-sheet/1"
+title = "Test sheet"
+
+[[blocks]]
+row = "processor"
+load = "matrix"
+start = 0
+length = {length}
+"""
+
+
+@pytest.fixture
+def lighthouse() -> Scenario:
+    """The demo machine: one weak core, a clogged heatsink."""
+    return load_scenario(shipped_scenarios()["lighthouse-playout"])
+
+
+@pytest.fixture
+def ferry() -> Scenario:
+    """A machine with nothing wrong."""
+    return load_scenario(shipped_scenarios()["ferry-office"])
+
+
+@pytest.fixture
+def sheet() -> Callable[[float], RunSheet]:
+    """A sheet with one matrix block of some seconds."""
+    return lambda length: parse_sheet(SHORT_SHEET.format(length=length), "test sheet")
+
+
+class Heard:
+    """Collects what an engine tells."""
+
+    def __init__(self) -> None:
+        """Begin with nothing."""
+        self.events: list[EngineEvent] = []
+
+    def __call__(self, event: EngineEvent) -> None:
+        """Hear one event."""
+        self.events.append(event)
+
+    def tape(self) -> list[str]:
+        """Return the titles on the tape with their details."""
+        return [f"{e.entry.title}: {e.entry.detail}" for e in self.events if isinstance(e, TapeEvent)]
+
+    def codes(self) -> set[str]:
+        """Return the fault codes on the tape."""
+        return {e.entry.code for e in self.events if isinstance(e, TapeEvent) and e.entry.code}
+
+
+@pytest.fixture
+def make_engine(tmp_path: Path) -> Iterator[Callable[..., tuple[Engine, Heard]]]:
+    """Make engines on bench models that run as fast as can be; all are closed at the end."""
+    made: list[Engine] = []
+
+    def make(scenario: Scenario, job: str = "job.thresher", **options: object) -> tuple[Engine, Heard]:
+        system = BenchModel(scenario, speed=0.0)
+        fields = {"machine": scenario.title, "symptoms": "\n".join(scenario.symptoms)}
+        engine = Engine(system, tmp_path / job, fields, **options)  # type: ignore[arg-type]
+        heard = Heard()
+        engine.subscribe(heard)
+        made.append(engine)
+        return engine, heard
+
+    yield make
+    for engine in made:
+        engine.close()
+
+
+@pytest.fixture
+def write_tree(tmp_path: Path) -> Callable[[dict[str, str | bytes]], Path]:
+    """Write files into a directory that looks like the root of a machine."""
+
+    def write(files: dict[str, str | bytes]) -> Path:
+        root = tmp_path / "root"
+        for name, content in files.items():
+            path = root / name.lstrip("/")
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_bytes(content if isinstance(content, bytes) else content.encode())
+        root.mkdir(exist_ok=True)
+        return root
+
+    return write

@@ -1,0 +1,240 @@
+"""Bad times: the engine killed, workers killed, files torn, the disk full, the socket taken."""
+
+import os
+import random
+import shutil
+import signal
+import subprocess
+import sys
+import textwrap
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from tests.crash.engine_process import EngineProcess, alive
+from thresher.engine.client import EngineClient
+from thresher.engine.protocol import RunStatus, TickEvent
+from thresher.engine.server import take_socket
+from thresher.journal.jobfile import JobFile
+from thresher.model.errors import EnvironmentFault
+
+ON_MODEL = ("--bench-model", "lighthouse-playout", "--speed", "30", "--sheet", "reset-hunt-short")
+StartEngine = Callable[..., EngineProcess]
+
+
+@pytest.fixture
+def start_engine(tmp_path: Path) -> Iterator[StartEngine]:
+    started: list[EngineProcess] = []
+
+    def start(*arguments: str) -> EngineProcess:
+        engine = EngineProcess(tmp_path, *(arguments or ON_MODEL))
+        started.append(engine)
+        return engine
+
+    yield start
+    for engine in started:
+        engine.close()
+
+
+def gone(pids: list[int]) -> bool:
+    deadline = time.monotonic() + 5
+    while any(alive(pid) for pid in pids):
+        if time.monotonic() > deadline:
+            return False
+        time.sleep(0.01)
+    return True
+
+
+def test_a_killed_engine_loses_nothing_but_the_tick_it_was_in(start_engine: StartEngine) -> None:
+    engine = start_engine()
+    engine.client.call("subscribe", bool)
+    engine.client.call("run.start", RunStatus)
+    seen: list[TickEvent] = []
+    while not (seen and seen[-1].run.run_at >= 60):
+        event = engine.client.next_event()
+        if isinstance(event, TickEvent) and event.run.run is not None:
+            seen.append(event)
+    workers = engine.workers()
+    assert len(workers) == 16
+    engine.kill()
+    assert gone(workers)
+    with JobFile(engine.job) as stored:
+        (run,) = stored.runs()
+        assert run.ending is None
+        assert "while matrix, shared cache ran" in (stored.interruption(run) or "")
+        written = set(stored.readings(run).at.tolist())
+    # the run's first row comes with the first tick after its start; at most the last one may be missing
+    told = [event.tick.at for event in seen if event.tick.at > run.began_at]
+    assert [at for at in told if at not in written] in ([], told[-1:])
+
+    again = start_engine()
+    tape = [entry.title for entry in again.client.call("snapshot", _snapshot()).tape]
+    assert any("interrupted after" in title and "matrix, shared cache ran" in title for title in tape)
+    with JobFile(engine.job) as stored:
+        assert stored.runs()[0].ending == "interrupted"
+
+
+def _snapshot() -> type:
+    from thresher.engine.protocol import Snapshot
+
+    return Snapshot
+
+
+def test_many_kills_at_random_moments_leave_a_file_that_opens(start_engine: StartEngine, tmp_path: Path) -> None:
+    rng = random.Random(3)
+    for round_number in range(4):
+        engine = start_engine()
+        engine.client.call("run.start", RunStatus)
+        engine.wait(lambda status: status.run_at > 3)
+        time.sleep(rng.random() * 0.4)
+        engine.kill()
+        with JobFile(tmp_path / "job.thresher") as stored:
+            runs = stored.runs()
+            assert len(runs) == round_number + 1
+            assert len(stored.readings(runs[-1]).at) > 0
+
+
+def test_a_torn_write_ahead_file_loses_only_its_end(start_engine: StartEngine, tmp_path: Path) -> None:
+    engine = start_engine()
+    engine.client.call("run.start", RunStatus)
+    engine.wait(lambda status: status.run_at > 20)
+    engine.kill()
+    wal = tmp_path / "job.thresher-wal"
+    whole = wal.read_bytes()
+    rng = random.Random(4)
+    with JobFile(_copy(tmp_path, "whole", whole)) as stored:
+        everything = stored.readings(stored.runs()[0]).at.tolist()
+    for cut in [0, 20, *(rng.randrange(len(whole)) for _ in range(8))]:
+        with JobFile(_copy(tmp_path, f"cut-{cut}", whole[:cut])) as stored:
+            for run in stored.runs():
+                kept = stored.readings(run).at.tolist()
+                assert kept == everything[: len(kept)]
+
+
+def _copy(folder: Path, name: str, wal: bytes) -> Path:
+    target = folder / name / "job.thresher"
+    target.parent.mkdir()
+    shutil.copy(folder / "job.thresher", target)
+    (target.parent / "job.thresher-wal").write_bytes(wal)
+    return target
+
+
+def test_a_worker_killed_from_outside_is_told_and_the_run_goes_on(start_engine: StartEngine) -> None:
+    engine = start_engine()
+    engine.client.call("run.start", RunStatus)
+    engine.wait(lambda status: status.workers_running == 16)
+    victim = engine.workers()[4]
+    os.kill(victim, signal.SIGKILL)
+    status = engine.wait(lambda status: status.workers_running == 15)
+    assert status.state == "loading"
+    snapshot = engine.client.call("snapshot", _snapshot())
+    told = next(entry for entry in snapshot.tape if entry.code == "X-810")
+    assert "ended by signal SIGKILL" in told.detail
+    assert not any(finding.code == "P-110" for finding in snapshot.findings)
+    sentence = engine.client.call("run.stop", str)
+    assert sentence.startswith("16 of 16 workers have ended")
+
+
+def test_stop_ends_every_worker(start_engine: StartEngine) -> None:
+    engine = start_engine()
+    engine.client.call("run.start", RunStatus)
+    engine.wait(lambda status: status.workers_running == 16)
+    workers = engine.workers()
+    assert len(workers) == 16
+    engine.client.call("run.stop", str)
+    assert gone(workers)
+    assert engine.status().workers_running == 0
+
+
+def test_an_engine_told_to_end_stops_its_run_in_order(start_engine: StartEngine) -> None:
+    engine = start_engine()
+    engine.client.call("run.start", RunStatus)
+    engine.wait(lambda status: status.run_at > 5)
+    engine.process.terminate()
+    assert engine.process.wait(20) == 0
+    with JobFile(engine.job) as stored:
+        run = stored.runs()[0]
+        assert (run.ending, run.ending_detail) == ("stopped", "the engine was closed")
+    assert not engine.socket.exists()
+
+
+def test_the_socket_is_for_its_owner_only(start_engine: StartEngine) -> None:
+    engine = start_engine()
+    assert engine.socket.stat().st_mode & 0o777 == 0o600
+
+
+def test_a_socket_in_use_is_said_and_the_engine_there_is_left_alone(start_engine: StartEngine, tmp_path: Path) -> None:
+    engine = start_engine()
+    with pytest.raises(EnvironmentFault, match="another engine answers there"):
+        take_socket(engine.socket)
+    other = subprocess.run(
+        [sys.executable, "-m", "thresher.cli", "engine", "--socket", str(engine.socket), *ON_MODEL],
+        capture_output=True, text=True, timeout=60,
+    )  # fmt: skip
+    assert other.returncode == 2
+    assert "another engine answers there" in other.stderr
+    assert engine.status().state == "idle"
+
+
+def test_a_socket_left_by_a_killed_engine_is_taken_over(start_engine: StartEngine) -> None:
+    start_engine().kill()
+    assert start_engine().status().state == "idle"
+
+
+def test_a_window_that_dies_leaves_the_run_going_and_another_can_come(start_engine: StartEngine) -> None:
+    engine = start_engine()
+    engine.client.call("run.start", RunStatus)
+    engine.wait(lambda status: status.run_at > 5)
+    engine.client.close()
+    with EngineClient(engine.socket) as second:
+        snapshot = second.call("snapshot", _snapshot())
+        assert snapshot.run.state in ("waiting", "loading", "preparing")
+        assert snapshot.run.run_at > 5
+
+
+FULL_DISK = """
+import resource, sys
+from pathlib import Path
+from thresher.bootstrap import make_engine, open_system, sheet_named
+from thresher.engine.protocol import TapeEvent, TickEvent
+
+system = open_system(bench_model="ferry-office", speed=0.0)
+engine = make_engine(system, Path(sys.argv[1]))
+titles = []
+waiting = []
+
+def hear(event):
+    if isinstance(event, TapeEvent):
+        titles.append(event.entry.title)
+    if isinstance(event, TickEvent):
+        waiting.append(event.health.rows_waiting)
+
+engine.subscribe(hear)
+resource.setrlimit(resource.RLIMIT_FSIZE, (90_000, resource.RLIM_INFINITY))
+status = engine.run_to_end(sheet_named("short-round"))
+assert "Job file is not written" in titles, titles
+assert max(waiting) > 50, max(waiting)
+assert status.ending == "finished", status
+resource.setrlimit(resource.RLIMIT_FSIZE, (resource.RLIM_INFINITY, resource.RLIM_INFINITY))
+engine.watch(30)
+engine.close()
+health = engine.health()
+assert (health.rows_waiting, health.trouble) == (0, None), health
+"""
+
+
+def test_a_full_disk_stops_nothing_and_loses_nothing(tmp_path: Path) -> None:
+    """A limit on file sizes stands for the full disk: the operating system refuses every further byte."""
+    job = tmp_path / "full.thresher"
+    done = subprocess.run(
+        [sys.executable, "-c", textwrap.dedent(FULL_DISK), str(job)], capture_output=True, text=True, timeout=120
+    )
+    assert done.returncode == 0, done.stderr
+    with JobFile(job) as stored:
+        (run,) = stored.runs()
+        at = stored.readings(run).at
+        assert run.ending == "finished"
+        assert len(at) == round(at[-1] - at[0]) + 1
+        assert any(entry.code == "X-820" for entry in stored.tape(run))

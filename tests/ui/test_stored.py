@@ -1,0 +1,106 @@
+"""A stored job on the Bench, and the picture that the report's command draws of it."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from PyQt6.QtGui import QColor, QImage
+from pytestqt.qtbot import QtBot
+
+from tests.conftest import Heard
+from thresher.benchmodels.scenario import Scenario
+from thresher.bootstrap import DEMO_SCENARIO, DEMO_SHEET, job_verdict, open_system, sheet_named, take_picture
+from thresher.bootstrap import make_engine as make_engine_on
+from thresher.engine.engine import Engine
+from thresher.engine.stored import stored_history, stored_snapshot
+from thresher.journal.jobfile import JobFile
+from thresher.model.errors import EnvironmentFault
+from thresher.ui.look import Look
+from thresher.ui.state import BenchState
+from thresher.ui.theme import DARK, LIGHT
+from thresher.ui.window import MainWindow
+
+MakeEngine = Callable[..., tuple[Engine, Heard]]
+
+
+@pytest.fixture(scope="module")
+def job(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The job file of a whole demo run."""
+    path = tmp_path_factory.mktemp("stored") / "job.thresher"
+    engine = make_engine_on(open_system(bench_model=DEMO_SCENARIO, speed=0.0), path)
+    engine.run_to_end(sheet_named(DEMO_SHEET))
+    engine.close()
+    return path
+
+
+OpenStored = Callable[..., MainWindow]
+
+
+@pytest.fixture
+def open_stored(qtbot: QtBot, keep: Callable[[MainWindow], None], job: Path) -> OpenStored:
+    def open_it(size: tuple[int, int] = (1280, 800), dark: bool = False) -> MainWindow:
+        state = BenchState()
+        window = MainWindow(state, Look(DARK if dark else LIGHT), None)
+        keep(window)
+        window.resize(*size)
+        window.show()
+        with JobFile(job) as stored:
+            state.take_snapshot(stored_snapshot(stored, job_verdict(stored)))
+            state.take_rows(stored_history(stored))
+        state.refresh_now()
+        qtbot.wait(50)
+        return window
+
+    return open_it
+
+
+@pytest.mark.parametrize("dark", [False, True])
+@pytest.mark.parametrize("size", [(1280, 800), (1024, 700)])
+def test_the_bench_shows_flags_lanes_and_marks(open_stored: OpenStored, size: tuple[int, int], dark: bool) -> None:
+    window = open_stored(size, dark)
+    scheme = DARK if dark else LIGHT
+    image = window.grab().toImage()
+    band = image.pixelColor(4, 4)
+    assert band == QColor(scheme.band)
+    # a fault flag stands in the run sheet where the finding is
+    sheet = window.bench.run_sheet
+    flags = [spot for spot in sheet.spots if "P-104" in spot.text]
+    assert flags
+    centre = sheet.mapTo(window, flags[0].area.center().toPoint())
+    ratio = image.devicePixelRatio()
+    assert image.pixelColor(int(centre.x() * ratio), int((centre.y() - 1) * ratio)) == QColor(scheme.fault)
+    assert "faults found" in window.bench.head.sentence()
+    assert not window.band.act_button.isEnabled()
+    assert window.width() <= size[0]
+
+
+def test_everything_on_the_map_stays_inside_it_at_the_smallest_size(open_stored: OpenStored) -> None:
+    window = open_stored((1024, 700))
+    machine = window.bench.map
+    bottom = max(spot.area.bottom() for spot in machine.spots)
+    assert bottom <= machine.height() - 24
+
+
+def test_lanes_and_run_sheet_share_one_axis(open_stored: OpenStored) -> None:
+    window = open_stored()
+    axis = window.bench.axis
+    strip = window.bench.lanes._strips[0]
+    scene_x = strip.plot.getViewBox().mapViewToScene(strip.plot.getViewBox().viewRect().center()).x()
+    middle = axis.x((axis.begin + axis.end) / 2, window.bench.lanes.width())
+    assert scene_x == pytest.approx(middle, abs=3)
+
+
+def test_the_picture_of_a_job_is_drawn_without_a_display(job: Path, tmp_path: Path) -> None:
+    out = tmp_path / "bench.png"
+    take_picture(job, out)
+    image = QImage(str(out))
+    assert (image.width(), image.height()) == (1280, 800)
+    assert image.pixelColor(4, 4) == QColor(LIGHT.band)
+
+
+def test_a_job_without_a_run_cannot_be_pictured(make_engine: MakeEngine, ferry: Scenario, tmp_path: Path) -> None:
+    engine, _ = make_engine(ferry)
+    engine.watch(2)
+    engine.close()
+    with pytest.raises(EnvironmentFault, match="holds no run"):
+        take_picture(tmp_path / "job.thresher", tmp_path / "none.png")

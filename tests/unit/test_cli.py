@@ -1,0 +1,197 @@
+"""The command line as a person uses it: words, JSON, exit codes, and errors without a traceback."""
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from thresher.codes.directory import load_codes, parse_codes
+from thresher.model.errors import InputError
+
+SHORT = """
+format = "thresher-sheet/1"
+title = "Short"
+[[blocks]]
+row = "processor"
+load = "matrix"
+start = 0
+length = {}
+"""
+Run = Callable[..., subprocess.CompletedProcess[str]]
+
+
+@pytest.fixture
+def thresher(tmp_path: Path) -> Run:
+    environment = {
+        name: value
+        for name, value in os.environ.items()
+        if name not in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")
+    } | {"XDG_DATA_HOME": str(tmp_path / "data"), "XDG_RUNTIME_DIR": str(tmp_path / "run")}
+
+    def run(*arguments: str, stdin: str = "") -> subprocess.CompletedProcess[str]:
+        return subprocess.run(
+            [sys.executable, "-m", "thresher.cli", *arguments],
+            capture_output=True, text=True, timeout=120, env=environment, input=stdin, cwd=tmp_path,
+        )  # fmt: skip
+
+    return run
+
+
+def test_a_run_on_a_bench_model_finds_and_reports(thresher: Run, tmp_path: Path) -> None:
+    (tmp_path / "s.toml").write_text(SHORT.format(420))
+    done = thresher(
+        "run", "s.toml", "--bench-model", "lighthouse-playout", "--speed", "0", "--job", "j.thresher", "--json"
+    )
+    assert done.returncode == 1, done.stderr
+    result = json.loads(done.stdout)
+    assert result["run"]["outcome"] == "faults found"
+    assert {"P-310"} <= {finding["code"] for finding in result["findings"]}
+    assert result["verdict"]["suspects"][0]["mode"] == "processor.weak-core"
+    assert result["machine"]["simulated"] is True
+
+    told = thresher("verdict", "j.thresher")
+    assert told.returncode == 1
+    assert "Processor, core 5" in told.stdout
+    assert "Next: " in told.stdout
+    again = thresher("verdict", "j.thresher", "--json")
+    assert json.loads(again.stdout)["suspects"][0]["mode"] == "processor.weak-core"
+    for ending in ("html", "csv", "json"):
+        assert thresher("report", "j.thresher", "--out", f"r.{ending}").returncode == 0
+        assert (tmp_path / f"r.{ending}").stat().st_size > 1000
+    refused = thresher("report", "j.thresher", "--out", "r.doc")
+    assert refused.returncode == 2
+    assert ".html, .csv, .json or .png" in refused.stderr
+
+
+def test_a_sound_bench_model_ends_with_nought(thresher: Run, tmp_path: Path) -> None:
+    (tmp_path / "s.toml").write_text(SHORT.format(60))
+    done = thresher("run", "s.toml", "--bench-model", "ferry-office", "--speed", "0")
+    assert done.returncode == 0, done.stderr
+    assert "Run finished: clean" in done.stdout
+    assert "8 of 8 workers have ended" in done.stdout
+    assert list((tmp_path / "data/thresher/jobs").glob("*-counter-2.thresher"))
+
+
+def test_a_real_load_runs_on_this_computer(thresher: Run, tmp_path: Path) -> None:
+    (tmp_path / "s.toml").write_text(SHORT.format(3))
+    done = thresher("run", "s.toml", "--job", "live.thresher", "--json")
+    assert done.returncode == 0, done.stdout + done.stderr
+    result = json.loads(done.stdout)
+    assert result["machine"]["simulated"] is False
+    assert result["run"]["beats"] > 10
+    assert (result["run"]["mismatches"], result["run"]["ending"]) == (0, "finished")
+
+
+def test_inventory_in_words_and_json(thresher: Run) -> None:
+    words = thresher("inventory", "--bench-model", "lighthouse-playout")
+    assert words.returncode == 0
+    assert "bench model: simulated" in words.stdout
+    assert "memory A2: Mussel Bank MB-16D5-5600" in words.stdout
+    assert "ATX12V design guide" in words.stdout
+    data = json.loads(thresher("inventory", "--json").stdout)
+    assert data["inventory"]["cpus"]
+
+
+def test_inventory_of_a_tree(thresher: Run, tmp_path: Path) -> None:
+    (tmp_path / "tree/proc").mkdir(parents=True)
+    (tmp_path / "tree/proc/cpuinfo").write_text("processor : 0\nmodel name : Old Oyster\n")
+    done = thresher("inventory", "--root", "tree")
+    assert "Old Oyster" in done.stdout
+    assert "Not known" in done.stdout
+    wrong = thresher("inventory", "--root", "nowhere")
+    assert wrong.returncode == 2
+    assert "not a directory" in wrong.stderr
+    both = thresher("inventory", "--root", "tree", "--bench-model", "ferry-office")
+    assert both.returncode == 2
+
+
+def test_watch_prints_readings_and_writes_csv(thresher: Run, tmp_path: Path) -> None:
+    done = thresher("watch", "--bench-model", "ferry-office", "--seconds", "5", "--speed", "0", "--csv", "w.csv")
+    assert done.returncode == 0, done.stderr
+    assert "Package id 0 " in done.stdout
+    lines = (tmp_path / "w.csv").read_text().splitlines()
+    assert lines[0].startswith("machine time [s],")
+    assert len(lines) == 6
+    rows = thresher("watch", "--bench-model", "ferry-office", "--seconds", "2", "--speed", "0", "--json").stdout
+    assert all("values" in json.loads(row) for row in rows.splitlines())
+
+
+def test_decode_codes_registers_files_and_standard_input(thresher: Run, tmp_path: Path) -> None:
+    code = thresher("decode", "p-310")
+    assert (code.returncode, "Corrected machine check" in code.stdout) == (0, True)
+    register = thresher("decode", "0x9c00004000000135")
+    assert "corrected: data cache, level 1, data read" in register.stdout
+    log = "[ 1.5] mce: [Hardware Error]: CPU 3: Machine Check: 0 Bank 1: 9c00004000000135\n"
+    (tmp_path / "dmesg.txt").write_text(log)
+    for done in (thresher("decode", "dmesg.txt"), thresher("decode", "-", stdin=log), thresher("decode", log)):
+        assert done.returncode == 1
+        assert "P-310  Machine check, CPU 3" in done.stdout
+    assert json.loads(thresher("decode", "dmesg.txt", "--json").stdout)[0]["code"] == "P-310"
+    assert json.loads(thresher("decode", "9c00004000000135", "--json").stdout)["place"] == "cache"
+    assert thresher("decode", "-", stdin="nothing of note\n").returncode == 0
+    wrong = thresher("decode", "gibberish!")
+    assert wrong.returncode == 2
+    assert "expected a fault code" in wrong.stderr
+
+
+def test_a_scenario_can_be_checked(thresher: Run, tmp_path: Path) -> None:
+    done = thresher("bench-model", "check", "lighthouse-playout")
+    assert done.returncode == 0
+    assert "weak core on core 5" in done.stdout
+    (tmp_path / "bad.toml").write_text('format = "thresher-bench-model/1"\ntitle = "x"\nmachine = "y"\n')
+    wrong = thresher("bench-model", "check", "bad.toml")
+    assert wrong.returncode == 2
+    assert "processor" in wrong.stderr
+    assert "board" in wrong.stderr
+
+
+@pytest.mark.parametrize(
+    ("arguments", "words"),
+    [
+        (("run", "nowhere.toml"), "nowhere.toml cannot be used"),
+        (("run", "short-round", "--bench-model", "nowhere.toml"), "nowhere.toml cannot be used"),
+        (("verdict", "nowhere.thresher"), "there is no such file"),
+        (("report", "nowhere.thresher", "--out", "x.html"), "there is no such file"),
+        ((), "there is no display"),
+    ],
+)
+def test_what_cannot_be_done_is_told_without_a_traceback(thresher: Run, arguments: tuple[str, ...], words: str) -> None:
+    done = thresher(*arguments)
+    assert done.returncode == 2
+    assert words in done.stderr
+    assert "Traceback" not in done.stderr
+
+
+def test_the_demo_without_a_display_goes_to_its_end(thresher: Run, tmp_path: Path) -> None:
+    done = thresher("demo", "--out", "left")
+    assert done.returncode == 0, done.stderr
+    assert done.stdout.startswith("There is no display here")
+    assert "Replace the processor: core 5 is weak" in done.stdout
+    assert {path.suffix for path in (tmp_path / "left").iterdir()} >= {".html", ".png", ".thresher"}
+
+
+def test_the_directory_of_codes_is_sound_and_covers_what_is_used() -> None:
+    codes = load_codes()
+    source = Path(__file__).parents[2] / "src/thresher"
+    used = {
+        word.strip("\"'(),")
+        for path in source.rglob("*.py")
+        for word in path.read_text(encoding="utf-8").split()
+        if word.strip("\"'(),")[1:2] == "-" and word.strip("\"'(),")[2:].isdigit() and len(word.strip("\"'(),")) == 5
+    }
+    assert used
+    assert used <= set(codes)
+    assert all(entry.meaning and entry.causes and entry.steps for entry in codes.values())
+
+
+def test_codes_given_twice_or_of_a_wrong_form_are_refused() -> None:
+    entry = '[[codes]]\ncode = "{}"\ntitle = "t"\nmeaning = "m"\ncauses = ["c"]\nsteps = ["s"]\n'
+    text = 'format = "thresher-codes/1"\n' + entry.format("P-104") * 2 + entry.format("p104")
+    with pytest.raises(InputError) as caught:
+        parse_codes(text, "c.toml")
+    assert "given twice" in str(caught.value)
+    assert "capital letter" in str(caught.value)

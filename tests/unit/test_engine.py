@@ -1,0 +1,262 @@
+"""Runs carried out on bench models: found, not found, repeated, stopped, tripped."""
+
+import itertools
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Heard
+from thresher.benchmodels.machine import BenchModel
+from thresher.benchmodels.scenario import Fault, FaultKind, Scenario
+from thresher.engine.engine import Engine
+from thresher.engine.protocol import TickEvent
+from thresher.engine.sheet_file import load_sheet, parse_sheet, shipped_sheets
+from thresher.journal.jobfile import JobFile
+from thresher.model.errors import EnvironmentFault, InputError
+from thresher.model.findings import FindingKind
+from thresher.model.parts import PartStatus
+from thresher.model.sheet import RunSheet, SheetLimits
+from thresher.system.tree import TreeSystem
+
+MakeEngine = Callable[..., tuple[Engine, Heard]]
+MakeSheet = Callable[[float], RunSheet]
+
+
+@pytest.fixture
+def demo_sheet() -> RunSheet:
+    return load_sheet(shipped_sheets()["reset-hunt-short"])
+
+
+def test_the_demo_finds_the_weak_core_and_the_clogged_cooler(
+    make_engine: MakeEngine, lighthouse: Scenario, demo_sheet: RunSheet
+) -> None:
+    engine, heard = make_engine(lighthouse)
+    status = engine.run_to_end(demo_sheet)
+    assert (status.state, status.ending, status.outcome) == ("ended", "finished", "faults found")
+    assert {"P-310", "P-104", "C-201", "C-220"} <= heard.codes()
+    assert {finding.core for finding in engine.findings if finding.code in ("P-104", "P-310")} == {5}
+    verdict = engine.verdict
+    assert verdict is not None
+    assert verdict.suspects[0].mode == "processor.weak-core"
+    assert verdict.suspects[1].mode == "cooling.clogged"
+    assert verdict.statuses["processor"] is PartStatus.REPLACE
+    assert verdict.statuses["cooling"] is PartStatus.IN_DOUBT
+    wrong = next(finding for finding in engine.findings if finding.kind is FindingKind.WRONG_RESULT)
+    assert wrong.temperature_c is not None
+    assert wrong.temperature_c > 80
+    assert wrong.load == "matrix"
+    assert "expected" in wrong.raw
+
+
+def test_a_sound_machine_comes_out_clean(make_engine: MakeEngine, ferry: Scenario, demo_sheet: RunSheet) -> None:
+    engine, heard = make_engine(ferry)
+    status = engine.run_to_end(demo_sheet)
+    assert (status.ending, status.outcome, status.mismatches) == ("finished", "clean", 0)
+    assert heard.codes() == set()
+    assert engine.verdict is not None
+    assert engine.verdict.suspects[0].kind is None
+
+
+def test_a_run_repeats_exactly(make_engine: MakeEngine, lighthouse: Scenario, sheet: MakeSheet) -> None:
+    runs = []
+    for job in ("one.thresher", "two.thresher"):
+        engine, heard = make_engine(lighthouse, job)
+        engine.run_to_end(sheet(420))
+        ticks = [event.tick for event in heard.events if isinstance(event, TickEvent)]
+        runs.append((engine.findings, [(tick.at, tick.values) for tick in ticks]))
+    assert runs[0] == runs[1]
+
+
+def test_another_seed_gives_another_run(make_engine: MakeEngine, lighthouse: Scenario, sheet: MakeSheet) -> None:
+    first, _ = make_engine(lighthouse, "one.thresher")
+    other, _ = make_engine(replace(lighthouse, seed=99), "two.thresher")
+    first.run_to_end(sheet(300))
+    other.run_to_end(sheet(300))
+    assert [f.at for f in first.findings] != [f.at for f in other.findings]
+
+
+def test_everything_is_in_the_job_file(
+    make_engine: MakeEngine, lighthouse: Scenario, sheet: MakeSheet, tmp_path: Path
+) -> None:
+    engine, heard = make_engine(lighthouse)
+    engine.run_to_end(sheet(300))
+    verdict, findings = engine.verdict, engine.findings
+    engine.close()
+    with JobFile(tmp_path / "job.thresher") as stored:
+        (run,) = stored.runs()
+        assert (run.ending, run.simulated) == ("finished", True)
+        assert stored.findings(run) == list(findings)
+        readings = stored.readings(run)
+        assert len(readings.at) == 301
+        assert [entry.title for entry in stored.tape(run)] == [
+            event.entry.title for event in heard.events if hasattr(event, "entry")
+        ]
+        (block,) = stored.blocks(run)
+        assert block.ended_at is not None
+        minutes = sum(exposure.minutes for exposure in stored.exposures(run))
+        assert minutes == pytest.approx(5.0, abs=0.1)
+    again = Engine(BenchModel(lighthouse, 0.0), tmp_path / "job.thresher")
+    again.watch(1.0)
+    assert again.verdict is not None
+    assert verdict is not None
+    assert again.verdict.suspects[0].probability == pytest.approx(verdict.suspects[0].probability, abs=0.02)
+    again.close()
+
+
+def test_the_sheets_temperature_limit_stops_the_run(
+    make_engine: MakeEngine, lighthouse: Scenario, sheet: MakeSheet
+) -> None:
+    engine, heard = make_engine(lighthouse)
+    status = engine.run_to_end(replace(sheet(600), limits=SheetLimits(temperature_c=80)))
+    assert status.ending == "tripped"
+    assert "reached the sheet's limit of 80" in status.ending_detail
+    assert status.run_at < 300
+    assert any("workers have ended" in line for line in heard.tape())
+
+
+def test_the_run_stops_after_so_many_faults(make_engine: MakeEngine, lighthouse: Scenario, sheet: MakeSheet) -> None:
+    engine, _ = make_engine(lighthouse)
+    status = engine.run_to_end(replace(sheet(900), limits=SheetLimits(stop_after_faults=1)))
+    assert (status.ending, status.outcome, status.faults) == ("tripped", "faults found", 1)
+
+
+def test_a_limit_channel_that_falls_silent_counts_as_tripped(
+    make_engine: MakeEngine, ferry: Scenario, sheet: MakeSheet
+) -> None:
+    gone = Fault(kind=FaultKind.CHANNEL_VANISHES, path="/sys/class/hwmon/hwmon0/temp1_input", after_s=30.0)
+    engine, heard = make_engine(replace(ferry, faults=(gone,)))
+    status = engine.run_to_end(replace(sheet(300), limits=SheetLimits(temperature_c=95)))
+    assert status.ending == "tripped"
+    assert "Package id 0 gives no readings" in status.ending_detail
+    assert "X-801" in heard.codes()
+
+
+def test_without_a_limit_on_it_a_lost_channel_ends_nothing(
+    make_engine: MakeEngine, ferry: Scenario, sheet: MakeSheet
+) -> None:
+    gone = Fault(kind=FaultKind.CHANNEL_VANISHES, path="/sys/class/hwmon/hwmon1/fan1_input", after_s=20.0)
+    garbage = Fault(kind=FaultKind.CHANNEL_GARBAGE, path="/sys/class/hwmon/hwmon1/in1_input", after_s=20.0)
+    engine, heard = make_engine(replace(ferry, faults=(gone, garbage)))
+    status = engine.run_to_end(sheet(60))
+    assert (status.ending, status.outcome) == ("finished", "clean")
+    lost = [line for line in heard.tape() if " lost: " in line]
+    assert any(
+        line.startswith("CPU fan lost: the device is gone (/sys/class/hwmon/hwmon1/fan1_input)") for line in lost
+    )
+    assert any(line.startswith("+12V lost: expected a number, found") for line in lost)
+
+
+def test_gates_wait_for_their_condition_and_shift_what_follows(
+    make_engine: MakeEngine, lighthouse: Scenario, demo_sheet: RunSheet
+) -> None:
+    engine, heard = make_engine(lighthouse)
+    engine.run_to_end(demo_sheet)
+    opened = [line for line in heard.tape() if "gate opens" in line]
+    assert opened[0] == "Settle: gate opens: steady at 35 °C"
+    assert opened[1].startswith("Cool down: gate opens: down to")
+    plan = engine.status().plan
+    assert all(item.state == "done" for item in plan)
+    assert [item.gate for item in plan] == [True, False, True, False]
+    for earlier, later in itertools.pairwise(plan):
+        assert later.start_s == pytest.approx(earlier.end_s, abs=1.1)
+
+
+def test_a_gate_that_never_opens_goes_on_after_its_longest_wait(make_engine: MakeEngine, lighthouse: Scenario) -> None:
+    text = """
+format = "thresher-sheet/1"
+title = "impatient"
+[[blocks]]
+row = "processor"
+load = "matrix"
+start = 0
+length = 120
+[[gates]]
+kind = "cool down"
+start = 120
+length = 5
+at_most = 10
+within_k = 0.5
+[[blocks]]
+row = "processor"
+load = "matrix"
+start = 125
+length = 10
+"""
+    engine, heard = make_engine(lighthouse)
+    status = engine.run_to_end(parse_sheet(text, "impatient"))
+    assert any("after the longest wait; goes on" in line for line in heard.tape())
+    assert status.ending == "finished"
+    assert status.run_at == pytest.approx(140, abs=3)
+
+
+def test_threads_are_spread_one_a_core_first(make_engine: MakeEngine, lighthouse: Scenario, sheet: MakeSheet) -> None:
+    engine, heard = make_engine(lighthouse)
+    one_sheet = sheet(10)
+    few = replace(one_sheet, blocks=(replace(one_sheet.blocks[0], threads=10),))
+    engine.run_to_end(few)
+    assert "matrix, shared cache on 10 threads: 8 cores, 0:00:10, every result checked" in heard.tape()
+
+
+def test_stopping_ends_every_worker_and_is_not_a_pass(
+    make_engine: MakeEngine, lighthouse: Scenario, sheet: MakeSheet
+) -> None:
+    engine, _heard = make_engine(lighthouse)
+    engine.put_sheet(sheet(600))
+    engine.start()
+    engine.watch(30)
+    assert engine.status().workers_running == 16
+    sentence = engine.stop()
+    assert sentence.startswith("16 of 16 workers have ended")
+    status = engine.status()
+    assert (status.state, status.ending, status.outcome) == ("ended", "stopped", "could not tell")
+    assert status.workers_running == 0
+    assert engine.stop() == "nothing was running"
+
+
+def test_what_cannot_be_done_is_refused_with_a_sentence(
+    make_engine: MakeEngine, lighthouse: Scenario, sheet: MakeSheet, tmp_path: Path
+) -> None:
+    engine, _ = make_engine(lighthouse)
+    with pytest.raises(EnvironmentFault, match="no run sheet is on the bench"):
+        engine.start()
+    engine.put_sheet(sheet(60))
+    engine.start()
+    with pytest.raises(EnvironmentFault, match="one goes on already"):
+        engine.start()
+    with pytest.raises(EnvironmentFault, match="Stop it first"):
+        engine.put_sheet(sheet(60))
+    with pytest.raises(InputError, match=r"0\.1 to 60 seconds"):
+        make_engine(lighthouse, "other.thresher", interval_s=0.01)
+    (tmp_path / "tree").mkdir()
+    on_tree = Engine(TreeSystem(tmp_path / "tree"), tmp_path / "tree.thresher")
+    on_tree.put_sheet(sheet(60))
+    with pytest.raises(EnvironmentFault, match="a directory of files"):
+        on_tree.start()
+    on_tree.close()
+
+
+def test_machine_checks_from_before_are_said_and_are_no_findings(
+    lighthouse: Scenario, sheet: MakeSheet, tmp_path: Path
+) -> None:
+    system = BenchModel(lighthouse, 0.0)
+    first = Engine(system, tmp_path / "first.thresher")
+    first.run_to_end(sheet(400))
+    assert any(finding.code == "P-310" for finding in first.findings)
+    second = Engine(system, tmp_path / "second.thresher")
+    assert second.findings == ()
+    assert any("hardware events in the log from before" in entry.title for entry in second.snapshot().tape)
+    second.close()
+    first.close()
+
+
+def test_sampling_can_be_faster_and_slower_than_once_a_second(
+    make_engine: MakeEngine, ferry: Scenario, sheet: MakeSheet, tmp_path: Path
+) -> None:
+    for interval, rows in ((0.5, 41), (5.0, 5)):
+        engine, _ = make_engine(ferry, f"{interval}.thresher", interval_s=interval)
+        engine.run_to_end(sheet(20))
+        engine.close()
+        with JobFile(tmp_path / f"{interval}.thresher") as stored:
+            assert len(stored.readings(stored.runs()[0]).at) == rows

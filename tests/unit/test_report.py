@@ -1,0 +1,140 @@
+"""The report and the exports: what was run, what was found, and that it was simulated."""
+
+import csv
+import io
+from collections.abc import Callable
+from html.parser import HTMLParser
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Heard
+from thresher.benchmodels.scenario import Scenario
+from thresher.bootstrap import job_verdict
+from thresher.engine.engine import Engine
+from thresher.journal.jobfile import JobFile
+from thresher.model.sheet import RunSheet
+from thresher.report.chart import Flag, draw
+from thresher.report.html import render
+from thresher.report.table import readings_csv
+from thresher.sensors.lanes import choose_lanes
+
+MakeEngine = Callable[..., tuple[Engine, Heard]]
+MakeSheet = Callable[[float], RunSheet]
+
+
+class Tags(HTMLParser):
+    """Checks that tags are closed, and collects text and path data."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.open: list[str] = []
+        self.text: list[str] = []
+        self.paths: list[str] = []
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        if tag not in ("meta", "br", "line"):
+            self.open.append(tag)
+        if tag == "path":
+            self.paths.append(dict(attrs)["d"] or "")
+
+    def handle_startendtag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        if tag == "path":
+            self.paths.append(dict(attrs)["d"] or "")
+
+    def handle_endtag(self, tag: str) -> None:
+        assert self.open.pop() == tag
+
+    def handle_data(self, data: str) -> None:
+        self.text.append(data)
+
+
+@pytest.fixture
+def job(make_engine: MakeEngine, lighthouse: Scenario, sheet: MakeSheet, tmp_path: Path) -> Path:
+    engine, _ = make_engine(lighthouse)
+    engine.run_to_end(sheet(360))
+    engine.close()
+    return tmp_path / "job.thresher"
+
+
+def test_the_report_tells_the_whole_story(job: Path) -> None:
+    with JobFile(job) as stored:
+        verdict = job_verdict(stored)
+        page = render(stored, verdict)
+        findings = stored.findings(stored.runs()[0])
+    tags = Tags()
+    tags.feed(page)
+    assert tags.open == []
+    text = " ".join(" ".join(tags.text).split())
+    assert "This machine is a bench model" in text
+    assert verdict.sentence in text
+    assert "Tern 8-460" in text
+    assert "matrix, shared cache" in text
+    for finding in findings:
+        assert finding.code in text
+        assert finding.title in text
+    assert "Usual causes" in text
+    assert len(tags.paths) >= 20
+    assert all(path.startswith("M") for path in tags.paths if path)
+
+
+def test_the_report_is_one_file_that_fetches_nothing(job: Path) -> None:
+    with JobFile(job) as stored:
+        page = render(stored, job_verdict(stored))
+    for word in ("http://", "https://", "<script", "<link", "src="):
+        assert word not in page
+
+
+def test_names_in_a_job_cannot_become_markup(make_engine: MakeEngine, ferry: Scenario, tmp_path: Path) -> None:
+    engine, _ = make_engine(ferry)
+    engine.close()
+    with JobFile(tmp_path / "job.thresher") as stored:
+        page = render(stored, job_verdict(stored))
+        assert "This job has no run yet" in page
+        stored._connection.execute("UPDATE job SET value = '<b>harbour</b>' WHERE name = 'machine'")
+        page = render(stored, job_verdict(stored))
+    assert "&lt;b&gt;harbour&lt;/b&gt;" in page
+    assert "<b>harbour</b>" not in page
+
+
+def test_the_csv_has_units_iso_times_and_every_row(job: Path) -> None:
+    with JobFile(job) as stored:
+        rows = list(csv.reader(io.StringIO(readings_csv(stored))))
+        run = stored.runs()[0]
+        ticks = len(stored.readings(run).at)
+    header = rows[0]
+    assert header[:3] == ["time", "run", "run time [s]"]
+    assert "Package id 0 [°C]" in header
+    assert "+12V [V]" in header
+    assert len(rows) == ticks + 1
+    assert all(len(row) == len(header) for row in rows)
+    assert rows[1][0].endswith("+00:00")
+    assert 30 < float(rows[1][header.index("Package id 0 [°C]")]) < 45
+
+
+def test_a_chart_breaks_its_lines_where_readings_are_missing(job: Path) -> None:
+    with JobFile(job) as stored:
+        run = stored.runs()[0]
+        readings = stored.readings(run)
+    readings.values[50:60, :] = float("nan")
+    chart = draw(readings, run.began_at, choose_lanes(run.channels), [Flag(10.0, True), Flag(1e9, False)])
+    assert chart is not None
+    assert len(chart.flags) == 1
+    path, _ = chart.lanes[0].paths[0]
+    assert path.count("M") == 2
+    for lane in chart.lanes:
+        for drawn, _lead in lane.paths:
+            ys = [
+                float(point.split(" ")[1])
+                for point in drawn.replace("M", "L").split("L")[1:]
+                for point in [point.strip()]
+            ]
+            assert all(lane.top - 1 <= y <= lane.top + 92 for y in ys)
+
+
+def test_too_few_rows_give_no_chart(job: Path) -> None:
+    with JobFile(job) as stored:
+        run = stored.runs()[0]
+        readings = stored.readings(run)
+    short = type(readings)(readings.at[:1], readings.wall[:1], readings.values[:1], 0)
+    assert draw(short, run.began_at, choose_lanes(run.channels), []) is None

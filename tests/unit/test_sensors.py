@@ -1,0 +1,247 @@
+"""Channels found in trees made after the kernel's documents, sampled, and missing with a reason."""
+
+import threading
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from thresher.benchmodels.machine import BenchModel
+from thresher.benchmodels.scenario import Scenario
+from thresher.inventory.machine import read_inventory
+from thresher.model.channels import UNITS, Channel, LimitSide, Quantity, Tick
+from thresher.model.parts import PartKind
+from thresher.model.port import System
+from thresher.sensors.discovery import Discovery, discover
+from thresher.sensors.extremes import Extremes, closest
+from thresher.sensors.lanes import choose_lanes, value_range
+from thresher.sensors.probes import cpu_use, energy_to_power, implausible, memory_used, parse_number
+from thresher.sensors.pyramid import Pyramid
+from thresher.sensors.sampler import Sampler
+from thresher.system.live import LiveSystem
+from thresher.system.tree import TreeSystem
+
+WriteTree = Callable[[dict[str, str | bytes]], Path]
+
+DESKTOP: dict[str, str | bytes] = {
+    "/sys/class/hwmon/hwmon0/name": "k10temp\n",
+    "/sys/class/hwmon/hwmon0/temp1_input": "61375\n",
+    "/sys/class/hwmon/hwmon0/temp1_label": "Tctl\n",
+    "/sys/class/hwmon/hwmon1/name": "boardchip\n",
+    "/sys/class/hwmon/hwmon1/in1_input": "12096\n",
+    "/sys/class/hwmon/hwmon1/in1_label": "+12V\n",
+    "/sys/class/hwmon/hwmon1/in4_input": "1104\n",
+    "/sys/class/hwmon/hwmon1/fan2_input": "1422\n",
+    "/sys/class/hwmon/hwmon1/fan2_label": "CPU fan\n",
+    "/sys/class/hwmon/hwmon1/temp3_input": "-128000\n",
+    "/sys/class/hwmon/hwmon1/temp4_input": "what\n",
+    "/sys/class/hwmon/hwmon2/name": "nvme\n",
+    "/sys/class/hwmon/hwmon2/temp1_input": "44850\n",
+    "/sys/class/hwmon/hwmon2/temp1_crit": "84850\n",
+    "/sys/class/hwmon/hwmon3/name": "amdgpu\n",
+    "/sys/class/hwmon/hwmon3/power1_average": "31000000\n",
+    "/sys/class/hwmon/hwmon3/power1_input": "33000000\n",
+    "/sys/class/hwmon/hwmon3/temp1_input": "50000\n",
+    "/sys/class/hwmon/hwmon3/temp1_max": "0\n",
+    "/sys/devices/system/cpu/cpu0/topology/core_id": "0\n",
+    "/sys/devices/system/cpu/cpu0/topology/physical_package_id": "0\n",
+    "/sys/devices/system/cpu/cpu0/cpufreq/scaling_cur_freq": "3600000\n",
+    "/sys/devices/system/cpu/cpu0/cpufreq/base_frequency": "3400000\n",
+    "/proc/stat": "cpu  100 0 50 850 0 0 0 0 0 0\n",
+    "/proc/meminfo": "MemTotal: 16777216 kB\nMemAvailable: 8388608 kB\n",
+}
+
+
+def discover_in(root: Path) -> tuple[TreeSystem, Discovery]:
+    system = TreeSystem(root)
+    return system, discover(system, read_inventory(system))
+
+
+def by_name(discovery: Discovery) -> dict[str, Channel]:
+    return {channel.name: channel for channel in discovery.channels}
+
+
+def test_channels_have_unit_place_and_limits_with_their_source(write_tree: WriteTree) -> None:
+    _, discovery = discover_in(write_tree(DESKTOP))
+    channels = by_name(discovery)
+    assert channels["Tctl"].kind is PartKind.PROCESSOR
+    assert (channels["CPU fan"].kind, channels["CPU fan"].unit) == (PartKind.COOLING, "rpm")
+    rail = channels["+12V"]
+    assert rail.kind is PartKind.POWER
+    assert [(limit.side, round(limit.value, 2)) for limit in rail.limits] == [
+        (LimitSide.ABOVE, 11.4),
+        (LimitSide.BELOW, 12.6),
+    ]
+    assert "ATX" in rail.limits[0].source
+    drive = channels["nvme temp1"]
+    assert (drive.kind, drive.limits[0].value) == (PartKind.DRIVE, 84.85)
+    assert drive.limits[0].source == "read from the chip (temp1_crit)"
+    assert channels["Core 0 clock"].limit(LimitSide.ABOVE) is not None
+
+
+def test_a_zero_limit_is_no_limit_and_power_is_read_once(write_tree: WriteTree) -> None:
+    _, discovery = discover_in(write_tree(DESKTOP))
+    graphics = [channel for channel in discovery.channels if channel.kind is PartKind.GRAPHICS]
+    assert [channel.source.rpartition("/")[2] for channel in graphics] == ["power1_average", "temp1_input"]
+    assert graphics[1].limits == ()
+
+
+def test_readings_come_scaled_and_what_cannot_be_true_is_missing_with_its_reason(write_tree: WriteTree) -> None:
+    system, discovery = discover_in(write_tree(DESKTOP))
+    sampler = Sampler(system, discovery)
+    sampler.sample()
+    tick = sampler.sample()
+    names = [channel.name for channel in sampler.channels]
+    values = dict(zip(names, tick.values, strict=True))
+    assert values["Tctl"] == pytest.approx(61.375)
+    assert values["+12V"] == pytest.approx(12.096)
+    assert values["Core 0 clock"] == pytest.approx(3.6)
+    assert values["Memory in use"] == pytest.approx(8.0)
+    assert "reads -128 °C, which cannot be" in tick.missing[names.index("boardchip temp3")]
+    assert "expected a number, found 'what'" in tick.missing[names.index("boardchip temp4")]
+    assert "no time has passed" in tick.missing[names.index("Processor use")]
+    assert all((value is None) == (index in tick.missing) for index, value in enumerate(tick.values))
+
+
+def test_a_channel_that_vanishes_is_missing_and_reads_again_when_it_is_back(write_tree: WriteTree) -> None:
+    root = write_tree(DESKTOP)
+    system, discovery = discover_in(root)
+    sampler = Sampler(system, discovery)
+    index = [channel.name for channel in sampler.channels].index("Tctl")
+    file = root / "sys/class/hwmon/hwmon0/temp1_input"
+    file.unlink()
+    tick = sampler.sample()
+    assert tick.values[index] is None
+    assert tick.missing[index] == "not there"
+    file.write_text("55000\n")
+    assert sampler.sample().values[index] == 55.0
+
+
+def test_a_machine_without_sensors_says_why_and_what_it_has(write_tree: WriteTree) -> None:
+    root = write_tree({"/proc/cpuinfo": "processor\t: 0\nflags\t\t: fpu hypervisor\n", "/proc/stat": "cpu 1 2 3 4\n"})
+    _, discovery = discover_in(root)
+    reasons = {fact.name: fact.value for fact in discovery.unknown}
+    assert "virtual machine has no temperature" in reasons["temperatures, voltages, fans"]
+    assert {"processor clocks", "processor power", "Memory in use"} <= set(reasons)
+    assert [channel.name for channel in discovery.channels] == ["Processor use", "Taken by the host"]
+
+
+def test_this_computer_can_be_sampled() -> None:
+    system = LiveSystem()
+    discovery = discover(system, read_inventory(system))
+    sampler = Sampler(system, discovery)
+    sampler.sample()
+    system.wait_until(system.now() + 0.05, threading.Event())
+    tick = sampler.sample()
+    memory = next(i for i, channel in enumerate(sampler.channels) if channel.name == "Memory in use")
+    assert tick.values[memory] is not None
+    assert tick.values[memory] > 0
+    sampler.close()
+
+
+def test_a_bench_model_has_the_channels_of_a_desktop(lighthouse: Scenario) -> None:
+    system: System = BenchModel(lighthouse, 0.0)
+    discovery = discover(system, read_inventory(system))
+    counts = {quantity: sum(c.quantity is quantity for c in discovery.channels) for quantity in Quantity}
+    assert counts[Quantity.CLOCK] == 8
+    assert counts[Quantity.TEMPERATURE] == 12
+    assert counts[Quantity.FAN] == 2
+    assert discovery.unknown == ()
+    assert all(channel.unit == UNITS[channel.quantity] for channel in discovery.channels)
+
+
+def test_power_comes_from_the_energy_counter_and_survives_its_wrap() -> None:
+    parse = energy_to_power(wraps_at_uj=999_999)
+    with pytest.raises(ValueError, match="needs two readings"):
+        parse(b"900000\n", 10.0)
+    assert parse(b"950000\n", 11.0) == (0.05,)
+    assert parse(b"20000\n", 12.0) == pytest.approx((0.07,))
+    without = energy_to_power(None)
+    with pytest.raises(ValueError, match="first"):
+        without(b"5", 0.0)
+    with pytest.raises(ValueError, match="where it wraps"):
+        without(b"4", 1.0)
+
+
+def test_use_and_steal_are_shares_of_the_time_between_readings() -> None:
+    parse = cpu_use()
+    with pytest.raises(ValueError, match="two readings"):
+        parse(b"cpu  100 0 100 700 100 0 0 0\n", 0.0)
+    use, steal = parse(b"cpu  130 0 110 740 110 0 0 10\n", 1.0)
+    assert use == pytest.approx(40.0)
+    assert steal == pytest.approx(10.0)
+
+
+@pytest.mark.parametrize("content", [b"", b"intr 5", b"cpu 1"])
+def test_a_stat_file_that_is_none_says_so(content: bytes) -> None:
+    with pytest.raises(ValueError, match="begins with 'cpu'"):
+        cpu_use()(content, 0.0)
+
+
+def test_memory_needs_both_rows() -> None:
+    with pytest.raises(ValueError, match="MemAvailable"):
+        memory_used(b"MemTotal: 5 kB\n", 0.0)
+
+
+@pytest.mark.parametrize("content", [b"", b"   ", b"12 13", b"0x10", b"\xff\xfe", b"9" * 40])
+def test_a_number_is_a_number(content: bytes) -> None:
+    with pytest.raises(ValueError, match=r"expected a number|too long"):
+        parse_number(content)
+
+
+def test_plausible_values_pass() -> None:
+    assert implausible(Quantity.TEMPERATURE, 99.0) is None
+    assert implausible(Quantity.THROTTLE, 1e9) is None
+    assert implausible(Quantity.FAN, 65535.0) is not None
+
+
+def _tick(*values: float | None) -> Tick:
+    return Tick(1.0, 2.0, values, {i: "gone" for i, value in enumerate(values) if value is None})
+
+
+def test_extremes_leave_missing_readings_out() -> None:
+    extremes = Extremes(2)
+    for tick in (_tick(1.0, None), _tick(4.0, None), _tick(None, None)):
+        extremes.add(tick)
+    assert (extremes.minimum[0], extremes.maximum[0], extremes.mean[0]) == (1.0, 4.0, 2.5)
+    assert np.isnan(extremes.mean[1])
+
+
+def test_headroom_is_of_the_channel_nearest_its_limit_and_prefers_a_core(lighthouse: Scenario) -> None:
+    system: System = BenchModel(lighthouse, 0.0)
+    sampler = Sampler(system, discover(system, read_inventory(system)))
+    room = closest(sampler.channels, sampler.sample(), Quantity.VOLTAGE, LimitSide.ABOVE)
+    assert room is not None
+    assert room.value == pytest.approx(room.reading - room.limit.value)
+    values = [100.0 if channel.quantity is Quantity.TEMPERATURE else 1.0 for channel in sampler.channels]
+    nearest = closest(sampler.channels, _tick(*values), Quantity.TEMPERATURE, LimitSide.BELOW)
+    assert nearest is not None
+    found = sampler.channels[nearest.index]
+    assert found.kind is not PartKind.PROCESSOR or found.core is not None
+    assert closest(sampler.channels, _tick(*[None] * len(values)), Quantity.FAN, LimitSide.BELOW) is None
+
+
+def test_lanes_stand_in_their_order_and_only_for_what_there_is(lighthouse: Scenario, write_tree: WriteTree) -> None:
+    system: System = BenchModel(lighthouse, 0.0)
+    lanes = choose_lanes(discover(system, read_inventory(system)).channels)
+    assert [lane.title for lane in lanes][:5] == ["Core temp", "Core clock", "+12V", "Package", "Fans"]
+    assert len(lanes[0].channels) == 9
+    assert len(lanes[0].lead) == 8
+    _, bare = discover_in(write_tree({"/proc/stat": "cpu 1 2 3 4\n"}))
+    assert [lane.title for lane in choose_lanes(bare.channels)] == ["Processor use"]
+
+
+def test_a_lane_shows_its_values_and_a_limit_that_is_near(lighthouse: Scenario) -> None:
+    system: System = BenchModel(lighthouse, 0.0)
+    channels = discover(system, read_inventory(system)).channels
+    lane = choose_lanes(channels)[0]
+    history = Pyramid(len(channels))
+    assert value_range(lane, history, 0.0, 1.0) == (0.0, 1.0)
+    for second in range(50):
+        history.append(float(second), np.full(len(channels), 40.0 + second))
+    low, high = value_range(lane, history, 0.0, 49.0)
+    assert low < 40.0
+    assert high > 100.0
+    flat_low, flat_high = value_range(lane, history, 0.0, 1.0)
+    assert flat_high - flat_low >= 10.0

@@ -1,0 +1,100 @@
+"""The engine's socket: JSON-RPC as the standard has it, and refusals that say why."""
+
+import contextlib
+import json
+import socket
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from tests.crash.engine_process import EngineProcess
+from thresher.engine.protocol import HistoryRows, PlanEvent, RunStatus, Snapshot, TickEvent
+from thresher.model.errors import EnvironmentFault
+
+
+@pytest.fixture(scope="module")
+def engine(tmp_path_factory: pytest.TempPathFactory) -> Iterator[EngineProcess]:
+    folder: Path = tmp_path_factory.mktemp("engine")
+    started = EngineProcess(folder, "--bench-model", "ferry-office", "--speed", "20", "--sheet", "short-round")
+    yield started
+    started.close()
+
+
+def ask(engine: EngineProcess, line: bytes) -> dict[str, object]:
+    with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as raw:
+        raw.settimeout(20)
+        raw.connect(str(engine.socket))
+        with contextlib.suppress(BrokenPipeError):  # it may hang up before the end of an endless line
+            raw.sendall(line + b"\n")
+        answer: dict[str, object] = json.loads(raw.makefile("rb").readline())
+    return answer
+
+
+@pytest.mark.parametrize(
+    ("line", "code", "words"),
+    [
+        (b"{nonsense", -32700, "malformed"),
+        (b"[]", -32600, "Expected `object`"),
+        (b'{"jsonrpc": "2.0", "id": 1}', -32600, "method"),
+        (b'{"jsonrpc": "2.0", "id": 1, "method": "fly"}', -32601, "no method 'fly'"),
+        (b'{"jsonrpc": "2.0", "id": 1, "method": "history"}', -32602, "after"),
+        (b'{"jsonrpc": "2.0", "id": 1, "method": "history", "params": {"after": "x"}}', -32602, "could not convert"),
+        (b'{"jsonrpc": "2.0", "id": 1, "method": "sheet.put", "params": {"toml": "= ="}}', 2, "cannot be used"),
+    ],
+)
+def test_what_is_wrong_with_a_request_is_said(engine: EngineProcess, line: bytes, code: int, words: str) -> None:
+    answer = ask(engine, line)
+    error = answer["error"]
+    assert isinstance(error, dict)
+    assert error["code"] == code
+    assert words in str(error["message"])
+
+
+def test_an_answer_bears_the_id_of_its_request(engine: EngineProcess) -> None:
+    answer = ask(engine, b'{"jsonrpc": "2.0", "id": "seven", "method": "run.stop"}')
+    assert (answer["jsonrpc"], answer["id"], answer["result"]) == ("2.0", "seven", "nothing was running")
+
+
+def test_the_snapshot_holds_what_a_window_needs(engine: EngineProcess) -> None:
+    snapshot = engine.client.call("snapshot", Snapshot)
+    assert snapshot.pid == engine.process.pid
+    assert snapshot.machine.name == "Counter 2"
+    assert snapshot.machine.simulated
+    assert snapshot.machine.empty_slots == ("B1",)
+    assert snapshot.sheet is not None
+    assert snapshot.sheet.title == "Short round, 3 min"
+    assert snapshot.run.state == "idle"
+    assert len(snapshot.run.plan) == 2
+
+
+def test_history_begins_after_the_time_asked_for(engine: EngineProcess) -> None:
+    rows = engine.client.call("history", HistoryRows, after=-1.0)
+    later = engine.client.call("history", HistoryRows, after=rows.at[0])
+    assert later.at[0] > rows.at[0]
+    assert len(rows.values[0]) == len(engine.client.call("snapshot", Snapshot).channels)
+
+
+def test_a_subscriber_gets_ticks_and_a_changed_sheet(engine: EngineProcess) -> None:
+    engine.client.call("subscribe", bool)
+    text = (
+        'format = "thresher-sheet/1"\ntitle = "Other"\n'
+        '[[blocks]]\nrow = "processor"\nload = "matrix"\nstart = 0\nlength = 5\n'
+    )
+    status = engine.client.call("sheet.put", RunStatus, toml=text, name="other.toml")
+    assert status.title == "Other"
+    seen = {type(engine.client.next_event()) for _ in range(40)}
+    assert {TickEvent, PlanEvent} <= seen
+
+
+def test_a_refusal_reaches_the_caller_in_the_engines_words(engine: EngineProcess) -> None:
+    with pytest.raises(EnvironmentFault, match="no method 'jump'"):
+        engine.client.call("jump", bool)
+
+
+def test_a_line_beyond_all_bounds_is_refused_and_the_engine_lives(engine: EngineProcess) -> None:
+    answer = ask(engine, b"x" * (5 << 20))
+    error = answer["error"]
+    assert isinstance(error, dict)
+    assert "bytes at most" in str(error["message"])
+    assert engine.status().state in ("idle", "ended")
