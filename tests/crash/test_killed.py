@@ -15,7 +15,7 @@ import pytest
 
 from tests.crash.engine_process import EngineProcess, alive
 from thresher.engine.client import EngineClient
-from thresher.engine.protocol import RunStatus, TickEvent
+from thresher.engine.protocol import RunStatus, Snapshot, TickEvent
 from thresher.engine.server import take_socket
 from thresher.journal.jobfile import JobFile
 from thresher.model.errors import EnvironmentFault
@@ -70,16 +70,10 @@ def test_a_killed_engine_loses_nothing_but_the_tick_it_was_in(start_engine: Star
     assert [at for at in told if at not in written] in ([], told[-1:])
 
     again = start_engine()
-    tape = [entry.title for entry in again.client.call("snapshot", _snapshot()).tape]
+    tape = [entry.title for entry in again.client.call("snapshot", Snapshot).tape]
     assert any("interrupted after" in title and "matrix, shared cache ran" in title for title in tape)
     with JobFile(engine.job) as stored:
         assert stored.runs()[0].ending == "interrupted"
-
-
-def _snapshot() -> type:
-    from thresher.engine.protocol import Snapshot
-
-    return Snapshot
 
 
 def test_many_kills_at_random_moments_leave_a_file_that_opens(start_engine: StartEngine, tmp_path: Path) -> None:
@@ -129,7 +123,7 @@ def test_a_worker_killed_from_outside_is_told_and_the_run_goes_on(start_engine: 
     os.kill(victim, signal.SIGKILL)
     status = engine.wait(lambda status: status.workers_running == 15)
     assert status.state == "loading"
-    snapshot = engine.client.call("snapshot", _snapshot())
+    snapshot = engine.client.call("snapshot", Snapshot)
     told = next(entry for entry in snapshot.tape if entry.code == "X-810")
     assert "ended by signal SIGKILL" in told.detail
     assert not any(finding.code == "P-110" for finding in snapshot.findings)
@@ -189,7 +183,7 @@ def test_a_window_that_dies_leaves_the_run_going_and_another_can_come(start_engi
     engine.wait(lambda status: status.run_at > 5)
     engine.client.close()
     with EngineClient(engine.socket) as second:
-        snapshot = second.call("snapshot", _snapshot())
+        snapshot = second.call("snapshot", Snapshot)
         assert snapshot.run.state in ("waiting", "loading", "preparing")
         assert snapshot.run.run_at > 5
 

@@ -135,8 +135,9 @@ def test_this_computer_can_be_sampled() -> None:
     system.wait_until(system.now() + 0.05, threading.Event())
     tick = sampler.sample()
     memory = next(i for i, channel in enumerate(sampler.channels) if channel.name == "Memory in use")
-    assert tick.values[memory] is not None
-    assert tick.values[memory] > 0
+    used = tick.values[memory]
+    assert used is not None
+    assert used > 0
     sampler.close()
 
 
