@@ -1,7 +1,9 @@
 """The command line. Every verb works without a screen and ends with 0 (fine), 1 (faults found) or 2 (could not)."""
 
 import os
+import re
 import signal
+import socket as socket_module
 import sys
 import tempfile
 from collections.abc import Iterator
@@ -61,9 +63,33 @@ def _say_json(value: object) -> None:
     typer.echo(msgspec.json.encode(value).decode())
 
 
-def has_display() -> bool:
-    """Whether a window could be shown: a display server, or a Qt platform chosen on purpose."""
-    return any(os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM"))
+def why_no_display() -> str | None:
+    """Say why no window can be shown, or return None: a display server that is there, or a Qt platform on purpose."""
+    if os.environ.get("QT_QPA_PLATFORM"):
+        return None
+    wayland, x11 = os.environ.get("WAYLAND_DISPLAY"), os.environ.get("DISPLAY")
+    if not wayland and not x11:
+        return "there is no display (DISPLAY and WAYLAND_DISPLAY are not set)"
+    if wayland and (Path(os.environ.get("XDG_RUNTIME_DIR", "/")) / wayland).is_socket():
+        return None
+    local = re.fullmatch(r":(\d+)(?:\.\d+)?", x11 or "")
+    if x11 and (local is None or _x_server_answers(int(local[1]))):
+        return None
+    return f"no display answers at DISPLAY={x11!r}, WAYLAND_DISPLAY={wayland!r}"
+
+
+def _x_server_answers(number: int) -> bool:
+    """Qt ends the whole process when its X server is not there, so that is found out before."""
+    path = f"/tmp/.X11-unix/X{number}"  # noqa: S108 (where the X server's sockets are by convention)
+    for address in (path, f"\0{path}"):
+        with socket_module.socket(socket_module.AF_UNIX) as probe:
+            probe.settimeout(2.0)
+            try:
+                probe.connect(address)
+            except OSError:
+                continue
+            return True
+    return False
 
 
 @app.callback(invoke_without_command=True)
@@ -74,10 +100,11 @@ def window(context: typer.Context) -> None:
 
 
 def _open_window(arguments: list[str]) -> NoReturn:
-    if not has_display():
+    reason = why_no_display()
+    if reason is not None:
         raise EnvironmentFault(
             "opening the window",
-            "there is no display (DISPLAY and WAYLAND_DISPLAY are not set)",
+            reason,
             "Start it from a desktop, or use thresher run, watch and report, which need none.",
         )
     sys.stdout.flush()
@@ -90,9 +117,10 @@ def demo(
     speed: Speed = None,
 ) -> None:
     """The window with the demo bench; without a display the same demo line by line."""
-    if has_display():
+    reason = why_no_display()
+    if reason is None:
         _open_window(["--demo"] + ([] if speed is None else ["--speed", str(speed)]))
-    _say("There is no display here, so the demo runs without a window.")
+    _say(f"The demo runs without a window: {reason}.")
     out.mkdir(parents=True, exist_ok=True)
     job = out / "lighthouse-playout.thresher"
     for old in out.glob(f"{job.name}*"):

@@ -2,10 +2,11 @@
 
 import os
 import shutil
+import signal
 import subprocess
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
@@ -37,54 +38,94 @@ def display() -> Iterator[str]:
     server.wait(10)
 
 
-def wait_for(condition: object, seconds: float, what: str) -> None:
+def wait_for(condition: Callable[[], bool], seconds: float, what: str) -> None:
     deadline = time.monotonic() + seconds
-    while not condition():  # type: ignore[operator]
+    while not condition():
         assert time.monotonic() < deadline, f"waited in vain for {what}"
         time.sleep(0.1)
 
 
-def test_the_demo_is_started_by_a_key_and_its_findings_arrive(display: str, tmp_path: Path) -> None:
-    environment = os.environ | {
-        "DISPLAY": display, "QT_QPA_PLATFORM": "xcb", "XDG_RUNTIME_DIR": str(tmp_path / "run"),
-        "XDG_DATA_HOME": str(tmp_path / "data"), "HOME": str(tmp_path),
-    }  # fmt: skip
-    (tmp_path / "run").mkdir(mode=0o700)
+class Desktop:
+    """A display, a window of the demo on it, and a hand at the keyboard."""
 
-    def xdotool(*arguments: str) -> str:
-        done = subprocess.run(["xdotool", *arguments], env=environment, capture_output=True, text=True, timeout=20)
+    def __init__(self, display: str, folder: Path) -> None:
+        """Start the demo and wait for its window."""
+        self.folder = folder
+        self.environment = os.environ | {
+            "DISPLAY": display, "QT_QPA_PLATFORM": "xcb", "XDG_RUNTIME_DIR": str(folder / "run"),
+            "XDG_DATA_HOME": str(folder / "data"), "HOME": str(folder),
+        }  # fmt: skip
+        (folder / "run").mkdir(mode=0o700)
+        self.socket = folder / "run" / "thresher" / "demo.sock"
+        with (folder / "window.log").open("wb") as log:
+            self.process = subprocess.Popen(
+                [sys.executable, "-m", "thresher.cli", "demo", "--speed", "30"],
+                env=self.environment, stdout=log, stderr=log,
+            )  # fmt: skip
+        wait_for(lambda: "playout" in self.title(), 30, "the window")
+        self.xdotool("windowfocus", self.xdotool("search", "--name", "Thresher").splitlines()[-1])
+
+    def xdotool(self, *arguments: str) -> str:
+        """Do what a hand does."""
+        done = subprocess.run(["xdotool", *arguments], env=self.environment, capture_output=True, text=True, timeout=20)
         return done.stdout.strip()
 
-    with (tmp_path / "window.log").open("wb") as log:
-        window = subprocess.Popen(
-            [sys.executable, "-m", "thresher.cli", "demo", "--speed", "30"], env=environment, stdout=log, stderr=log
-        )
-    try:
-        wait_for(lambda: "Playout" in _title(xdotool) or "playout" in _title(xdotool), 30, "the window")
-        number = xdotool("search", "--name", "Thresher").splitlines()[-1]
-        xdotool("windowfocus", number)
-        xdotool("key", "ctrl+Return")
-        wait_for(lambda: "findings" in _title(xdotool), 60, "a finding in the window's title")
-        socket = tmp_path / "run" / "thresher" / "demo.sock"
-        with EngineClient(socket) as client:
-            wait_for(lambda: _codes(client) >= {"P-104", "P-310"}, 60, "a wrong result and a machine check")
-            assert socket.stat().st_mode & 0o777 == 0o600
-            xdotool("key", "Escape")
-            wait_for(lambda: client.call("snapshot", Snapshot).run.ending == "stopped", 10, "the run's end")
-        xdotool("key", "ctrl+q")
-        assert window.wait(15) == 0
-        wait_for(lambda: not _answers(socket), 15, "the engine's end")
-    finally:
-        if window.poll() is None:
-            window.kill()
-            window.wait()
-    assert list((tmp_path / "data").rglob("*.thresher"))
-    assert "Traceback" not in (tmp_path / "window.log").read_text()
+    def title(self) -> str:
+        """Return the window's title, empty while there is no window."""
+        numbers = self.xdotool("search", "--name", "Thresher").splitlines()
+        return self.xdotool("getwindowname", numbers[-1]) if numbers else ""
+
+    def close(self) -> None:
+        """End the window by its key, and see that its engine goes too."""
+        self.xdotool("key", "ctrl+q")
+        assert self.process.wait(15) == 0
+        wait_for(lambda: not _answers(self.socket), 15, "the engine's end")
+        assert "Traceback" not in (self.folder / "window.log").read_text()
 
 
-def _title(xdotool: object) -> str:
-    numbers = xdotool("search", "--name", "Thresher").splitlines()  # type: ignore[operator]
-    return xdotool("getwindowname", numbers[-1]) if numbers else ""  # type: ignore[operator]
+@pytest.fixture
+def desktop(display: str, tmp_path: Path) -> Iterator[Desktop]:
+    """The demo in a real window."""
+    made = Desktop(display, tmp_path)
+    yield made
+    if made.process.poll() is None:
+        made.process.kill()
+        made.process.wait()
+
+
+def test_the_demo_is_started_by_a_key_and_its_findings_arrive(desktop: Desktop) -> None:
+    desktop.xdotool("key", "ctrl+Return")
+    wait_for(lambda: "findings" in desktop.title(), 60, "a finding in the window's title")
+    with EngineClient(desktop.socket) as client:
+        wait_for(lambda: _codes(client) >= {"P-104", "P-310"}, 60, "a wrong result and a machine check")
+        assert desktop.socket.stat().st_mode & 0o777 == 0o600
+        desktop.xdotool("key", "Escape")
+        wait_for(lambda: client.call("snapshot", Snapshot).run.ending == "stopped", 10, "the run's end")
+    desktop.close()
+    assert list((desktop.folder / "data").rglob("*.thresher"))
+
+
+def test_a_killed_engine_is_started_again_on_the_same_job(desktop: Desktop) -> None:
+    desktop.xdotool("key", "ctrl+Return")
+    with EngineClient(desktop.socket) as client:
+        wait_for(lambda: client.call("snapshot", Snapshot).run.workers_running == 16, 30, "a load")
+        first = client.call("snapshot", Snapshot)
+        os.kill(first.pid, signal.SIGKILL)
+
+    def second() -> Snapshot | None:
+        try:
+            with EngineClient(desktop.socket, timeout_s=5) as again:
+                return again.call("snapshot", Snapshot)
+        except EnvironmentFault:
+            return None
+
+    wait_for(lambda: (found := second()) is not None and found.pid != first.pid, 30, "another engine")
+    found = second()
+    assert found is not None
+    assert found.job_file == first.job_file
+    assert any("interrupted after" in entry.title for entry in found.tape)
+    wait_for(lambda: desktop.title().endswith(", idle"), 15, "the window on the new engine")
+    desktop.close()
 
 
 def _codes(client: EngineClient) -> set[str]:

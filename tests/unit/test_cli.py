@@ -2,6 +2,7 @@
 
 import json
 import os
+import signal
 import subprocess
 import sys
 from collections.abc import Callable
@@ -9,7 +10,9 @@ from pathlib import Path
 
 import pytest
 
+from thresher.cli import why_no_display
 from thresher.codes.directory import load_codes, parse_codes
+from thresher.journal.jobfile import JobFile
 from thresher.model.errors import InputError
 
 SHORT = """
@@ -169,7 +172,7 @@ def test_what_cannot_be_done_is_told_without_a_traceback(thresher: Run, argument
 def test_the_demo_without_a_display_goes_to_its_end(thresher: Run, tmp_path: Path) -> None:
     done = thresher("demo", "--out", "left")
     assert done.returncode == 0, done.stderr
-    assert done.stdout.startswith("There is no display here")
+    assert done.stdout.startswith("The demo runs without a window: there is no display")
     assert "Replace the processor: core 5 is weak" in done.stdout
     assert {path.suffix for path in (tmp_path / "left").iterdir()} >= {".html", ".png", ".thresher"}
 
@@ -195,3 +198,34 @@ def test_codes_given_twice_or_of_a_wrong_form_are_refused() -> None:
         parse_codes(text, "c.toml")
     assert "given twice" in str(caught.value)
     assert "capital letter" in str(caught.value)
+
+
+def test_a_display_that_is_named_but_not_there_is_told(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.delenv("QT_QPA_PLATFORM", raising=False)
+    monkeypatch.delenv("WAYLAND_DISPLAY", raising=False)
+    monkeypatch.setenv("DISPLAY", ":4321")
+    assert "no display answers at DISPLAY=':4321'" in str(why_no_display())
+    monkeypatch.setenv("DISPLAY", "elsewhere:0")
+    assert why_no_display() is None
+    monkeypatch.delenv("DISPLAY")
+    assert "not set" in str(why_no_display())
+    monkeypatch.setenv("QT_QPA_PLATFORM", "offscreen")
+    assert why_no_display() is None
+
+
+def test_a_run_is_stopped_in_order_by_ctrl_c(tmp_path: Path) -> None:
+    (tmp_path / "s.toml").write_text(SHORT.format(600))
+    with subprocess.Popen(
+        [sys.executable, "-m", "thresher.cli", "run", "s.toml", "--job", "j.thresher"],
+        cwd=tmp_path, stdout=subprocess.PIPE, text=True, start_new_session=True,
+    ) as process:  # fmt: skip
+        assert process.stdout is not None
+        seen = next(line for line in process.stdout if "every result checked" in line)
+        assert "matrix, shared cache" in seen
+        process.send_signal(signal.SIGINT)
+        rest = process.stdout.read()
+        assert process.wait(30) == 2
+    assert "workers have ended" in rest
+    assert "Run stopped: could not tell" in rest
+    with JobFile(tmp_path / "j.thresher") as stored:
+        assert stored.runs()[0].ending == "stopped"

@@ -1,6 +1,7 @@
 """Runs carried out on bench models: found, not found, repeated, stopped, tripped."""
 
 import itertools
+import time
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -260,3 +261,22 @@ def test_sampling_can_be_faster_and_slower_than_once_a_second(
         engine.close()
         with JobFile(tmp_path / f"{interval}.thresher") as stored:
             assert len(stored.readings(stored.runs()[0]).at) == rows
+
+
+def test_late_ticks_are_counted_and_told(tmp_path: Path) -> None:
+    (tmp_path / "tree/proc").mkdir(parents=True)
+    (tmp_path / "tree/proc/meminfo").write_text("MemTotal: 2048 kB\nMemAvailable: 1024 kB\n")
+    engine = Engine(TreeSystem(tmp_path / "tree"), tmp_path / "late.thresher", interval_s=0.1)
+    heard = Heard()
+    engine.subscribe(heard)
+
+    def dawdle(event: object) -> None:
+        if isinstance(event, TickEvent) and len(heard.events) == 3:
+            time.sleep(0.36)  # the machine stands still for a while
+
+    engine.subscribe(dawdle)
+    engine.watch(1.2)
+    late = [event.tick.late for event in heard.events if isinstance(event, TickEvent)]
+    assert sum(late) >= 2
+    assert engine.health().late == sum(late)
+    engine.close()

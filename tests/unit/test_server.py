@@ -98,3 +98,8 @@ def test_a_line_beyond_all_bounds_is_refused_and_the_engine_lives(engine: Engine
     assert isinstance(error, dict)
     assert "bytes at most" in str(error["message"])
     assert engine.status().state in ("idle", "ended")
+
+
+def test_a_notification_is_carried_out_and_gets_no_answer(engine: EngineProcess) -> None:
+    line = b'{"jsonrpc": "2.0", "method": "run.stop"}\n{"jsonrpc": "2.0", "id": 9, "method": "run.stop"}'
+    assert ask(engine, line)["id"] == 9

@@ -8,9 +8,12 @@ from pathlib import Path
 
 import pytest
 
+from thresher.engine.evidence import finding_of_team_event
 from thresher.loads.matrix import MatrixPlan
-from thresher.loads.team import MismatchSeen, Team, TeamEvent, TeamState, WorkerLost
+from thresher.loads.team import MismatchSeen, ReferenceDisputed, Team, TeamEvent, TeamState, WorkerLost
 from thresher.model.errors import EnvironmentFault
+from thresher.model.findings import FindingKind
+from thresher.model.parts import Inventory
 from thresher.model.port import BitFlip
 
 PLAN = MatrixPlan(32, 2)
@@ -139,6 +142,28 @@ def test_workers_die_with_the_spawner(make_team: MakeTeam) -> None:
 def test_a_cpu_that_may_not_be_used_is_said(make_team: MakeTeam) -> None:
     with pytest.raises(EnvironmentFault, match="CPU 4000"):
         ready(make_team([4000], paced=False))
+
+
+def test_cores_that_disagree_about_the_reference_are_told(make_team: MakeTeam) -> None:
+    """A bit is flipped in the shared reference while the confirming worker is held, as a faulty core would."""
+    team = make_team([0, 3], plan=MatrixPlan(64, 3))
+    poll_until(team, lambda _events: len(team.pids()) == 2)
+    os.kill(team.pids()[3], signal.SIGSTOP)
+    poll_until(team, lambda _events: team.state is not TeamState.MAKING)
+    folder = Path(f"/proc/{team.pids()[0]}/fd")
+    operands = next(fd for fd in folder.iterdir() if "operands" in str(fd.readlink()))
+    with operands.open("r+b") as memory:
+        reference = 2 * team.plan.bytes // 3
+        memory.seek(reference)
+        byte = memory.read(1)[0]
+        memory.seek(reference)
+        memory.write(bytes([byte ^ 1]))
+    os.kill(team.pids()[3], signal.SIGCONT)
+    (event,) = poll_until(team, bool)
+    assert event == ReferenceDisputed(made_on=0, confirmed_on=3, sets=1)
+    finding = finding_of_team_event(event, Inventory("m", True, (), ()), 5.0)
+    assert (finding.code, finding.kind) == ("P-105", FindingKind.REFERENCE_DISPUTE)
+    assert "core 0 made the reference, core 3 does not confirm 1 of its sets" in finding.detail
 
 
 def _stat(pid: int) -> list[str]:

@@ -6,7 +6,7 @@ from typing import Any, TypeVar
 
 import msgspec
 
-from thresher.engine.protocol import EVENTS, INCOMING, EngineEvent, Incoming
+from thresher.engine.protocol import INCOMING, NOTICES, EngineEvent, Incoming
 from thresher.model.errors import EnvironmentFault
 
 T = TypeVar("T")
@@ -44,7 +44,12 @@ class EngineClient:
         self._socket.close()
 
     def _line(self) -> Incoming:
-        line = self._stream.readline()
+        try:
+            line = self._stream.readline()
+        except OSError as error:
+            raise EnvironmentFault(
+                "reading from the engine", error.strerror or str(error), "Start it again."
+            ) from error
         if not line:
             raise EnvironmentFault("reading from the engine", "it has gone", "Start it again.")
         return INCOMING.decode(line)
@@ -53,11 +58,14 @@ class EngineClient:
         """Call a method and return its result as `kind`. Raises EnvironmentFault with the engine's own message."""
         self._next_id += 1
         request = {"jsonrpc": "2.0", "id": self._next_id, "method": method, "params": params}
-        self._socket.sendall(msgspec.json.encode(request) + b"\n")
+        try:
+            self._socket.sendall(msgspec.json.encode(request) + b"\n")
+        except OSError as error:
+            raise EnvironmentFault("writing to the engine", error.strerror or str(error), "Start it again.") from error
         while True:
             incoming = self._line()
             if incoming.method:
-                self._events.append(EVENTS.decode(incoming.params))
+                self._events.append(NOTICES.decode(incoming.params).event)
             elif incoming.error is not None:
                 raise EnvironmentFault(f"asking the engine for {method}", incoming.error.message, "See above.")
             elif incoming.id == self._next_id:
@@ -70,4 +78,4 @@ class EngineClient:
         while True:
             incoming = self._line()
             if incoming.method:
-                return EVENTS.decode(incoming.params)
+                return NOTICES.decode(incoming.params).event

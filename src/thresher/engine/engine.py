@@ -285,6 +285,11 @@ class Engine:
         """All findings of the job."""
         return tuple(self._record.findings)
 
+    @property
+    def told(self) -> int:
+        """How many events have been told since the start."""
+        return self._record.told
+
     def status(self) -> RunStatus:
         """Return where the run is."""
         return self.conductor.status()
@@ -307,7 +312,7 @@ class Engine:
             unknown=self.unknown, wall_offset=self._system.wall() - self._system.now(), sheet=self.conductor.sheet,
             run=self.status(),
             tape=tuple(self._record.tape), findings=self.findings, verdict=self.verdict, symptoms=self._symptoms,
-            health=self.health(),
+            health=self.health(), told=self.told,
         )  # fmt: skip
 
     def history(self, after: float, most: int) -> HistoryRows:

@@ -104,7 +104,10 @@ EngineEvent = TickEvent | TapeEvent | FindingEvent | VerdictEvent | PlanEvent
 
 
 class Snapshot(msgspec.Struct, frozen=True):
-    """Everything that a window needs to begin with. `wall_offset` is Unix time less machine time, in seconds."""
+    """Everything that a window needs to begin with. `wall_offset` is Unix time less machine time, in seconds.
+
+    `told` is the number of the last event that it already holds.
+    """
 
     version: int
     pid: int
@@ -123,6 +126,7 @@ class Snapshot(msgspec.Struct, frozen=True):
     verdict: Verdict | None
     symptoms: tuple[str, ...]
     health: EngineHealth
+    told: int
 
 
 class HistoryRows(msgspec.Struct, frozen=True):
@@ -159,9 +163,16 @@ def refusal(request_id: int | str | None, code: int, message: str) -> bytes:
     return msgspec.json.encode({"jsonrpc": "2.0", "id": request_id, "error": RpcError(code, message)}) + b"\n"
 
 
-def notice(event: EngineEvent) -> bytes:
+class Notice(msgspec.Struct, frozen=True):
+    """The params of a notification: an event and its number, counted from the engine's start."""
+
+    number: int
+    event: EngineEvent
+
+
+def notice(event: EngineEvent, number: int) -> bytes:
     """Return a notification line for an event."""
-    return msgspec.json.encode({"jsonrpc": "2.0", "method": "event", "params": event}) + b"\n"
+    return msgspec.json.encode({"jsonrpc": "2.0", "method": "event", "params": Notice(number, event)}) + b"\n"
 
 
 class Incoming(msgspec.Struct, frozen=True):
@@ -175,4 +186,4 @@ class Incoming(msgspec.Struct, frozen=True):
 
 
 INCOMING: msgspec.json.Decoder[Incoming] = msgspec.json.Decoder(Incoming)
-EVENTS: msgspec.json.Decoder[EngineEvent] = msgspec.json.Decoder(EngineEvent)
+NOTICES: msgspec.json.Decoder[Notice] = msgspec.json.Decoder(Notice)

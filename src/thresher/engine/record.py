@@ -32,9 +32,11 @@ class Record:
         self.run: Run | None = None
         self.tick: Tick | None = None
         self.changed = True
+        self.told = 0
 
     def tell(self, event: EngineEvent) -> None:
-        """Tell an event to all listeners."""
+        """Tell an event to all listeners, counted, so that a late listener knows what it has missed."""
+        self.told += 1
         for listener in list(self.listeners):
             listener(event)
 

@@ -120,7 +120,9 @@ class _Connection:
         """Answer until the client goes."""
         try:
             while line := await self._reader.readline():
-                self.send(await self._answer(line))
+                reply = await self._answer(line)
+                if reply is not None:
+                    self.send(reply)
         except (ValueError, ConnectionError):
             # a line beyond all bounds, or a client gone in the middle of one
             self.send(refusal(None, PARSE_ERROR, f"a line may have {_LONGEST_LINE} bytes at most"))
@@ -129,13 +131,18 @@ class _Connection:
                 self._writer.close()
                 await self._writer.wait_closed()
 
-    async def _answer(self, line: bytes) -> bytes:
+    async def _answer(self, line: bytes) -> bytes | None:
+        """Carry out one line; a notification, which has no id, is carried out and gets no answer."""
         try:
             request = msgspec.json.decode(line, type=Request)
         except msgspec.ValidationError as error:
             return refusal(None, INVALID_REQUEST, str(error))
         except msgspec.DecodeError as error:
             return refusal(None, PARSE_ERROR, str(error))
+        reply = await self._carry_out(request)
+        return reply if request.id is not None else None
+
+    async def _carry_out(self, request: Request) -> bytes:
         if request.method == "subscribe":
             self.subscribed = True
             return answer(request.id, True)
@@ -158,7 +165,7 @@ async def _serve(engine: Engine, listening: socket.socket, ended: asyncio.Event)
     loop = asyncio.get_running_loop()
 
     def fan_out(event: EngineEvent) -> None:
-        line = notice(event)
+        line = notice(event, engine.told)
 
         def send_all() -> None:
             for each in connections:

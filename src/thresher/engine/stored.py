@@ -36,6 +36,7 @@ def stored_snapshot(stored: JobFile, verdict: Verdict) -> Snapshot:
         verdict=verdict,
         symptoms=tuple(filter(None, job.get("symptoms", "").split("\n"))),
         health=EngineHealth(len(run.channels), 1.0, 0.0, readings.late, None, 0, None, "stored job, read only"),
+        told=0,
     )
 
 

@@ -8,7 +8,7 @@ import msgspec
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from PyQt6.QtNetwork import QLocalSocket
 
-from thresher.engine.protocol import EVENTS, INCOMING, HistoryRows, Incoming, Snapshot
+from thresher.engine.protocol import INCOMING, NOTICES, HistoryRows, Incoming, Notice, Snapshot
 
 _RETRY_MS = 50
 
@@ -40,6 +40,7 @@ class EngineLink(QObject):
         self._retry.timeout.connect(self._connect)
         self._waiting: dict[int, Callable[[Incoming], None]] = {}
         self._next_id = 0
+        self._early: list[Notice] | None = []
         self._standing = False
         self._wanted = False
 
@@ -84,12 +85,18 @@ class EngineLink(QObject):
     def _on_connected(self) -> None:
         self._standing = True
         self._waiting.clear()
+        self._early = []
         self.call("subscribe")
         self.call("snapshot", self._on_snapshot)
 
     def _on_snapshot(self, answer: Incoming) -> None:
         snapshot = msgspec.json.decode(answer.result, type=Snapshot)
         self.opened.emit(snapshot)
+        # events that came while the snapshot was on its way: those that it does not hold already
+        early, self._early = self._early, None
+        for each in early or ():
+            if each.number > snapshot.told:
+                self.event_came.emit(each.event)
         self._ask_history(-1e18)
 
     def _ask_history(self, after: float) -> None:
@@ -108,7 +115,11 @@ class EngineLink(QObject):
     def _on_line(self, line: bytes) -> None:
         incoming = INCOMING.decode(line)
         if incoming.method:
-            self.event_came.emit(EVENTS.decode(incoming.params))
+            came = NOTICES.decode(incoming.params)
+            if self._early is not None:
+                self._early.append(came)
+            else:
+                self.event_came.emit(came.event)
             return
         done = self._waiting.pop(incoming.id, None) if isinstance(incoming.id, int) else None
         if incoming.error is not None:

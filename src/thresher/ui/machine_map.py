@@ -148,7 +148,7 @@ class MachineMap(PaintedWidget):
         if index is not None:
             channel = state.channels[index]
             limit = channel.limit(LimitSide.BELOW)
-            story += [_reading(channel, reading), f"read from {channel.source}"]
+            story += [_reading(channel, reading), f"read from {channel.source}", state.extremes_text(index)]
             if limit is not None:
                 story.append(f"limit {limit.value:g} °C, {limit.source}")
                 if reading is not None:
@@ -159,7 +159,7 @@ class MachineMap(PaintedWidget):
                     painter.fillRect(QRectF(cell.x(), cell.bottom() - high, cell.width(), high), fill)
         for i in state.find_channels(Quantity.CLOCK):
             if state.channels[i].core == core:
-                story.append(_reading(state.channels[i], state.value(i)))
+                story += [_reading(state.channels[i], state.value(i)), state.extremes_text(i)]
         if hits:
             story.append(f"{len(hits)} findings in this run on this core")
             fill = QColor(scheme.fault)
@@ -174,7 +174,7 @@ class MachineMap(PaintedWidget):
         self._centred(painter, cell, number_y, text, scheme.fault if hits else scheme.ink, 13.5 if tall else 10, True)
         if tall:
             self._centred(painter, cell, cell.bottom() - cell.height() * 0.14, f"c{core}", scheme.soft, 10.5, False)
-        self.spots.append(Spot(cell, "\n".join(story)))
+        self.spots.append(Spot(cell, "\n".join(filter(None, story))))
 
     def _centred(self, painter: QPainter, cell: QRectF, y: float, text: str, colour: str, size: float, b: bool) -> None:
         x = cell.x() + (cell.width() - text_width(text, size, bold=b)) / 2
@@ -246,9 +246,9 @@ class MachineMap(PaintedWidget):
                 beyond = not low.value <= value <= high.value
                 ink = QColor(scheme.fault) if beyond else scheme.part(PartKind.POWER)
                 painter.fillRect(QRectF(track.x() + share * (wide - 4), track.y() - 2, 4, 11), ink)
-            story = [_reading(channel, value), f"read from {channel.source}"]
+            story = [_reading(channel, value), f"read from {channel.source}", state.extremes_text(index)]
             story += [f"must stay {limit.side.value} {limit.value:.2f} V, {limit.source}" for limit in channel.limits]
-            self.spots.append(Spot(QRectF(x, area.y() + 24, wide, 36), "\n".join(story)))
+            self.spots.append(Spot(QRectF(x, area.y() + 24, wide, 36), "\n".join(filter(None, story))))
         return area.bottom()
 
     def _draw_box(self, painter: QPainter, part: Part, area: QRectF, line: str, second: str) -> float:

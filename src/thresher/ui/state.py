@@ -23,7 +23,7 @@ from thresher.model.findings import Finding, TapeEntry
 from thresher.model.parts import PartKind, PartStatus
 from thresher.model.sheet import RunSheet
 from thresher.model.verdict import Verdict
-from thresher.sensors.extremes import Headroom, closest
+from thresher.sensors.extremes import Extremes, Headroom, closest
 from thresher.sensors.lanes import Lane, choose_lanes
 from thresher.sensors.pyramid import Pyramid
 
@@ -46,6 +46,8 @@ class BenchState(QObject):
         self.sheet: RunSheet | None = None
         self.verdict: Verdict | None = None
         self.tick: Tick | None = None
+        self.extremes = Extremes(0)
+        self._extremes_of: int | None = None
         self.tape: list[TapeEntry] = []
         self.findings: list[Finding] = []
         self.lanes: tuple[Lane, ...] = ()
@@ -100,6 +102,7 @@ class BenchState(QObject):
         self.tape, self.findings = list(snapshot.tape), list(snapshot.findings)
         self.lanes = choose_lanes(snapshot.channels)
         self.history = Pyramid(len(snapshot.channels))
+        self.extremes, self._extremes_of = Extremes(len(snapshot.channels)), snapshot.run.run
         self.tick, self.trouble = None, ""
         self._early, self._history_complete = [], False
         self.machine_changed.emit()
@@ -110,6 +113,8 @@ class BenchState(QObject):
         """Take in past ticks; new ones that came meanwhile follow when all are there."""
         for at, values in zip(rows.at, rows.values, strict=True):
             self._remember(at, values)
+            if self.run.began_at is None or at >= self.run.began_at:
+                self.extremes.add(Tick(at, 0.0, values, {}))
         if rows.at and self.tick is None:
             self.tick = Tick(rows.at[-1], 0.0, rows.values[-1], {})
         if not rows.more:
@@ -124,6 +129,7 @@ class BenchState(QObject):
         match event:
             case TickEvent(tick, run, health):
                 self.tick, self.run, self.health = tick, run, health
+                self._extend(tick)
                 if self._history_complete:
                     self._remember(tick.at, tick.values)
                 else:
@@ -138,6 +144,24 @@ class BenchState(QObject):
             case PlanEvent(sheet, run):
                 self.sheet, self.run = sheet, run
         self._dirty = True
+
+    def _extend(self, tick: Tick) -> None:
+        """Take a tick into the extremes of the run, which begin anew with each run and stand still after it."""
+        if self.run.run != self._extremes_of:
+            self._extremes_of = self.run.run
+            self.extremes = Extremes(len(self.channels))
+        if self.active or self.run.run is None:
+            self.extremes.add(tick)
+
+    def extremes_text(self, index: int) -> str:
+        """Return smallest, mean and largest reading of a channel since the run began, or since the window opened."""
+        low, mean, high = (each[index] for each in (self.extremes.minimum, self.extremes.mean, self.extremes.maximum))
+        if np.isnan(mean):
+            return ""
+        channel = self.channels[index]
+        digits = 0 if channel.quantity in (Quantity.TEMPERATURE, Quantity.FAN) else 2
+        since = f"in run {self._extremes_of}" if self._extremes_of is not None else "so far"
+        return f"{since}: {low:.{digits}f} to {high:.{digits}f}, mean {mean:.{digits}f} {channel.unit}"
 
     def say_trouble(self, text: str) -> None:
         """Show a message of the surroundings until the next one."""

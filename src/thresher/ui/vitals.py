@@ -28,6 +28,11 @@ class Vital:
     story: str
 
 
+def _story(*lines: str) -> str:
+    """Join what is to be told, leaving out what is not known."""
+    return "\n".join(line for line in lines if line)
+
+
 def _none(title: str, why: str, part: PartKind | None) -> Vital:
     return Vital(title, "–", "", why, False, part, why)
 
@@ -40,8 +45,11 @@ def _headroom(state: BenchState) -> Vital:
     return Vital(
         "Headroom", f"{room.value:.0f}", "K",
         f"{channel.name.lower()} at {room.reading:.0f} of {room.limit.value:.0f} °C", room.value < 10, channel.kind,
-        f"{channel.name}: {room.reading:.1f} °C, read from {channel.source}.\n"
-        f"Limit {room.limit.value:g} °C, {room.limit.source}.\nHeadroom is what is left to that limit.",
+        _story(
+            f"{channel.name}: {room.reading:.1f} °C, read from {channel.source}.",
+            state.extremes_text(room.index),
+            f"Limit {room.limit.value:g} °C, {room.limit.source}. Headroom is what is left to it.",
+        ),
     )  # fmt: skip
 
 
@@ -62,8 +70,11 @@ def _slowest(state: BenchState) -> Vital:
     line = f"below its {base}" if below else base if busy else f"idle, {base}"
     return Vital(
         "Slowest core", f"{value:.2f}", "GHz", line, below, channel.kind,
-        f"{channel.name}: {value:.2f} GHz, read from {channel.source}.\n"
-        + (f"Under load not below {limit.value:.2f} GHz, {limit.source}." if limit else "No base clock is told."),
+        _story(
+            f"{channel.name}: {value:.2f} GHz, read from {channel.source}.",
+            state.extremes_text(index),
+            f"Under load not below {limit.value:.2f} GHz, {limit.source}." if limit else "No base clock is told.",
+        ),
     )  # fmt: skip
 
 
@@ -76,7 +87,10 @@ def _package(state: BenchState) -> Vital:
     return Vital(
         "Package", f"{value:.0f}", "W", f"limit {limit.value:.0f} W" if limit else "no limit told", False,
         PartKind.POWER,
-        f"{channel.name}: {value:.1f} W, from the energy counter {channel.source}.",
+        _story(
+            f"{channel.name}: {value:.1f} W, from the energy counter {channel.source}.",
+            state.extremes_text(found[0]),
+        ),
     )  # fmt: skip
 
 
@@ -93,9 +107,12 @@ def _rail(state: BenchState) -> Vital:
     return Vital(
         f"Rail {channel.name}", f"{worst.reading:.2f}", "V", f"{off:+.1f} % of ±5 %".replace("-", "−"),
         worst.value < 0.02 * nominal, PartKind.POWER,
-        f"The rail nearest its limit: {channel.name}, {worst.reading:.3f} V, read from {channel.source}.\n"
-        f"Must stay {worst.limit.side.value} {worst.limit.value:.2f} V, {worst.limit.source}.\n"
-        "Board sensors are rough; confirm with a meter at the plug.",
+        _story(
+            f"The rail nearest its limit: {channel.name}, {worst.reading:.3f} V, read from {channel.source}.",
+            state.extremes_text(worst.index),
+            f"Must stay {worst.limit.side.value} {worst.limit.value:.2f} V, {worst.limit.source}.",
+            "Board sensors are rough; confirm with a meter at the plug.",
+        ),
     )  # fmt: skip
 
 
