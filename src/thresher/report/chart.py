@@ -92,12 +92,13 @@ def _draw_lane(lane: Lane, number: int, pyramid: Pyramid, begin: float, end: flo
         return " ".join(_segments(_LEFT + (times - begin) * scale, top + inner * (high - values) / (high - low)))
 
     digits = 0 if high - low > 20 else 2
+    shown = min(high, 100.0) if lane.unit == "%" else high
     limit = lane.limit
     return DrawnLane(
-        lane.title, lane.unit, lane.kind.value, f"{low:.{digits}f}", f"{high:.{digits}f}", top,
+        lane.title, lane.unit, lane.kind.value, f"{low:.{digits}f}", f"{shown:.{digits}f}", top,
         tuple((path(channel), channel in lane.lead) for channel in lane.channels),
         y(limit.value) if limit and low <= limit.value <= high else None,
-        f"{limit.value:g} {lane.unit}, {limit.source}" if limit else "",
+        f"{limit.side.value} {limit.value:g} {lane.unit}, {limit.source}" if limit else "",
     )  # fmt: skip
 
 

@@ -50,7 +50,7 @@ class SuspectCard(PaintedWidget):
         suspects = shown_suspects(self.state)
         if not suspects:
             draw_text(painter, QPointF(12, 26), "SUSPECTS", scheme.soft, 11, bold=True)
-            draw_text(painter, QPointF(12, 48), "none yet: nothing has run", scheme.soft, 12)
+            draw_text(painter, QPointF(12, 48), "none yet: needs findings, or time under load", scheme.soft, 12)
             return
         y = area.y() + 22
         for suspect in suspects:
