@@ -451,6 +451,7 @@ def engine(
     job: JobPath = None,
     every: Every = 1.0,
     sheet: Annotated[str | None, typer.Option("--sheet")] = None,
+    linger: Annotated[float, typer.Option("--linger", min=1.0)] = 1800.0,
 ) -> None:
     """The engine as a process of its own, for windows."""
     listening = take_socket(socket)
@@ -459,7 +460,7 @@ def engine(
         if sheet is not None:
             made.put_sheet(bootstrap.sheet_named(sheet))
         with _interrupt_stops(made):
-            serve(made, listening)
+            serve(made, listening, linger)
     finally:
         listening.close()
         socket.unlink(missing_ok=True)

@@ -172,6 +172,22 @@ def test_a_socket_in_use_is_said_and_the_engine_there_is_left_alone(start_engine
     assert engine.status().state == "idle"
 
 
+def test_a_folder_that_others_may_write_to_is_refused(tmp_path: Path) -> None:
+    (tmp_path / "open").mkdir()
+    (tmp_path / "open").chmod(0o777)
+    with pytest.raises(EnvironmentFault, match="other users may write"):
+        take_socket(tmp_path / "open" / "engine.sock")
+
+
+def test_an_engine_that_nobody_needs_ends_by_itself_but_not_while_a_run_goes_on(start_engine: StartEngine) -> None:
+    engine = start_engine("--bench-model", "ferry-office", "--speed", "40", "--sheet", "short-round", "--linger", "1")
+    engine.client.call("run.start", RunStatus)
+    engine.client.close()
+    assert engine.process.wait(30) == 0
+    with JobFile(engine.job) as stored:
+        assert stored.runs()[0].ending == "finished"
+
+
 def test_a_socket_left_by_a_killed_engine_is_taken_over(start_engine: StartEngine) -> None:
     start_engine().kill()
     assert start_engine().status().state == "idle"

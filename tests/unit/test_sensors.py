@@ -11,12 +11,13 @@ from thresher.benchmodels.machine import BenchModel
 from thresher.benchmodels.scenario import Scenario
 from thresher.inventory.machine import read_inventory
 from thresher.model.channels import UNITS, Channel, LimitSide, Quantity, Tick
+from thresher.model.errors import SourceUnavailable
 from thresher.model.parts import PartKind
 from thresher.model.port import System
 from thresher.sensors.discovery import Discovery, discover
 from thresher.sensors.extremes import Extremes, closest
 from thresher.sensors.lanes import choose_lanes, value_range
-from thresher.sensors.probes import cpu_use, energy_to_power, implausible, memory_used, parse_number
+from thresher.sensors.probes import Probe, cpu_use, energy_to_power, implausible, memory_used, parse_number, scaled
 from thresher.sensors.pyramid import Pyramid
 from thresher.sensors.sampler import Sampler
 from thresher.system.live import LiveSystem
@@ -246,3 +247,44 @@ def test_a_lane_shows_its_values_and_a_limit_that_is_near(lighthouse: Scenario) 
     assert high > 100.0
     flat_low, flat_high = value_range(lane, history, 0.0, 1.0)
     assert flat_high - flat_low >= 10.0
+
+
+class Unplugged:
+    """A sensor file whose device goes away: once gone, an open file stays gone and only a new one reads."""
+
+    path = "/sys/class/hwmon/hwmon9/temp1_input"
+
+    def __init__(self, there: list[bool]) -> None:
+        self._there = there
+        self._dead = False
+        if not there[0]:
+            raise SourceUnavailable(self.path, "not there")
+
+    def read(self) -> bytes:
+        self._dead = self._dead or not self._there[0]
+        if self._dead:
+            raise SourceUnavailable(self.path, "the device is gone")
+        return b"42000\n"
+
+    def close(self) -> None:
+        """Nothing is held."""
+
+
+def test_a_device_that_is_plugged_in_again_is_found_again(lighthouse: Scenario) -> None:
+    there = [True]
+
+    class Machine(BenchModel):
+        def open(self, path: str) -> Unplugged:  # type: ignore[override]
+            return Unplugged(there)
+
+    channel = Channel("x/temp1", "Plugged", Quantity.TEMPERATURE, PartKind.BOARD, Unplugged.path)
+    probe = Probe(Unplugged(there), (channel,), scaled(1000.0))
+    sampler = Sampler(Machine(lighthouse, 0.0), Discovery((probe,), ()))
+    assert sampler.sample().values == (42.0,)
+    there[0] = False
+    for _ in range(20):
+        assert sampler.sample().missing == {0: "the device is gone"}
+    there[0] = True
+    readings = [sampler.sample().values[0] for _ in range(20)]
+    assert readings[0] is None
+    assert readings[-1] == 42.0

@@ -10,6 +10,7 @@ import pytest
 
 from tests.crash.engine_process import EngineProcess
 from thresher.engine.protocol import HistoryRows, PlanEvent, RunStatus, Snapshot, TickEvent
+from thresher.engine.sheet_file import shipped_sheets
 from thresher.model.errors import EnvironmentFault
 
 
@@ -57,6 +58,8 @@ def test_an_answer_bears_the_id_of_its_request(engine: EngineProcess) -> None:
 
 
 def test_the_snapshot_holds_what_a_window_needs(engine: EngineProcess) -> None:
+    text = shipped_sheets()["short-round"].read_text(encoding="utf-8")
+    engine.client.call("sheet.put", RunStatus, toml=text, name="short-round")
     snapshot = engine.client.call("snapshot", Snapshot)
     assert snapshot.pid == engine.process.pid
     assert snapshot.machine.name == "Counter 2"

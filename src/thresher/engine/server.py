@@ -35,6 +35,7 @@ from thresher.model.errors import EnvironmentFault, InputError
 _MOST_UNSENT = 16 << 20
 _LONGEST_LINE = 4 << 20
 _HISTORY_ROWS = 2_000
+_LOOK_ROUND_S = 0.5
 
 Method = Callable[[Engine, dict[str, Any]], object]
 
@@ -69,6 +70,7 @@ def take_socket(path: Path) -> socket.socket:
     """Bind the engine's socket, mode 0600, taking away a dead one. Raises EnvironmentFault when one is alive."""
     try:
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        _check_owner(path.parent)
         with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as probe:
             probe.connect(str(path))
         raise EnvironmentFault(
@@ -98,6 +100,17 @@ def take_socket(path: Path) -> socket.socket:
     listening.listen(8)
     listening.setblocking(False)
     return listening
+
+
+def _check_owner(folder: Path) -> None:
+    """Refuse a folder that another user could put a socket of theirs into."""
+    found = folder.stat()
+    if found.st_uid != os.geteuid() or found.st_mode & 0o022:
+        raise EnvironmentFault(
+            f"opening the engine's socket in {folder}",
+            "other users may write to this folder",
+            "Set XDG_RUNTIME_DIR to a folder of yours alone.",
+        )
 
 
 class _Connection:
@@ -160,7 +173,7 @@ class _Connection:
         return answer(request.id, result)
 
 
-async def _serve(engine: Engine, listening: socket.socket, ended: asyncio.Event) -> None:
+async def _serve(engine: Engine, listening: socket.socket, ended: asyncio.Event, linger_s: float) -> None:
     connections: set[_Connection] = set()
     loop = asyncio.get_running_loop()
 
@@ -183,15 +196,30 @@ async def _serve(engine: Engine, listening: socket.socket, ended: asyncio.Event)
         finally:
             connections.discard(connection)
 
+    async def end_when_forgotten() -> None:
+        """Without a window and without a run for a long while nobody needs this engine any more."""
+        alone_since = loop.time()
+        while True:
+            await asyncio.sleep(_LOOK_ROUND_S)
+            if connections or engine.conductor.active:
+                alone_since = loop.time()
+            elif loop.time() - alone_since > linger_s:
+                engine.quit()
+
     engine.subscribe(fan_out)
+    forgotten = asyncio.create_task(end_when_forgotten())
     server = await asyncio.start_unix_server(on_connect, sock=listening, limit=_LONGEST_LINE)
     await ended.wait()
+    forgotten.cancel()
     await asyncio.sleep(0.05)  # let the last lines out
     server.close()
 
 
-def serve(engine: Engine, listening: socket.socket) -> None:
-    """Run the engine on a thread of its own and serve the socket on this one until the engine quits."""
+def serve(engine: Engine, listening: socket.socket, linger_s: float = 1800.0) -> None:
+    """Run the engine on a thread of its own and serve the socket on this one until the engine quits.
+
+    It quits by itself when for `linger_s` no client was there and no run went on.
+    """
     loop = asyncio.new_event_loop()
     ended = asyncio.Event()
 
@@ -204,11 +232,13 @@ def serve(engine: Engine, listening: socket.socket) -> None:
     thread = threading.Thread(target=work, name="engine", daemon=True)
     thread.start()
     try:
-        loop.run_until_complete(_serve(engine, listening, ended))
+        loop.run_until_complete(_serve(engine, listening, ended, linger_s))
     finally:
         engine.quit()
         thread.join(15.0)
-        for task in asyncio.all_tasks(loop):
+        left = asyncio.all_tasks(loop)
+        for task in left:
             task.cancel()
-        loop.run_until_complete(asyncio.gather(*asyncio.all_tasks(loop), return_exceptions=True))
+        if left:
+            loop.run_until_complete(asyncio.wait(left))
         loop.close()
