@@ -14,12 +14,17 @@ from thresher.diagnosis.inference import Evidence, diagnose
 from thresher.diagnosis.knowledge import load_knowledge
 from thresher.engine.engine import Engine
 from thresher.engine.sheet_file import load_sheet, shipped_sheets
+from thresher.inventory.machine import read_inventory
 from thresher.journal.jobfile import JobFile
 from thresher.model.errors import EnvironmentFault
 from thresher.model.findings import Finding
-from thresher.model.port import System
+from thresher.model.parts import Fact
+from thresher.model.port import System, optional_text
 from thresher.model.sheet import RunSheet
 from thresher.model.verdict import Exposure, Verdict
+from thresher.sensors.discovery import discover
+from thresher.sensors.sampler import Sampler
+from thresher.system.capture import CapturedSystem, RecordingSystem, write_capture
 from thresher.system.live import LiveSystem
 from thresher.system.tree import TreeSystem
 
@@ -61,10 +66,41 @@ def open_system(root: Path | None = None, bench_model: str | None = None, speed:
     if root is not None and bench_model is not None:
         raise EnvironmentFault("choosing the machine", "both a tree and a bench model were given", "Give one of them.")
     if root is not None:
-        return TreeSystem(root)
+        return CapturedSystem(root) if root.is_file() else TreeSystem(root)
     if bench_model is not None:
         return BenchModel(load_scenario(scenario_path(bench_model)), speed)
     return LiveSystem()
+
+
+_SECRET_FACTS = ("serial", "address")
+
+
+def capture_machine(system: System, out: Path, with_names: bool) -> tuple[int, list[Fact]]:
+    """Write a capture of a machine; return how many files it holds and what could not be read.
+
+    Without `with_names` serial numbers, addresses and the machine's name are masked.
+    """
+    recording = RecordingSystem(system)
+    inventory = read_inventory(recording)
+    discovery = discover(recording, inventory)
+    sampler = Sampler(recording, discovery)
+    sampler.sample()
+    sampler.close()
+    for path in ("/proc/sys/kernel/random/boot_id", "/proc/cpuinfo"):
+        optional_text(recording, path)
+    unknown = [*inventory.unknown, *discovery.unknown]
+    reason = recording.keep_log()
+    if reason is not None:
+        unknown.append(Fact("kernel log", reason, "/dev/kmsg"))
+    secrets = {
+        fact.value.encode()
+        for part in inventory.parts
+        for fact in part.facts
+        if fact.name in _SECRET_FACTS and len(fact.value) >= 3
+    }
+    if len(system.name) >= 3:
+        secrets.add(system.name.encode())
+    return write_capture(recording, out, None if with_names else secrets), unknown
 
 
 def make_engine(system: System, job: Path | None, interval_s: float = 1.0) -> Engine:

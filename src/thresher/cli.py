@@ -157,6 +157,10 @@ def inventory(root: Root = None, bench_model: BenchModelFile = None, json: Json 
         _say(f"\n{part.tag}: {part.name}")
         for fact in part.facts:
             _say(f"    {fact.name:20} {fact.value:28} {fact.source}")
+    if found.doubts:
+        _say("\nNot as it should be")
+        for doubt in found.doubts:
+            _say(f"    {doubt.code}  {doubt.title}, {doubt.part}: {doubt.detail}")
     limited = [channel for channel in discovery.channels if channel.limits]
     _say(f"\n{len(discovery.channels)} channels, {len(limited)} with a limit")
     for channel in limited:
@@ -418,6 +422,20 @@ def report(
     if out.suffix == ".png":
         bootstrap.take_picture(job, out)
     _say(f"Written: {out}")
+
+
+@app.command()
+def capture(
+    out: Annotated[Path, typer.Option("--out", help="The capture to write, a .tar.gz.")],
+    root: Root = None,
+    bench_model: BenchModelFile = None,
+    with_names: Annotated[bool, typer.Option(help="Keep serial numbers, addresses and names.")] = False,
+) -> None:
+    """A capture of this machine, to be looked at later or elsewhere with --root."""
+    count, unknown = bootstrap.capture_machine(bootstrap.open_system(root, bench_model), out, with_names)
+    _say(f"Written: {out}, {count} files, {'names kept' if with_names else 'serial numbers and names masked'}")
+    for fact in unknown:
+        _say(f"Not read: {fact.name}: {fact.value} ({fact.source})")
 
 
 @bench_model_app.command("check")

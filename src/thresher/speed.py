@@ -23,7 +23,8 @@ import numpy as np
 
 from thresher.benchmodels.machine import BenchModel
 from thresher.benchmodels.scenario import load_scenario, shipped_scenarios
-from thresher.inventory.machine import cache_bytes, read_inventory
+from thresher.inventory.machine import read_inventory
+from thresher.inventory.processor import cache_bytes
 from thresher.loads.matrix import MatrixSets, plan_matrix, same_bits
 from thresher.loads.team import Team, TeamState
 from thresher.model.sheet import WorkingSet

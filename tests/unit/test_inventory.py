@@ -8,7 +8,8 @@ import pytest
 from thresher.benchmodels.firmware_tables import smbios_table
 from thresher.benchmodels.machine import BenchModel
 from thresher.benchmodels.scenario import Scenario
-from thresher.inventory.machine import cache_bytes, read_inventory
+from thresher.inventory.machine import read_inventory
+from thresher.inventory.processor import cache_bytes
 from thresher.inventory.smbios import memory_device, walk
 from thresher.model.errors import EnvironmentFault, SourceUnavailable
 from thresher.model.parts import PartKind
@@ -33,7 +34,8 @@ def test_the_demo_machine_is_found_part_by_part(lighthouse: Scenario) -> None:
     assert found.core_of(99) is None
     module = found.parts_of(PartKind.MEMORY)[0]
     assert {fact.name: fact.value for fact in module.facts} == {
-        "size": "16 GiB", "kind": "DDR5", "rated speed": "5600 MT/s", "configured speed": "5600 MT/s",
+        "size": "16 GiB", "kind": "DDR5 DIMM", "rated speed": "5600 MT/s", "configured speed": "5600 MT/s",
+        "lowest voltage": "1.1 V", "configured voltage": "1.1 V", "bank": "BANK 1",
     }  # fmt: skip
     assert all(fact.source.startswith("/") for part in found.parts for fact in part.facts)
     assert (cache_bytes(found, 2), cache_bytes(found, 3), cache_bytes(found, 4)) == (2 << 20, 32 << 20, None)

@@ -12,7 +12,7 @@ from thresher.engine.record import Record
 from thresher.engine.run import Run, Step, choose_cpus
 from thresher.engine.states import Ending, Outcome, RunState, outcome_of
 from thresher.engine.watchers import Watchers
-from thresher.inventory.machine import cache_bytes
+from thresher.inventory.processor import cache_bytes
 from thresher.loads.matrix import MatrixPlan, plan_matrix
 from thresher.loads.team import MismatchSeen, StopReport, Team, TeamEvent, TeamState, WorkerLost
 from thresher.model.channels import Channel, Quantity, Tick

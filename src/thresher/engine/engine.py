@@ -38,7 +38,7 @@ from thresher.model.channels import Tick
 from thresher.model.errors import EnvironmentFault, InputError, InputFault, SourceUnavailable
 from thresher.model.findings import Finding, Severity
 from thresher.model.parts import Fact
-from thresher.model.port import System, SystemKind, read_text
+from thresher.model.port import System, SystemKind, optional_text
 from thresher.model.sheet import RunSheet
 from thresher.model.verdict import Verdict
 from thresher.sensors.discovery import discover
@@ -83,8 +83,8 @@ class Engine:
         self.unknown: tuple[Fact, ...] = (*self.inventory.unknown, *discovery.unknown)
         self._watchers = Watchers(self.channels)
         self._knowledge = load_knowledge()
-        self._decoder = KernelDecoder(self.inventory, vendor_of(self._optional("/proc/cpuinfo")))
-        self._boot_id = self._optional("/proc/sys/kernel/random/boot_id") or "unknown"
+        self._decoder = KernelDecoder(self.inventory, vendor_of(optional_text(system, "/proc/cpuinfo")))
+        self._boot_id = optional_text(system, "/proc/sys/kernel/random/boot_id") or "unknown"
 
         self._record = Record(system, JournalWriter(job_path), self.channels)
         with JobFile(job_path) as stored:
@@ -104,6 +104,8 @@ class Engine:
         unread = f"; {len(self.unknown)} sources could not be read" if self.unknown else ""
         detail = f"{label}{len(self.channels)} channels every {interval_s:g} s{unread}"
         self._record.note(f"Bench open: {system.name}", detail)
+        for doubt in self.inventory.doubts:
+            self._record.note(doubt.title, f"{doubt.part}: {doubt.detail}", Severity.WARNING, doubt.code, doubt.kind)
 
     # ---- what others may call from any thread
 
@@ -271,12 +273,6 @@ class Engine:
         self._diagnosed_at = at
         self._record.changed = False
         self._record.tell(VerdictEvent(self.verdict))
-
-    def _optional(self, path: str) -> str:
-        try:
-            return read_text(self._system, path)
-        except SourceUnavailable:
-            return ""
 
     # ---- what is known now
 

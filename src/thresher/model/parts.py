@@ -14,6 +14,10 @@ class PartKind(StrEnum):
     POWER = "power"
     BOARD = "board"
     COOLING = "cooling"
+    BATTERY = "battery"
+    NETWORK = "network"
+    SOUND = "sound"
+    DISPLAY = "display"
 
 
 class PartStatus(StrEnum):
@@ -55,8 +59,19 @@ class LogicalCpu:
 
 
 @dataclass(frozen=True, slots=True)
+class Doubt:
+    """Something about a part that is not as it should be before any load has run, with its fault code."""
+
+    code: str
+    part: str
+    kind: PartKind
+    title: str
+    detail: str
+
+
+@dataclass(frozen=True, slots=True)
 class Inventory:
-    """What a machine is: its parts, its threads, its empty memory slots, and what could not be found out and why."""
+    """What a machine is: its parts, its threads, its empty memory slots, doubts, and what could not be found out."""
 
     name: str
     simulated: bool
@@ -64,6 +79,7 @@ class Inventory:
     cpus: tuple[LogicalCpu, ...]
     unknown: tuple[Fact, ...] = ()
     empty_slots: tuple[str, ...] = ()
+    doubts: tuple[Doubt, ...] = ()
 
     @property
     def core_count(self) -> int:

@@ -5,10 +5,13 @@ Three adapters answer it: this computer and a directory tree (`thresher.system`)
 except to label it.
 """
 
+import re
 import threading
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Protocol
+
+from thresher.model.errors import SourceUnavailable
 
 
 class SystemKind(StrEnum):
@@ -121,3 +124,17 @@ class System(Protocol):
 def read_text(system: System, path: str) -> str:
     """Read a file as text, stripped; bytes that are not UTF-8 are replaced. Raises SourceUnavailable."""
     return system.read(path).decode("utf-8", "replace").strip()
+
+
+def optional_text(system: System, path: str) -> str:
+    """Read a file as text; empty when it is not there or cannot be read."""
+    try:
+        return read_text(system, path)
+    except SourceUnavailable:
+        return ""
+
+
+def optional_number(system: System, path: str) -> int | None:
+    """Read a file that holds one whole number; None when it is not there or holds something else."""
+    text = optional_text(system, path)
+    return int(text) if re.fullmatch(r"[+-]?\d{1,24}", text) else None

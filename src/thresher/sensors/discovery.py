@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from thresher.model.channels import Channel, Limit, LimitSide, Quantity
 from thresher.model.errors import SourceUnavailable
 from thresher.model.parts import Fact, Inventory, PartKind
-from thresher.model.port import System, read_text
+from thresher.model.port import System, optional_number, optional_text
 from thresher.sensors.probes import Parse, Probe, cpu_use, energy_to_power, memory_used, scaled
 
 _HWMON = "/sys/class/hwmon"
@@ -75,27 +75,13 @@ def _try_probe(
         unknown.append(Fact(channels[0].name, error.reason, error.path))
 
 
-def _optional_number(system: System, path: str) -> float | None:
-    try:
-        return float(read_text(system, path))
-    except (SourceUnavailable, ValueError):
-        return None
-
-
-def _optional_text(system: System, path: str) -> str:
-    try:
-        return read_text(system, path)
-    except SourceUnavailable:
-        return ""
-
-
 def _hwmon(system: System, unknown: list[Fact]) -> Iterator[Probe]:
     chips = system.list(_HWMON)
     if not chips:
         unknown.append(Fact("temperatures, voltages, fans", _no_sensors_reason(system), _HWMON))
     for chip in chips:
         folder = f"{_HWMON}/{chip}"
-        chip_name = _optional_text(system, f"{folder}/name") or chip
+        chip_name = optional_text(system, f"{folder}/name") or chip
         device = system.resolve(f"{folder}/device").rpartition("/")[2]
         for file in sorted(system.list(folder), key=_natural):
             match = re.fullmatch(r"(temp|in|fan|power|curr)(\d+)_(input|average)", file)
@@ -105,7 +91,7 @@ def _hwmon(system: System, unknown: list[Fact]) -> Iterator[Probe]:
 
 
 def _no_sensors_reason(system: System) -> str:
-    flags = _optional_text(system, "/proc/cpuinfo")
+    flags = optional_text(system, "/proc/cpuinfo")
     if re.search(r"^flags\s*:.*\bhypervisor\b", flags, re.MULTILINE):
         return "this virtual machine has no temperature, voltage or fan sensors; loads and the kernel log still work"
     return "no sensor driver is loaded; the board's or processor's hwmon module would change that"
@@ -118,7 +104,7 @@ def _natural(name: str) -> list[str | int]:
 def _hwmon_channel(system: System, folder: str, chip: str, device: str, match: re.Match[str]) -> Channel:
     stem = f"{match[1]}{match[2]}"
     quantity, divisor = _ATTRIBUTES[match[1]]
-    label = _optional_text(system, f"{folder}/{stem}_label")
+    label = optional_text(system, f"{folder}/{stem}_label")
     kind = next((kind for kind, chips in _CHIP_KINDS.items() if chip in chips), PartKind.BOARD)
     core = re.fullmatch(r"Core (\d+)", label)
     limits = list(_hwmon_limits(system, folder, stem, divisor))
@@ -144,10 +130,10 @@ def _hwmon_channel(system: System, folder: str, chip: str, device: str, match: r
 
 def _hwmon_limits(system: System, folder: str, stem: str, divisor: float) -> Iterator[Limit]:
     sides = [("crit", LimitSide.BELOW), ("lcrit", LimitSide.ABOVE)]
-    if stem.startswith("temp") and _optional_number(system, f"{folder}/{stem}_crit") is None:
+    if stem.startswith("temp") and optional_number(system, f"{folder}/{stem}_crit") is None:
         sides.append(("max", LimitSide.BELOW))
     for suffix, side in sides:
-        value = _optional_number(system, f"{folder}/{stem}_{suffix}")
+        value = optional_number(system, f"{folder}/{stem}_{suffix}")
         if value:  # drivers write 0 where the chip holds no limit
             yield Limit(value / divisor, side, f"read from the chip ({stem}_{suffix})")
 
@@ -161,7 +147,7 @@ def _clocks(system: System, inventory: Inventory, unknown: list[Fact]) -> Iterat
             continue
         seen.add((cpu.package, cpu.core))
         found = True
-        base = _optional_number(system, f"{folder}/base_frequency")
+        base = optional_number(system, f"{folder}/base_frequency")
         limits = (Limit(base / 1e6, LimitSide.ABOVE, "base clock (base_frequency)"),) if base else ()
         channel = Channel(
             f"cpufreq/cpu{cpu.cpu}", f"Core {cpu.core} clock", Quantity.CLOCK, PartKind.PROCESSOR,
@@ -180,10 +166,10 @@ def _powercap(system: System, unknown: list[Fact]) -> Iterator[Probe]:
         unknown.append(Fact("processor power", "no powercap zones; a virtual machine has none", _POWERCAP))
     for zone in zones:
         folder = f"{_POWERCAP}/{zone}"
-        name = _optional_text(system, f"{folder}/name") or zone
-        limit_uw = _optional_number(system, f"{folder}/constraint_0_power_limit_uw")
+        name = optional_text(system, f"{folder}/name") or zone
+        limit_uw = optional_number(system, f"{folder}/constraint_0_power_limit_uw")
         limits = (Limit(limit_uw / 1e6, LimitSide.BELOW, "long-term power limit (powercap)"),) if limit_uw else ()
-        wraps = _optional_number(system, f"{folder}/max_energy_range_uj")
+        wraps = optional_number(system, f"{folder}/max_energy_range_uj")
         title = "Package power" if name.startswith("package") else f"{name} power"
         channel = Channel(f"powercap/{zone}", title, Quantity.POWER, PartKind.PROCESSOR, f"{folder}/energy_uj", limits)
         yield from _try_probe(system, channel, energy_to_power(int(wraps) if wraps else None), unknown)

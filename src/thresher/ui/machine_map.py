@@ -291,6 +291,9 @@ class MachineMap(PaintedWidget):
         """Return what is known about a part, each fact with where it was read."""
         status = self.state.status_of(part.kind)
         lines = [f"{part.tag.capitalize()}: {part.name}", f"Status: {status.value}"]
+        snapshot = self.state.snapshot
+        doubts = snapshot.machine.doubts if snapshot else ()
+        lines += [f"{each.code} {each.title}: {each.detail}" for each in doubts if each.part == part.tag]
         lines += [f"{fact.name}: {fact.value}  ({fact.source})" for fact in part.facts]
         return "\n".join(lines)
 

@@ -50,8 +50,7 @@ class Scheme:
         """Return the colour of a kind of part; ink for none."""
         if kind is None:
             return QColor(self.ink)
-        name = "power" if kind is PartKind.BOARD else kind.value
-        return QColor(getattr(self, name))
+        return QColor(getattr(self, _PART_TOKENS.get(kind, kind.value)))
 
     def severity(self, severity: Severity) -> QColor:
         """Return the colour of the bar beside a tape entry."""
@@ -68,6 +67,15 @@ class Scheme:
             }[status]
         )
 
+
+_PART_TOKENS = {
+    PartKind.BOARD: "power",
+    PartKind.BATTERY: "power",
+    PartKind.NETWORK: "cooling",
+    PartKind.SOUND: "cooling",
+    PartKind.DISPLAY: "graphics",
+}
+"""Parts that share the colour of the group they belong to."""
 
 LIGHT = Scheme(
     dark=False, paper="#F4EFE3", panel="#FBF8F1", field="#FFFDF8", ink="#22302E", soft="#5B6762", rule="#D8CFBA",

@@ -1,0 +1,223 @@
+"""Graphics, drives, batteries, network, sound and displays, as sysfs shows them.
+
+Kernel documents: ABI/testing/sysfs-bus-pci (link width and speed), ABI/stable/sysfs-block,
+ABI/testing/sysfs-class-power, ABI/testing/sysfs-class-net, gpu/drm-uapi (connectors).
+"""
+
+import re
+
+from thresher.inventory.edid import parse_edid
+from thresher.model.errors import InputError, SourceUnavailable
+from thresher.model.parts import Doubt, Fact, Part, PartKind
+from thresher.model.port import System, optional_number, optional_text
+
+_PCI = "/sys/bus/pci/devices"
+_DRM = "/sys/class/drm"
+_BLOCK = "/sys/block"
+_GIB = 1 << 30
+_TRANSPORTS = (
+    ("/nvme/", "NVMe"), ("/usb", "USB"), ("/ata", "SATA"), ("/virtio", "virtio"), ("/mmc_host/", "SD or eMMC"),
+    ("/host", "SCSI"),
+)  # fmt: skip
+
+
+def _facts(system: System, folder: str, files: tuple[tuple[str, str], ...]) -> list[Fact]:
+    found = ((title, optional_text(system, f"{folder}/{file}"), f"{folder}/{file}") for file, title in files)
+    return [Fact(title, value, path) for title, value, path in found if value]
+
+
+def _driver(system: System, folder: str) -> str:
+    if "driver" not in system.list(folder):
+        return ""
+    target = system.resolve(f"{folder}/driver")
+    return target.rpartition("/")[2] if target != f"{folder}/driver" else ""
+
+
+# ---- graphics
+
+
+def read_graphics(system: System) -> tuple[list[Part], list[Doubt]]:
+    """Return every display controller on the PCI bus, and every card that has no PCI device."""
+    cards = {
+        system.resolve(f"{_DRM}/{card}/device"): card for card in system.list(_DRM) if re.fullmatch(r"card\d+", card)
+    }
+    parts, doubts = [], []
+    for address in system.list(_PCI):
+        folder = f"{_PCI}/{address}"
+        if optional_text(system, f"{folder}/class").startswith("0x03"):
+            card = cards.pop(system.resolve(folder), "")
+            part = _graphics_part(system, folder, card or address)
+            parts.append(part)
+            doubts += _graphics_doubts(system, folder, part)
+    for device, card in cards.items():
+        parts.append(_graphics_part(system, device, card))
+    return parts, doubts
+
+
+def _graphics_part(system: System, folder: str, name: str) -> Part:
+    numbers = f"{optional_text(system, f'{folder}/vendor')} {optional_text(system, f'{folder}/device')}".strip()
+    facts = [Fact("PCI vendor and device", numbers, folder)] if numbers else []
+    facts.append(Fact("driver", _driver(system, folder) or "none", f"{folder}/driver"))
+    facts += _facts(
+        system,
+        folder,
+        (
+            ("current_link_width", "link width now"),
+            ("max_link_width", "link width at most"),
+            ("current_link_speed", "link speed now"),
+            ("max_link_speed", "link speed at most"),
+        ),
+    )
+    memory = optional_number(system, f"{folder}/mem_info_vram_total")
+    if memory:
+        facts.append(Fact("memory", f"{memory / _GIB:g} GiB", f"{folder}/mem_info_vram_total"))
+    title = optional_text(system, f"{folder}/product_name") or f"Graphics {numbers}".strip()
+    return Part(f"graphics {name}", PartKind.GRAPHICS, title, name, tuple(facts))
+
+
+def _graphics_doubts(system: System, folder: str, part: Part) -> list[Doubt]:
+    doubts = []
+    now, most = (optional_number(system, f"{folder}/{end}_link_width") for end in ("current", "max"))
+    if now and most and now < most:
+        detail = f"{now} of {most} lanes ({folder}); the slot may be narrow, or the card sits badly"
+        doubts.append(Doubt("G-110", part.tag, PartKind.GRAPHICS, "Graphics link narrow", detail))
+    if "driver" in {fact.name for fact in part.facts if fact.value == "none"}:
+        detail = "no driver is bound to it, so its readings and loads are not to be had"
+        doubts.append(Doubt("G-120", part.tag, PartKind.GRAPHICS, "Graphics without a driver", detail))
+    return doubts
+
+
+# ---- drives
+
+
+def read_drives(system: System) -> list[Part]:
+    """Return every block device that is hardware."""
+    root = _root_device(system)
+    parts = []
+    for name in system.list(_BLOCK):
+        folder = f"{_BLOCK}/{name}"
+        if "device" not in system.list(folder) and not name.startswith("vd"):
+            continue  # loop, ram, dm, md: no hardware behind them
+        facts = []
+        sectors = optional_number(system, f"{folder}/size")
+        if sectors:
+            facts.append(Fact("size", f"{sectors * 512 / 1e9:.0f} GB", f"{folder}/size"))
+        path = system.resolve(folder)
+        transport = next((word for mark, word in _TRANSPORTS if mark in path), "")
+        if transport:
+            facts.append(Fact("transport", transport, path))
+        rotational = optional_number(system, f"{folder}/queue/rotational")
+        if rotational is not None and transport != "virtio":  # a virtual disk says what its host does not know
+            facts.append(Fact("kind", "spinning" if rotational else "solid state", f"{folder}/queue/rotational"))
+        facts += _facts(
+            system,
+            f"{folder}/device",
+            (("serial", "serial"), ("firmware_rev", "firmware"), ("rev", "firmware"), ("state", "state")),
+        )
+        if root and (root == name or root.startswith(name)):
+            facts.append(Fact("holds", "the running system", "/proc/self/mountinfo"))
+        model = optional_text(system, f"{folder}/device/model") or "Drive"
+        parts.append(Part(f"drive {name}", PartKind.DRIVE, model, name, tuple(facts)))
+    return parts
+
+
+def _root_device(system: System) -> str:
+    """Return the block device that `/` is mounted from (filesystems/proc, section 3.5), empty when not told."""
+    for line in optional_text(system, "/proc/self/mountinfo").splitlines():
+        fields = line.split()
+        if len(fields) > 9 and fields[4] == "/" and "-" in fields:
+            source = fields[fields.index("-") + 2]
+            return source.rpartition("/")[2] if source.startswith("/dev/") else ""
+    return ""
+
+
+# ---- the rest
+
+
+def read_others(system: System, unknown: list[Fact]) -> list[Part]:
+    """Return batteries, network interfaces, sound cards and displays."""
+    return [*_batteries(system), *_network(system), *_sound(system), *_displays(system, unknown)]
+
+
+def _batteries(system: System) -> list[Part]:
+    parts = []
+    folder = "/sys/class/power_supply"
+    for name in system.list(folder):
+        here = f"{folder}/{name}"
+        if optional_text(system, f"{here}/type") != "Battery" or optional_text(system, f"{here}/scope") == "Device":
+            continue  # a mouse's battery is no part of the machine
+        files = (
+            ("manufacturer", "maker"), ("serial_number", "serial"), ("technology", "technology"), ("status", "status"),
+            ("cycle_count", "cycles"), ("capacity", "charge, %"),
+        )  # fmt: skip
+        facts = _facts(system, here, files)
+        for stem, unit, divisor in (("energy", "Wh", 1e6), ("charge", "Ah", 1e6)):
+            full, design = (optional_number(system, f"{here}/{stem}_{end}") for end in ("full", "full_design"))
+            if full and design:
+                text = f"{full / divisor:.1f} of {design / divisor:.1f} {unit} ({100 * full / design:.0f} %)"
+                facts.append(Fact("full charge left", text, f"{here}/{stem}_full"))
+        model = optional_text(system, f"{here}/model_name") or "Battery"
+        parts.append(Part(f"battery {name}", PartKind.BATTERY, model, name, tuple(facts)))
+    return parts
+
+
+def _network(system: System) -> list[Part]:
+    parts = []
+    folder = "/sys/class/net"
+    for name in system.list(folder):
+        here = f"{folder}/{name}"
+        if "device" not in system.list(here):
+            continue
+        facts = _facts(system, here, (("operstate", "state"), ("address", "address")))
+        speed = optional_number(system, f"{here}/speed")
+        if speed and speed > 0:
+            facts.append(Fact("speed", f"{speed} Mbit/s", f"{here}/speed"))
+        kind = "Wireless" if "wireless" in system.list(here) or "phy80211" in system.list(here) else "Wired"
+        parts.append(Part(f"network {name}", PartKind.NETWORK, f"{kind} network", name, tuple(facts)))
+    return parts
+
+
+def _sound(system: System) -> list[Part]:
+    listed = optional_text(system, "/proc/asound/cards")
+    found = re.findall(r"^\s*(\d+) \[(\S+)\s*\]: (.+)$", listed, re.MULTILINE)
+    return [
+        Part(
+            f"sound {number}",
+            PartKind.SOUND,
+            name.partition(" - ")[2] or name,
+            short,
+            (Fact("driver", name.partition(" - ")[0], "/proc/asound/cards"),),
+        )
+        for number, short, name in found
+    ]
+
+
+def _displays(system: System, unknown: list[Fact]) -> list[Part]:
+    parts = []
+    for connector in system.list(_DRM):
+        folder = f"{_DRM}/{connector}"
+        if optional_text(system, f"{folder}/status") != "connected":
+            continue
+        try:
+            data = system.read(f"{folder}/edid")
+            edid = parse_edid(data, f"{folder}/edid")
+        except (SourceUnavailable, InputError) as error:
+            unknown.append(Fact(f"display at {connector}", str(error).replace("\n", " "), f"{folder}/edid"))
+            continue
+        facts = [Fact("maker", edid.maker or "not told", f"{folder}/edid")]
+        if edid.preferred:
+            mode = edid.preferred
+            facts.append(Fact("preferred mode", f"{mode.width}x{mode.height} at {mode.rate_hz:g} Hz", f"{folder}/edid"))
+        if edid.size_cm:
+            facts.append(Fact("size", f"{edid.size_cm[0]} x {edid.size_cm[1]} cm", f"{folder}/edid"))
+        if edid.year:
+            facts.append(Fact("year", str(edid.year), f"{folder}/edid"))
+        if edid.serial:
+            facts.append(Fact("serial", edid.serial, f"{folder}/edid"))
+        if not edid.checksum_right:
+            facts.append(Fact("doubt", "its EDID has a wrong checksum", f"{folder}/edid"))
+        place = connector.partition("-")[2]
+        parts.append(
+            Part(f"display {place}", PartKind.DISPLAY, edid.name or f"{edid.maker} display", place, tuple(facts))
+        )
+    return parts

@@ -1,0 +1,197 @@
+"""Machines of six kinds: right parts and places, doubts with their codes, and a plain word for the unknown."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.unit import machine_trees as trees
+from thresher.codes.directory import load_codes
+from thresher.inventory.edid import parse_edid
+from thresher.inventory.machine import read_inventory
+from thresher.inventory.smbios import describe, walk
+from thresher.model.errors import InputError
+from thresher.model.parts import Inventory, PartKind
+from thresher.sensors.discovery import discover
+from thresher.system.tree import TreeSystem
+
+WriteTree = Callable[[dict[str, str | bytes]], Path]
+
+
+def inventory(write_tree: WriteTree, files: trees.Files) -> Inventory:
+    return read_inventory(TreeSystem(write_tree(files)))
+
+
+def facts(found: Inventory, tag: str) -> dict[str, str]:
+    return {fact.name: fact.value for part in found.parts if part.tag == tag for fact in part.facts}
+
+
+def codes(found: Inventory) -> dict[str, str]:
+    return {doubt.code: doubt.detail for doubt in found.doubts}
+
+
+@pytest.mark.parametrize("kind", trees.ALL)
+def test_every_kind_is_read_and_its_doubts_have_codes(write_tree: WriteTree, kind: str) -> None:
+    system = TreeSystem(write_tree(trees.ALL[kind]()))
+    found = read_inventory(system)
+    discover(system, found)
+    assert found.parts_of(PartKind.PROCESSOR)
+    assert found.parts_of(PartKind.MEMORY)
+    assert {doubt.code for doubt in found.doubts} <= set(load_codes())
+    tags = [part.tag for part in found.parts]
+    assert len(tags) == len(set(tags))
+    assert all(fact.value and fact.source for part in found.parts for fact in part.facts)
+
+
+def test_a_desktop_with_slow_memory_on_one_channel_and_a_narrow_link(write_tree: WriteTree) -> None:
+    found = inventory(write_tree, trees.desktop())
+    assert [part.place for part in found.parts_of(PartKind.MEMORY)] == ["DIMM_A1", "DIMM_A2"]
+    assert found.empty_slots == ("DIMM_B1", "DIMM_B2")
+    assert (found.core_count, len(found.cpus)) == (4, 8)
+    doubts = codes(found)
+    assert set(doubts) == {"M-120", "M-130", "G-110", "G-120"}
+    assert "2133 of 3200 MT/s" in doubts["M-120"]
+    assert doubts["M-130"] == "2 modules on channel A, none on B"
+    assert doubts["G-110"].startswith("8 of 16 lanes")
+    assert facts(found, "drive sda") == {"size": "500 GB", "kind": "spinning", "holds": "the running system"}
+    assert facts(found, "processor")["instruction sets"] == "avx, avx2, fma, aes"
+    assert facts(found, "board")["firmware"] == "maker Quayside Boards, version F3, date 03/02/2022"
+
+
+def test_a_laptop_with_two_kinds_of_cores_and_a_worn_battery(write_tree: WriteTree) -> None:
+    found = inventory(write_tree, trees.laptop())
+    processor = facts(found, "processor")
+    assert (processor["performance threads"], processor["efficiency threads"]) == ("0-3", "4-7")
+    assert (found.core_count, len(found.cpus)) == (6, 8)
+    assert processor["boost"] == "switched off"
+    assert set(codes(found)) == {"P-130"}
+    battery = facts(found, "battery BAT0")
+    assert battery["full charge left"] == "31.0 of 50.0 Wh (62 %)"
+    assert battery["cycles"] == "612"
+    assert len(found.parts_of(PartKind.BATTERY)) == 1
+    assert [part.name for part in found.parts_of(PartKind.DISPLAY)] == ["Cabin 15"]
+    assert facts(found, "display eDP-1")["preferred mode"] == "1920x1080 at 60 Hz"
+    assert any("HDMI-A-1" in fact.name and "byte 1" in fact.value for fact in found.unknown)
+    assert [part.name for part in found.parts_of(PartKind.NETWORK)] == ["Wireless network"]
+    assert [part.name for part in found.parts_of(PartKind.SOUND)] == ["Harbour Audio"]
+
+
+def test_a_workstation_with_check_bits_and_two_cards(write_tree: WriteTree) -> None:
+    found = inventory(write_tree, trees.workstation())
+    assert facts(found, "processor")["cores and threads"] == "32 cores, 32 threads in 2 sockets"
+    assert len(found.parts_of(PartKind.MEMORY)) == 8
+    assert facts(found, "memory CPU0_DIMM_A1")["check bits"] == "72 bits for 64 of data"
+    assert facts(found, "memory CPU1_DIMM_D1")["size"] == "32 GiB"
+    assert facts(found, "board")["error-correcting controller"] == "Tern_Memory#1"
+    assert [part.name for part in found.parts_of(PartKind.GRAPHICS)] == ["Lumen W9", "Lumen W9"]
+    assert set(codes(found)) == {"G-120"}
+
+
+def test_check_bits_that_nobody_watches_are_said(write_tree: WriteTree) -> None:
+    files = {path: text for path, text in trees.workstation().items() if "/edac/" not in path}
+    reasons = {fact.name: fact.value for fact in inventory(write_tree, files).unknown}
+    assert "no EDAC driver is loaded" in reasons["memory error correction"]
+
+
+def test_an_old_machine_with_lazy_and_broken_firmware(write_tree: WriteTree) -> None:
+    found = inventory(write_tree, trees.old_machine())
+    assert found.parts_of(PartKind.BOARD)[0].name == "Board"
+    (module,) = found.parts_of(PartKind.MEMORY)
+    assert (module.name, module.place) == ("Mussel Bank", "slot 1")
+    assert any(fact.value.startswith("at byte ") for fact in found.unknown)
+    assert "S-110" in codes(found)
+
+
+def test_missing_memory_is_a_doubt_and_the_usual_share_is_not(write_tree: WriteTree) -> None:
+    files = trees.desktop()
+    files["/proc/meminfo"] = "MemTotal: 8100000 kB\nMemAvailable: 8000000 kB\n"
+    found = inventory(write_tree, files)
+    assert codes(found)["M-110"] == "16 GiB fitted, the kernel counts 7.7 GiB"
+
+
+def test_unlike_modules_and_a_clock_held_down(write_tree: WriteTree) -> None:
+    files = trees.desktop()
+    table = trees.firmware() + trees.module("A1", 8) + trees.module("B1", 16, part="MB-16D4") + trees.END
+    files["/sys/firmware/dmi/tables/DMI"] = table
+    files["/proc/meminfo"] = "MemTotal: 24500000 kB\nMemAvailable: 24000000 kB\n"
+    files[f"{trees.CPU}/cpu0/cpufreq/scaling_max_freq"] = "2000000\n"
+    doubts = codes(inventory(write_tree, files))
+    assert doubts["M-140"] == "A1 MB-8D4, B1 MB-16D4"
+    assert doubts["P-131"].startswith("2.00 of 4.40 GHz")
+    assert "M-130" not in doubts
+
+
+def test_a_virtual_machine_and_a_board_without_firmware_tables_say_so(write_tree: WriteTree) -> None:
+    machine = inventory(write_tree, trees.virtual_machine())
+    assert [part.tag for part in machine.parts_of(PartKind.DRIVE)] == ["drive vda"]
+    assert any("firmware tables: not there" in fact.value for fact in machine.unknown)
+    assert machine.doubts == ()
+
+
+def test_an_arm_board_is_named_by_its_device_tree(write_tree: WriteTree) -> None:
+    board = inventory(write_tree, trees.arm_board())
+    assert board.parts[0].name == "Harbour Light Board 4"
+    assert facts(board, "processor")["implementer"] == "0x41"
+    assert facts(board, "processor")["instruction sets"] == "aes, asimd"
+    assert board.doubts == ()
+
+
+def test_structures_are_told_in_words() -> None:
+    processor = trees.structure(
+        4,
+        {4: b"\1", 7: b"\2", 0x11: b"\x8c", 0x12: b"\x64\0", 0x14: b"\x10\x0e", 0x23: b"\6", 0x25: b"\x0c"},
+        0x28, "U1", "Tern Works",
+    )  # fmt: skip
+    supply = trees.structure(39, {5: b"\1\2\3", 0x0C: b"\x26\2"}, 22, "PSU", "Brackwater 550", "Brackwater")
+    probe = trees.structure(26, {4: b"\1", 0x14: b"\xe8\x2e"}, 22, "+12V")
+    told = {}
+    for structure in walk(processor + supply + probe + trees.END, []):
+        described = describe(structure)
+        if described:
+            told[described.title] = {fact.name: fact.value for fact in described.facts}
+    assert told["processor socket"] == {
+        "socket": "U1", "maker": "Tern Works", "voltage": "1.2 V", "external clock": "100 MHz",
+        "maximum speed": "3600 MHz", "cores": "6", "threads": "12",
+    }  # fmt: skip
+    assert told["power supply"]["largest power"] == "550 W"
+    assert told["voltage probe"] == {"name": "+12V", "nominal": "12008 mV"}
+
+
+def test_an_edid_tells_maker_size_and_mode() -> None:
+    told = parse_edid(trees.edid())
+    assert (told.maker, told.product, told.name, told.year) == ("TRN", 0x1234, "Pier 24", 2020)
+    assert (told.size_cm, told.version, told.checksum_right) == ((53, 30), "1.4", True)
+    assert told.preferred is not None
+    assert (told.preferred.width, told.preferred.height) == (1920, 1080)
+    assert told.preferred.rate_hz == pytest.approx(60, abs=0.1)
+
+
+@given(st.binary(max_size=300))
+def test_no_bytes_crash_the_edid_reader(data: bytes) -> None:
+    try:
+        parse_edid(data)
+    except InputError as error:
+        assert error.faults[0].place in ("length", *(f"byte {n}" for n in range(8)))
+
+
+def test_ten_thousand_mutated_edids_are_read() -> None:
+    rng = np.random.default_rng(8)
+    whole = np.frombuffer(trees.edid(), dtype=np.uint8)
+    for _ in range(10_000):
+        mutated = whole.copy()
+        mutated[rng.integers(8, 128, 5)] = rng.integers(0, 256, 5)
+        told = parse_edid(mutated.tobytes())
+        assert len(told.name) <= 13
+        if told.preferred is not None:
+            assert told.preferred.width < 4096
+            assert np.isfinite(told.preferred.rate_hz)
+
+
+@given(st.binary(max_size=500))
+def test_no_bytes_crash_the_description_of_structures(table: bytes) -> None:
+    for structure in walk(table, []):
+        described = describe(structure)
+        assert described is None or all(fact.value for fact in described.facts)
