@@ -67,6 +67,10 @@ def demo_pictures(app: QApplication, folder: Path) -> None:
     state = window.state
     wait_for(app, lambda: state.now >= 0 and len(state.history) > 20, 30)
     grab(app, window, "bench-before-start.png")
+    window.show_station(0)
+    window.intake.parts.toggle("memory A2")
+    grab(app, window, "intake.png")
+    window.show_station(1)
     window.start()
     wait_for(app, lambda: state.run.run_at >= 385, 60)
     grab(app, window, "bench.png")

@@ -19,7 +19,6 @@ from thresher.benchmodels.scenario import load_scenario
 from thresher.codes.directory import load_codes
 from thresher.engine.engine import Engine
 from thresher.engine.protocol import EngineEvent, RunStatus, TapeEvent, TickEvent
-from thresher.engine.server import serve, take_socket
 from thresher.events.findings import KernelDecoder
 from thresher.events.kernel_log import parse_log_text
 from thresher.events.machine_check import Vendor, decode_status
@@ -30,8 +29,6 @@ from thresher.model.errors import EnvironmentFault, InputError, InputFault, Thre
 from thresher.model.findings import Finding
 from thresher.model.sheet import clock_text
 from thresher.model.verdict import Verdict, percent, suspect_title
-from thresher.report.html import render
-from thresher.report.table import readings_csv
 from thresher.sensors.discovery import discover
 
 FINE, FAULTS, COULD_NOT = 0, 1, 2
@@ -135,6 +132,8 @@ def demo(
     if verdict is not None:
         _print_verdict(verdict)
     report_path, picture = out / "report.html", out / "bench.png"
+    from thresher.report.html import render
+
     with JobFile(job) as stored:
         report_path.write_text(render(stored, bootstrap.job_verdict(stored)), encoding="utf-8")
     bootstrap.take_picture(job, picture)
@@ -408,6 +407,9 @@ def report(
     if out.suffix not in (".html", ".csv", ".json", ".png"):
         faults = [InputFault("--out", f"expected a name ending in .html, .csv, .json or .png, found {out.name!r}")]
         raise InputError("report", faults)
+    from thresher.report.html import render
+    from thresher.report.table import readings_csv
+
     with JobFile(job) as stored:
         result = bootstrap.job_verdict(stored)
         if out.suffix == ".html":
@@ -472,6 +474,8 @@ def engine(
     linger: Annotated[float, typer.Option("--linger", min=1.0)] = 1800.0,
 ) -> None:
     """The engine as a process of its own, for windows."""
+    from thresher.engine.server import serve, take_socket  # asyncio is slow to load and needed only here
+
     listening = take_socket(socket)
     try:
         made = bootstrap.make_engine(bootstrap.open_system(root, bench_model, speed), job, every)

@@ -214,6 +214,7 @@ loads = { matrix = 1.0 }
 shows = { "wrong result" = 0.5 }
 [[symptoms]]
 text = "odd"
+group = "g"
 factors = { "b" = 2.0 }
 """
     with pytest.raises(InputError) as caught:

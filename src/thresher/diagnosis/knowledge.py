@@ -55,9 +55,10 @@ class Mode:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Symptom:
-    """What a customer says, and by how much it changes the prior of modes."""
+    """What a customer says, in which group of such sayings, and by how much it changes the prior of modes."""
 
     text: str
+    group: str
     factors: dict[str, float]
 
 

@@ -21,12 +21,16 @@ from thresher.engine.protocol import (
     EngineEvent,
     EngineHealth,
     HistoryRows,
+    JobEvent,
     RunStatus,
+    SheetOffer,
     Snapshot,
+    SymptomChoice,
     TickEvent,
     VerdictEvent,
 )
 from thresher.engine.record import Record
+from thresher.engine.sheet_file import load_sheet, shipped_sheets
 from thresher.engine.watchers import Watchers
 from thresher.events.findings import KernelDecoder
 from thresher.events.kernel_log import KernelLogFollower
@@ -47,6 +51,7 @@ from thresher.sensors.sampler import Sampler
 T = TypeVar("T")
 
 KEEP_TICKS = 20_000
+JOB_FIELDS = ("number", "machine", "words", "symptoms")
 _DIAGNOSE_EVERY_S = 20.0
 _PREPARE_POLL_S = 0.05
 
@@ -83,6 +88,11 @@ class Engine:
         self.unknown: tuple[Fact, ...] = (*self.inventory.unknown, *discovery.unknown)
         self._watchers = Watchers(self.channels)
         self._knowledge = load_knowledge()
+        self._sheets = tuple(
+            SheetOffer(name, sheet.title, sheet.length_s, sheet.about, sheet.suits)
+            for name, path in shipped_sheets().items()
+            for sheet in (load_sheet(path),)
+        )
         self._decoder = KernelDecoder(self.inventory, vendor_of(optional_text(system, "/proc/cpuinfo")))
         self._boot_id = optional_text(system, "/proc/sys/kernel/random/boot_id") or "unknown"
 
@@ -165,6 +175,28 @@ class Engine:
     def put_sheet(self, sheet: RunSheet) -> None:
         """Put a sheet on the bench, to be started. Raises EnvironmentFault while a run goes on."""
         self.conductor.put_sheet(sheet)
+
+    def choose_sheet(self, name: str) -> None:
+        """Put a sheet that ships on the bench. Raises InputError for an unknown name, EnvironmentFault during a run."""
+        path = shipped_sheets().get(name)
+        if path is None:
+            raise InputError("run sheet", [InputFault("name", f"there is no sheet {name!r}")])
+        self.put_sheet(load_sheet(path))
+
+    def set_job(self, fields: dict[str, str]) -> None:
+        """Keep fields of the job. Raises InputError for fields that a job does not have and for unknown symptoms."""
+        faults = [InputFault(name, f"a job has {', '.join(JOB_FIELDS)}") for name in fields if name not in JOB_FIELDS]
+        known = {symptom.text for symptom in self._knowledge.symptoms}
+        symptoms = tuple(filter(None, fields.get("symptoms", "").split("\n")))
+        faults += [InputFault("symptoms", f"{text!r} is not known") for text in symptoms if text not in known]
+        if faults:
+            raise InputError("job", faults)
+        self.job = self.job | fields
+        if "symptoms" in fields and symptoms != self._symptoms:
+            self._symptoms = symptoms
+            self._record.changed = True
+        self._record.writer.set_job(fields)
+        self._record.tell(JobEvent(self.job, self._symptoms))
 
     def start(self) -> None:
         """Start the sheet on the bench. Raises EnvironmentFault."""
@@ -309,6 +341,8 @@ class Engine:
             run=self.status(),
             tape=tuple(self._record.tape), findings=self.findings, verdict=self.verdict, symptoms=self._symptoms,
             health=self.health(), told=self.told,
+            symptom_choices=tuple(SymptomChoice(each.text, each.group) for each in self._knowledge.symptoms),
+            sheets=self._sheets,
         )  # fmt: skip
 
     def history(self, after: float, most: int) -> HistoryRows:

@@ -100,7 +100,31 @@ class PlanEvent(msgspec.Struct, tag="sheet", frozen=True):
     run: RunStatus
 
 
-EngineEvent = TickEvent | TapeEvent | FindingEvent | VerdictEvent | PlanEvent
+class JobEvent(msgspec.Struct, tag="job", frozen=True):
+    """The job's fields have changed."""
+
+    job: dict[str, str]
+    symptoms: tuple[str, ...]
+
+
+EngineEvent = TickEvent | TapeEvent | FindingEvent | VerdictEvent | PlanEvent | JobEvent
+
+
+class SymptomChoice(msgspec.Struct, frozen=True):
+    """Something that a customer may say, and the group that it stands in."""
+
+    text: str
+    group: str
+
+
+class SheetOffer(msgspec.Struct, frozen=True):
+    """A run sheet that ships or that the shop keeps, as it is proposed."""
+
+    name: str
+    title: str
+    length_s: float
+    about: str
+    suits: tuple[str, ...]
 
 
 class Snapshot(msgspec.Struct, frozen=True):
@@ -127,6 +151,8 @@ class Snapshot(msgspec.Struct, frozen=True):
     symptoms: tuple[str, ...]
     health: EngineHealth
     told: int
+    symptom_choices: tuple[SymptomChoice, ...] = ()
+    sheets: tuple[SheetOffer, ...] = ()
 
 
 class HistoryRows(msgspec.Struct, frozen=True):

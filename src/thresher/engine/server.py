@@ -50,6 +50,16 @@ def _start(engine: Engine, _params: dict[str, Any]) -> object:
     return engine.status()
 
 
+def _set_job(engine: Engine, params: dict[str, Any]) -> object:
+    engine.set_job({str(name): str(value) for name, value in params["fields"].items()})
+    return engine.job
+
+
+def _choose_sheet(engine: Engine, params: dict[str, Any]) -> object:
+    engine.choose_sheet(str(params["name"]))
+    return engine.status()
+
+
 def _quit(engine: Engine, _params: dict[str, Any]) -> object:
     engine.quit()
     return True
@@ -59,6 +69,8 @@ METHODS: dict[str, Method] = {
     "snapshot": lambda engine, _params: engine.snapshot(),
     "history": lambda engine, params: engine.history(float(params["after"]), _HISTORY_ROWS),
     "sheet.put": _put_sheet,
+    "sheet.choose": _choose_sheet,
+    "job.set": _set_job,
     "run.start": _start,
     "run.stop": lambda engine, _params: engine.stop(),
     "engine.quit": _quit,
@@ -164,7 +176,7 @@ class _Connection:
             return refusal(request.id, NO_SUCH_METHOD, f"there is no method {request.method!r}")
         try:
             result = await asyncio.wrap_future(self._engine.submit(lambda: method(self._engine, request.params)))
-        except (KeyError, TypeError, ValueError) as error:
+        except (AttributeError, KeyError, TypeError, ValueError) as error:
             return refusal(request.id, INVALID_PARAMS, f"{request.method}: {error!r}")
         except InputError as error:
             return refusal(request.id, INPUT_FAULT, str(error))

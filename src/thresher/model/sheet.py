@@ -67,12 +67,17 @@ class SheetLimits:
 
 @dataclass(frozen=True, slots=True)
 class RunSheet:
-    """The plan of a run, checked: gates and blocks on one time axis in seconds."""
+    """The plan of a run, checked: gates and blocks on one time axis in seconds.
+
+    `about` says what it can find and what not, `suits` names the symptoms that it is proposed for.
+    """
 
     title: str
     blocks: tuple[Block, ...]
     gates: tuple[Gate, ...] = ()
     limits: SheetLimits = field(default_factory=SheetLimits)
+    about: str = ""
+    suits: tuple[str, ...] = ()
 
     @property
     def length_s(self) -> float:

@@ -37,13 +37,13 @@ class _BandCentre(PaintedWidget):
         painter.setPen(QPen(QColor(scheme.band_soft), 1))
         painter.drawLine(QPointF(0, 12), QPointF(0, self.height() - 12))
         clock_left = self.width() - 236.0
-        job = snapshot.job if snapshot else {}
+        job = self.state.job
         title = job.get("machine", "") or (snapshot.machine.name if snapshot else "starting the engine")
         number = f"Job {job['number']}" if job.get("number") else "Job without a number"
         draw_text(painter, QPointF(16, middle - 6), number, scheme.band_soft, 11.5)
         wide = draw_text(painter, QPointF(16, middle + 13), title, scheme.band_ink, 13.5, bold=True, width=300)
         x = 16 + max(wide, 120) + 26
-        chips = [(symptom, False) for symptom in (snapshot.symptoms if snapshot else ())]
+        chips = [(symptom, False) for symptom in self.state.symptoms]
         if snapshot and snapshot.machine.simulated:
             pace = f", clock {snapshot.speed:g}× ours" if snapshot.kind == "bench model" else ""
             chips.insert(0, (f"bench model{pace}", True))

@@ -11,6 +11,7 @@ from thresher.engine.protocol import (
     EngineHealth,
     FindingEvent,
     HistoryRows,
+    JobEvent,
     PlanEvent,
     RunStatus,
     Snapshot,
@@ -44,6 +45,8 @@ class BenchState(QObject):
         self.run = RunStatus()
         self.health: EngineHealth | None = None
         self.sheet: RunSheet | None = None
+        self.job: dict[str, str] = {}
+        self.symptoms: tuple[str, ...] = ()
         self.verdict: Verdict | None = None
         self.tick: Tick | None = None
         self.extremes = Extremes(0)
@@ -93,12 +96,9 @@ class BenchState(QObject):
     def take_snapshot(self, snapshot: Snapshot) -> None:
         """Begin anew with what an engine tells."""
         self.snapshot = snapshot
-        self.run, self.sheet, self.verdict, self.health = (
-            snapshot.run,
-            snapshot.sheet,
-            snapshot.verdict,
-            snapshot.health,
-        )
+        self.run, self.health = snapshot.run, snapshot.health
+        self.sheet, self.verdict = snapshot.sheet, snapshot.verdict
+        self.job, self.symptoms = snapshot.job, snapshot.symptoms
         self.tape, self.findings = list(snapshot.tape), list(snapshot.findings)
         self.lanes = choose_lanes(snapshot.channels)
         self.history = Pyramid(len(snapshot.channels))
@@ -143,6 +143,8 @@ class BenchState(QObject):
                 self.verdict = verdict
             case PlanEvent(sheet, run):
                 self.sheet, self.run = sheet, run
+            case JobEvent(job, symptoms):
+                self.job, self.symptoms = job, symptoms
         self._dirty = True
 
     def _extend(self, tick: Tick) -> None:

@@ -26,8 +26,9 @@ from thresher.ui.rail import STATIONS, Rail
 from thresher.ui.state import BenchState
 from thresher.ui.stations.bench import BenchStation
 from thresher.ui.stations.coming import ComingStation
+from thresher.ui.stations.intake import IntakeStation
 
-_BENCH = 1
+_INTAKE, _BENCH = 0, 1
 
 
 class MainWindow(QWidget):
@@ -47,9 +48,10 @@ class MainWindow(QWidget):
         self.rail = Rail(state, look, self)
         self.stations = QStackedWidget(self)
         self.bench = BenchStation(state, look, self)
+        self.intake = IntakeStation(state, look, self)
+        built: dict[int, QWidget] = {_INTAKE: self.intake, _BENCH: self.bench}
         for number, _name in enumerate(STATIONS):
-            station: QWidget = self.bench if number == _BENCH else ComingStation(number, state, look, self)
-            self.stations.addWidget(station)
+            self.stations.addWidget(built.get(number) or ComingStation(number, state, look, self))
         self.footer = Footer(state, look, self)
         middle = QHBoxLayout()
         middle.setSpacing(0)
@@ -64,6 +66,8 @@ class MainWindow(QWidget):
         self._make_actions()
         self.rail.chosen.connect(self.show_station)
         self.band.act_button.clicked.connect(self._act)
+        self.intake.job_changed.connect(self._keep_job)
+        self.intake.sheet_chosen.connect(self._choose_sheet)
         self.bench.map.picked.connect(self._show_story)
         state.refreshed.connect(self._retitle)
         look.changed.connect(self._recolour)
@@ -154,6 +158,15 @@ class MainWindow(QWidget):
         if self._link is not None:
             self._link.call("sheet.put", toml=text, name=path.name)
 
+    def _keep_job(self, fields: dict[str, str]) -> None:
+        if self._link is not None and self._link.standing:
+            self._link.call("job.set", fields=fields)
+
+    def _choose_sheet(self, name: str) -> None:
+        """Put a proposed sheet on the bench and go there."""
+        if self._link is not None:
+            self._link.call("sheet.choose", lambda _answer: self.show_station(_BENCH), name=name)
+
     def show_unread(self) -> None:
         """List the sources that could not be read, and why."""
         unknown = self.state.snapshot.unknown if self.state.snapshot else ()
@@ -188,7 +201,7 @@ class MainWindow(QWidget):
 
     def _retitle(self) -> None:
         snapshot = self.state.snapshot
-        name = (snapshot.job.get("machine") or snapshot.machine.name) if snapshot else "starting"
+        name = (self.state.job.get("machine") or snapshot.machine.name) if snapshot else "starting"
         found = len(self.state.run_findings())
         ending = f", {found} findings" if found else ""
         title = f"Thresher: {name}, {self.state.run.state}{ending}"
@@ -208,6 +221,7 @@ class MainWindow(QWidget):
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Close the window; an engine with no run goes too, one with a run goes on and can be come back to."""
+        self.intake.flush()
         if self._link is not None:
             if not self.state.active and self._link.standing:
                 self._link.call("engine.quit")
