@@ -87,7 +87,7 @@ def test_lanes_and_run_sheet_share_one_axis(open_stored: OpenStored) -> None:
     strip = window.bench.lanes._strips[0]
     scene_x = strip.plot.getViewBox().mapViewToScene(strip.plot.getViewBox().viewRect().center()).x()
     middle = axis.x((axis.begin + axis.end) / 2, window.bench.lanes.width())
-    assert scene_x == pytest.approx(middle, abs=3)
+    assert scene_x == pytest.approx(middle, abs=0.5)
 
 
 def test_the_picture_of_a_job_is_drawn_without_a_display(job: Path, tmp_path: Path) -> None:

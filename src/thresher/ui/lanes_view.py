@@ -203,6 +203,9 @@ class LanesView(QWidget):
         for strip in self._strips:
             self._draw_strip(strip, origin, columns, flags)
         self._read_cursor()
+        area = self._strips[0].plot.getViewBox().sceneBoundingRect()
+        if area.width() > 50:
+            self._axis.set_margins(area.left(), self.width() - area.right())
 
     def _flag_times(self) -> dict[Severity, np.ndarray]:
         findings = self._state.run_findings()

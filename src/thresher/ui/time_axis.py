@@ -21,6 +21,13 @@ class TimeAxis(QObject):
         super().__init__(parent)
         self.begin, self.end = 0.0, 600.0
         self.follows = True
+        self._left, self._right = float(LEFT_MARGIN), float(RIGHT_MARGIN)
+
+    def set_margins(self, left: float, right: float) -> None:
+        """Take over where the plots really begin and end, to the fraction of a pixel."""
+        if abs(left - self._left) + abs(right - self._right) > 0.05:
+            self._left, self._right = left, right
+            self.changed.emit()
 
     def fit(self, begin: float, end: float) -> None:
         """Show a span while the axis follows."""
@@ -49,17 +56,17 @@ class TimeAxis(QObject):
 
     def x(self, time: float, width: float) -> float:
         """Return the pixel of a time in a widget of a width, margins left out."""
-        inner = width - LEFT_MARGIN - RIGHT_MARGIN
-        return LEFT_MARGIN + (time - self.begin) / (self.end - self.begin) * inner
+        inner = width - self._left - self._right
+        return self._left + (time - self.begin) / (self.end - self.begin) * inner
 
     def time(self, x: float, width: float) -> float:
         """Return the time under a pixel."""
-        inner = max(1.0, width - LEFT_MARGIN - RIGHT_MARGIN)
-        return self.begin + (x - LEFT_MARGIN) / inner * (self.end - self.begin)
+        inner = max(1.0, width - self._left - self._right)
+        return self.begin + (x - self._left) / inner * (self.end - self.begin)
 
     def ticks(self, width: float) -> list[float]:
         """Return round times to write on the axis of a widget of a width, far enough apart to be read."""
-        most = max(2.0, (width - LEFT_MARGIN - RIGHT_MARGIN) / _LABEL_PIXELS)
+        most = max(2.0, (width - self._left - self._right) / _LABEL_PIXELS)
         span = self.end - self.begin
         step = next((each for each in _STEPS if span / each <= most), _STEPS[-1])
         first = -(-self.begin // step) * step
