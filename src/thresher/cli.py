@@ -21,14 +21,14 @@ from thresher.engine.engine import Engine
 from thresher.engine.protocol import EngineEvent, RunStatus, TapeEvent, TickEvent
 from thresher.events.findings import KernelDecoder
 from thresher.events.kernel_log import parse_log_text
-from thresher.events.machine_check import Vendor, decode_status
+from thresher.events.machine_check import Vendor
 from thresher.inventory.machine import read_inventory
 from thresher.journal.jobfile import JobFile
 from thresher.model.channels import Channel, Tick
 from thresher.model.errors import EnvironmentFault, InputError, InputFault, ThresherError
 from thresher.model.findings import Finding
 from thresher.model.sheet import clock_text
-from thresher.model.verdict import Verdict, percent, suspect_title
+from thresher.printing import print_code, print_inventory, print_register, print_verdict, say, say_json
 from thresher.sensors.discovery import discover
 
 FINE, FAULTS, COULD_NOT = 0, 1, 2
@@ -50,14 +50,6 @@ BenchModelFile = Annotated[
 Speed = Annotated[float | None, typer.Option("--speed", min=0.0, help="Seconds a second; 0 as fast as can be.")]
 JobPath = Annotated[Path | None, typer.Option("--job", help="The job file; a new one when not given.")]
 Every = Annotated[float, typer.Option("--every", min=0.1, max=60.0, help="Seconds between readings.")]
-
-
-def _say(text: str) -> None:
-    typer.echo(text)
-
-
-def _say_json(value: object) -> None:
-    typer.echo(msgspec.json.encode(value).decode())
 
 
 def why_no_display() -> str | None:
@@ -117,27 +109,27 @@ def demo(
     reason = why_no_display()
     if reason is None:
         _open_window(["--demo"] + ([] if speed is None else ["--speed", str(speed)]))
-    _say(f"The demo runs without a window: {reason}.")
+    say(f"The demo runs without a window: {reason}.")
     out.mkdir(parents=True, exist_ok=True)
     job = out / "lighthouse-playout.thresher"
     for old in out.glob(f"{job.name}*"):
         old.unlink()
-    _say(f"Bench model {bootstrap.DEMO_SCENARIO}, run sheet {bootstrap.DEMO_SHEET}; the machine is simulated.")
+    say(f"Bench model {bootstrap.DEMO_SCENARIO}, run sheet {bootstrap.DEMO_SHEET}; the machine is simulated.")
     system = bootstrap.open_system(bench_model=bootstrap.DEMO_SCENARIO, speed=0.0 if speed is None else speed)
     engine = bootstrap.make_engine(system, job)
     status = _carry_out(engine, bootstrap.DEMO_SHEET, quiet=False)
     verdict = engine.verdict
     engine.close()
-    _say(f"\nRun {status.ending}: {status.outcome}, {status.faults} faults, {status.corrected} corrected.")
+    say(f"\nRun {status.ending}: {status.outcome}, {status.faults} faults, {status.corrected} corrected.")
     if verdict is not None:
-        _print_verdict(verdict)
+        print_verdict(verdict)
     report_path, picture = out / "report.html", out / "bench.png"
     from thresher.report.html import render
 
     with JobFile(job) as stored:
         report_path.write_text(render(stored, bootstrap.job_verdict(stored)), encoding="utf-8")
     bootstrap.take_picture(job, picture)
-    _say(f"\nReport:  {report_path}\nPicture: {picture}\nJob:     {job}")
+    say(f"\nReport:  {report_path}\nPicture: {picture}\nJob:     {job}")
     raise typer.Exit(FINE)
 
 
@@ -148,28 +140,9 @@ def inventory(root: Root = None, bench_model: BenchModelFile = None, json: Json 
     found = read_inventory(system)
     discovery = discover(system, found)
     if json:
-        _say_json({"inventory": found, "channels": discovery.channels, "not_read": discovery.unknown})
+        say_json({"inventory": found, "channels": discovery.channels, "not_read": discovery.unknown})
         return
-    label = " (bench model: simulated)" if found.simulated else ""
-    _say(f"{found.name}{label}")
-    for part in found.parts:
-        _say(f"\n{part.tag}: {part.name}")
-        for fact in part.facts:
-            _say(f"    {fact.name:20} {fact.value:28} {fact.source}")
-    if found.doubts:
-        _say("\nNot as it should be")
-        for doubt in found.doubts:
-            _say(f"    {doubt.code}  {doubt.title}, {doubt.part}: {doubt.detail}")
-    limited = [channel for channel in discovery.channels if channel.limits]
-    _say(f"\n{len(discovery.channels)} channels, {len(limited)} with a limit")
-    for channel in limited:
-        for limit in channel.limits:
-            _say(f"    {channel.name:20} {limit.side.value} {limit.value:g} {channel.unit}, {limit.source}")
-    missing = (*found.unknown, *discovery.unknown)
-    if missing:
-        _say("\nNot known")
-        for fact in missing:
-            _say(f"    {fact.name}: {fact.value} ({fact.source})")
+    print_inventory(found, discovery)
 
 
 @contextmanager
@@ -211,16 +184,16 @@ def watch(
             if isinstance(event, TickEvent):
                 rows.append(event.tick)
                 if json:
-                    _say_json(event.tick)
+                    say_json(event.tick)
                 else:
                     _print_tick(engine.channels, event.tick)
             elif isinstance(event, TapeEvent) and not json:
-                _say(f"  {event.entry.code or '-'} {event.entry.title}: {event.entry.detail}")
+                say(f"  {event.entry.code or '-'} {event.entry.title}: {event.entry.detail}")
 
         engine.subscribe(on_event)
         if not json:
             for fact in engine.unknown:
-                _say(f"Not read: {fact.name}: {fact.value} ({fact.source})")
+                say(f"Not read: {fact.name}: {fact.value} ({fact.source})")
         with _interrupt_stops(engine):
             engine.watch(seconds)
         engine.close()
@@ -230,7 +203,7 @@ def watch(
 
 def _print_tick(channels: tuple[Channel, ...], tick: Tick) -> None:
     cells = [f"{channel.name} {_value_text(channel, tick.values[i])}" for i, channel in enumerate(channels)]
-    _say(f"{tick.at:.1f}  " + "  ".join(cells))
+    say(f"{tick.at:.1f}  " + "  ".join(cells))
 
 
 def _ticks_csv(channels: tuple[Channel, ...], rows: list[Tick]) -> str:
@@ -255,19 +228,19 @@ def _carry_out(engine: Engine, sheet: str, quiet: bool) -> RunStatus:
         if isinstance(event, TapeEvent) and not quiet:
             entry = event.entry
             at = clock_text(entry.run_at) if entry.run_at is not None else "       "
-            _say(f"{at}  {entry.code or '     '}  {entry.title}: {entry.detail}")
+            say(f"{at}  {entry.code or '     '}  {entry.title}: {entry.detail}")
 
     engine.subscribe(on_event)
     if not quiet:
         for fact in engine.unknown:
-            _say(f"Not read: {fact.name}: {fact.value} ({fact.source})")
+            say(f"Not read: {fact.name}: {fact.value} ({fact.source})")
     parsed = bootstrap.sheet_named(sheet)
     with _interrupt_stops(engine):
         status = engine.run_to_end(parsed)
     if engine.conductor.active:
         sentence = engine.stop()
         if not quiet:
-            _say(f"Stopped: {sentence}")
+            say(f"Stopped: {sentence}")
         status = engine.status()
     return status
 
@@ -291,29 +264,19 @@ def run(
     finally:
         engine.close()
     if json:
-        _say_json({
+        say_json({
             "sheet": parsed_first, "machine": engine.inventory, "run": status, "findings": findings,
             "verdict": verdict, "job_file": path,
         })  # fmt: skip
     else:
-        _say(f"\nRun {status.ending}: {status.outcome}. {status.ending_detail}")
-        _say(f"{status.beats} beats checked, {status.mismatches} mismatches, {status.corrected} corrected.")
+        say(f"\nRun {status.ending}: {status.outcome}. {status.ending_detail}")
+        say(f"{status.beats} beats checked, {status.mismatches} mismatches, {status.corrected} corrected.")
         if verdict is not None:
-            _print_verdict(verdict)
-        _say(f"Job file: {path}")
+            print_verdict(verdict)
+        say(f"Job file: {path}")
     if status.ending != "finished" and not findings:
         raise typer.Exit(COULD_NOT)
     raise typer.Exit(FAULTS if findings else FINE)
-
-
-def _print_verdict(verdict: Verdict) -> None:
-    _say(f"\n{verdict.sentence}")
-    for suspect in verdict.suspects[:5]:
-        _say(f"  {percent(suspect.probability):>6}  {suspect_title(suspect)}: {suspect.title}")
-        for reason in suspect.reasons:
-            if abs(reason.decibans) >= 0.5:
-                _say(f"          {reason.decibans:+6.1f}  {reason.text}")
-    _say("  (weights in tenths of a ban: +10 is ten to one for, -10 ten to one against)")
 
 
 @app.command()
@@ -325,19 +288,19 @@ def decode(
     """Codes, registers and kernel logs into findings."""
     codes = load_codes()
     if what.upper() in codes:
-        _print_code(what.upper(), json)
+        print_code(what.upper(), json)
         return
     register = what.lower().removeprefix("0x")
     if 1 <= len(register) <= 16 and all(letter in "0123456789abcdef" for letter in register):
-        _print_register(int(register, 16), vendor, json)
+        print_register(int(register, 16), vendor, json)
         return
     findings = _decode_log(_text_of(what), vendor)
     if json:
-        _say_json(findings)
+        say_json(findings)
     else:
         for finding in findings:
-            _say(f"{finding.at:12.3f}  {finding.code}  {finding.title}: {finding.detail}")
-        _say(f"{len(findings)} findings")
+            say(f"{finding.at:12.3f}  {finding.code}  {finding.title}: {finding.detail}")
+        say(f"{len(findings)} findings")
     raise typer.Exit(FAULTS if findings else FINE)
 
 
@@ -358,30 +321,6 @@ def _decode_log(text: str, vendor: Vendor) -> list[Finding]:
     return list(decoder.decode(parse_log_text(text), last=True).findings)
 
 
-def _print_code(code: str, json: bool) -> None:
-    entry = load_codes()[code]
-    if json:
-        _say_json(entry)
-        return
-    _say(f"{entry.code}  {entry.title}\n\n{entry.meaning}\n\nUsual causes, most likely first")
-    for cause in entry.causes:
-        _say(f"  - {cause}")
-    _say("\nNext, cheapest first")
-    for number, step in enumerate(entry.steps, 1):
-        _say(f"  {number}. {step}")
-
-
-def _print_register(status: int, vendor: Vendor, json: bool) -> None:
-    decoded = decode_status(status, vendor)
-    if json:
-        _say_json(decoded)
-        return
-    _say(f"Status {status:#018x}, {vendor.value} layout: {decoded.summary}")
-    for field in decoded.fields:
-        bits = f"{field.high}" if field.high == field.low else f"{field.high}:{field.low}"
-        _say(f"  {bits:>6}  {field.name:22} {field.value:#8x}  {field.meaning}")
-
-
 @app.command()
 def verdict(job: Path, json: Json = False) -> None:
     """Suspects, decision and next step for a job file."""
@@ -389,12 +328,12 @@ def verdict(job: Path, json: Json = False) -> None:
         result = bootstrap.job_verdict(stored)
         interrupted = [sentence for run in stored.runs() if (sentence := stored.interruption(run))]
     if json:
-        _say_json(result)
+        say_json(result)
     else:
         for sentence in interrupted:
-            _say(f"A run was {sentence}.")
-        _print_verdict(result)
-        _say(f"Next: {result.suspects[0].next_step}")
+            say(f"A run was {sentence}.")
+        print_verdict(result)
+        say(f"Next: {result.suspects[0].next_step}")
     named = result.suspects[0].kind is not None
     raise typer.Exit(FAULTS if named else FINE)
 
@@ -423,7 +362,7 @@ def report(
             _write_text(out, msgspec.json.encode({"job": stored.job(), "runs": runs, "verdict": result}).decode())
     if out.suffix == ".png":
         bootstrap.take_picture(job, out)
-    _say(f"Written: {out}")
+    say(f"Written: {out}")
 
 
 @app.command()
@@ -435,9 +374,9 @@ def capture(
 ) -> None:
     """A capture of this machine, to be looked at later or elsewhere with --root."""
     count, unknown = bootstrap.capture_machine(bootstrap.open_system(root, bench_model), out, with_names)
-    _say(f"Written: {out}, {count} files, {'names kept' if with_names else 'serial numbers and names masked'}")
+    say(f"Written: {out}, {count} files, {'names kept' if with_names else 'serial numbers and names masked'}")
     for fact in unknown:
-        _say(f"Not read: {fact.name}: {fact.value} ({fact.source})")
+        say(f"Not read: {fact.name}: {fact.value} ({fact.source})")
 
 
 @bench_model_app.command("check")
@@ -445,15 +384,15 @@ def check_bench_model(scenario: Path, json: Json = False) -> None:
     """Is the scenario sound; what it contains."""
     loaded = load_scenario(bootstrap.scenario_path(str(scenario)))
     if json:
-        _say_json(loaded)
+        say_json(loaded)
         return
-    _say(f"{loaded.title}: sound")
-    _say(f"  {loaded.processor.name}, {loaded.processor.cores} cores, {len(loaded.modules)} memory modules")
+    say(f"{loaded.title}: sound")
+    say(f"  {loaded.processor.name}, {loaded.processor.cores} cores, {len(loaded.modules)} memory modules")
     for fault in loaded.faults:
         where = f" on core {fault.core}" if fault.kind == "weak core" else f" {fault.path}".rstrip()
-        _say(f"  fault: {fault.kind.value}{where}, strength {fault.strength:g}")
+        say(f"  fault: {fault.kind.value}{where}, strength {fault.strength:g}")
     if not loaded.faults:
-        _say("  no fault")
+        say("  no fault")
 
 
 @app.command("bench-speed")

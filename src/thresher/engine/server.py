@@ -234,10 +234,13 @@ def serve(engine: Engine, listening: socket.socket, linger_s: float = 1800.0) ->
     """
     loop = asyncio.new_event_loop()
     ended = asyncio.Event()
+    crash: list[BaseException] = []
 
     def work() -> None:
         try:
             engine.serve()
+        except BaseException as error:  # noqa: BLE001 (raised again on the main thread, so that the process ends with it)
+            crash.append(error)
         finally:
             loop.call_soon_threadsafe(ended.set)
 
@@ -254,3 +257,5 @@ def serve(engine: Engine, listening: socket.socket, linger_s: float = 1800.0) ->
         if left:
             loop.run_until_complete(asyncio.wait(left))
         loop.close()
+    if crash:
+        raise crash[0]

@@ -103,7 +103,9 @@ class JournalWriter:
     def health(self) -> JournalHealth:
         """Return how writing goes."""
         age = None if self._written_at is None else time.monotonic() - self._written_at
-        return JournalHealth(self._submitted - self._done, age, self._trouble)
+        waiting = self._submitted - self._done
+        stopped = waiting > 0 and not self._thread.is_alive()
+        return JournalHealth(waiting, age, self._trouble or ("its writer has stopped" if stopped else None))
 
     def close(self, timeout_s: float = 10.0) -> JournalHealth:
         """Write what is left, as far as that can be done in time, and stop the thread."""

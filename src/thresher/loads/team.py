@@ -145,6 +145,11 @@ class Team:
         try:
             for worker, cpu in enumerate(cpus):
                 self._spawn(worker, here[cpu % len(here)] if paced else cpu, cpu, (table_fd, operands_fd))
+        except OSError as error:
+            self._control.close()
+            self._spawner.wait()
+            reason = error.strerror or str(error)
+            raise EnvironmentFault("starting the workers", reason, "Look at the engine's log.") from error
         finally:
             os.close(table_fd)
             os.close(operands_fd)

@@ -137,7 +137,7 @@ class Band(QWidget):
             f"QPushButton:hover, QPushButton:focus {{ border: 1px solid {scheme.band_soft}; border-radius: 3px; }}"
             "QPushButton::menu-indicator { image: none; }"
         )
-        text = "STOP  Esc" if active else "Start  Ctrl+↵" if ready else "idle"
+        text = "STOP  Esc" if active else "Start  Ctrl+↵" if ready else "stored" if stored else "idle"
         back = scheme.stop if active else scheme.band_mark if ready else scheme.soft
         ink = scheme.on_stop if active else "#22302E" if ready else scheme.band
         self.act_button.setText(text)

@@ -21,6 +21,8 @@ def footer_text(state: BenchState) -> str:
     else:
         workers = "no load worker running"
     words = [workers, f"{health.channels} channels at {health.interval_s:g} s"]
+    if state.snapshot is not None and state.snapshot.kind == "stored job":
+        return " · ".join(words)
     words.append(f"sampling costs {health.sampling_share:.2%} of a core".replace("%", " %"))
     if health.late:
         words.append(f"{health.late} late ticks")

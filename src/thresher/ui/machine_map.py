@@ -142,7 +142,7 @@ class MachineMap(PaintedWidget):
         scheme, state = self.look.scheme, self.state
         index = next((i for i in state.find_channels(Quantity.TEMPERATURE) if state.channels[i].core == core), None)
         reading = state.value(index) if index is not None else None
-        hits = [finding for finding in state.run_findings() if finding.core == core]
+        hits = state.hits_on(core)
         story = [f"Core {core}"]
         busy = core in state.run.busy_cores
         if index is not None:
@@ -161,7 +161,7 @@ class MachineMap(PaintedWidget):
             if state.channels[i].core == core:
                 story += [_reading(state.channels[i], state.value(i)), state.extremes_text(i)]
         if hits:
-            story.append(f"{len(hits)} findings in this run on this core")
+            story.append(f"{hits} findings in this run on this core")
             fill = QColor(scheme.fault)
             fill.setAlphaF(0.35)
             painter.fillRect(cell, fill)

@@ -3,6 +3,8 @@
 Widgets read it and repaint when `refreshed` comes, at most ten times a second however fast events arrive.
 """
 
+from collections import Counter
+
 import numpy as np
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
@@ -56,6 +58,9 @@ class BenchState(QObject):
         self.lanes: tuple[Lane, ...] = ()
         self.history = Pyramid(0)
         self.trouble = ""
+        self._run_findings: list[Finding] = []
+        self._hits: Counter[int] = Counter()
+        self._sorted_for: tuple[object, ...] = ()
         self._early: list[Tick] = []
         self._history_complete = False
         self._dirty = False
@@ -104,6 +109,7 @@ class BenchState(QObject):
         self.history = Pyramid(len(snapshot.channels))
         self.extremes, self._extremes_of = Extremes(len(snapshot.channels)), snapshot.run.run
         self.tick, self.trouble = None, ""
+        self._sorted_for = ()
         self._early, self._history_complete = [], False
         self.machine_changed.emit()
         self.tape_grew.emit()
@@ -188,9 +194,21 @@ class BenchState(QObject):
     # ---- what widgets ask for
 
     def run_findings(self) -> list[Finding]:
-        """Return the findings of the run on the axis."""
-        began = self.run.began_at
-        return [each for each in self.findings if began is not None and each.run_at is not None and each.at >= began]
+        """Return the findings of the run on the axis; sorted out once, however many widgets ask."""
+        key = (len(self.findings), self.run.began_at)
+        if key != self._sorted_for:
+            began = self.run.began_at
+            self._run_findings = [
+                each for each in self.findings if began is not None and each.run_at is not None and each.at >= began
+            ]
+            self._hits = Counter(each.core for each in self._run_findings if each.core is not None)
+            self._sorted_for = key
+        return self._run_findings
+
+    def hits_on(self, core: int) -> int:
+        """Return how many findings of the run fell on a core."""
+        self.run_findings()
+        return self._hits[core]
 
     def status_of(self, kind: PartKind) -> PartStatus:
         """Return the status of a part by the newest verdict."""
