@@ -280,3 +280,17 @@ def test_late_ticks_are_counted_and_told(tmp_path: Path) -> None:
     assert sum(late) >= 2
     assert engine.health().late == sum(late)
     engine.close()
+
+
+def test_a_core_gone_wild_is_told_every_few_seconds_and_every_wrong_result_is_counted(
+    make_engine: MakeEngine, lighthouse: Scenario, sheet: MakeSheet
+) -> None:
+    wild = Fault(kind=FaultKind.WEAK_CORE, core=5, strength=400.0)
+    clogged = next(fault for fault in lighthouse.faults if fault.kind is FaultKind.CLOGGED_HEATSINK)
+    engine, _ = make_engine(replace(lighthouse, faults=(wild, clogged)))
+    status = engine.run_to_end(sheet(260))
+    told = [finding for finding in engine.findings if finding.kind is FindingKind.WRONG_RESULT]
+    assert status.mismatches > 100
+    assert sum(finding.count for finding in told) == status.mismatches
+    assert len(told) <= 260 / 5 + 2
+    assert any(finding.title.endswith("wrong results, core 5") for finding in told)

@@ -6,7 +6,7 @@ The engine calls `pace`, then `advance` once a tick; everything here happens on 
 import os
 
 from thresher.diagnosis.inference import band_of
-from thresher.engine.evidence import finding_of_team_event
+from thresher.engine.evidence import Storms, finding_of_team_event
 from thresher.engine.protocol import PlanEvent, RunStatus
 from thresher.engine.record import Record
 from thresher.engine.run import Run, Step, choose_cpus
@@ -44,6 +44,7 @@ class Conductor:
         self._watchers = watchers
         self._interval = interval_s
         self._next_run = runs + 1
+        self._storms = Storms()
         self.past_exposures: list[Exposure] = []
         self.sheet: RunSheet | None = None
 
@@ -153,7 +154,7 @@ class Conductor:
         cpus = choose_cpus(self._inventory.cpus, allowed, block.threads)
         if not cpus:
             raise EnvironmentFault(
-                f"beginning {block.title}", "no CPU may be used", "Allow this session at least one CPU."
+                f"beginning {block.title}", "no CPU may be used", "Allow this process at least one CPU."
             )
         plan = _BENCH_MATRIX if simulated else self._matrix_plan(block)
         body = {"index": step.index, "title": block.title, "load": block.load, "cpus": cpus}
@@ -188,6 +189,7 @@ class Conductor:
         )
 
     def _finish_blocks(self, run: Run, tick: Tick) -> None:
+        self._storms.release(tick.at, self._record.find)
         for step in run.running_blocks():
             if run.run_at(tick.at) >= step.end_s:
                 self._end_block(run, step, tick.at, "carried out")
@@ -199,6 +201,7 @@ class Conductor:
         report = team.stop()
         for event in team.poll():
             self._on_team_event(event)
+        self._storms.release(None, self._record.find)
         run.beats_before += team.beats
         step.team, step.state, step.end_s = None, "done", run.run_at(at)
         self._feel_work()
@@ -298,9 +301,12 @@ class Conductor:
             self._record.note(f"Worker on CPU {event.cpu} ended", event.sentence, Severity.WARNING, "X-810")
             self._feel_work()
             return
+        finding = finding_of_team_event(event, self._inventory, self._system.now())
         if isinstance(event, MismatchSeen) and self.run is not None:
             self.run.mismatches += event.mismatch.count
-        self._record.find(finding_of_team_event(event, self._inventory, self._system.now()))
+            self._storms.take(finding, self._record.find)
+        else:
+            self._record.find(finding)
 
     def _feel_work(self) -> None:
         """Let a simulated machine feel how busy its CPUs are now."""

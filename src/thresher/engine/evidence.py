@@ -1,11 +1,15 @@
 """Findings made from what a team of workers reports, and the circumstances put to a finding."""
 
+from collections.abc import Callable
 from dataclasses import replace
 
 from thresher.events.machine_check import MachineCheck
 from thresher.loads.team import MismatchSeen, ReferenceDisputed, WorkerLost
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import Inventory, PartKind
+
+STORM_S = 5.0
+"""Wrong results of one core are told at most this often, in machine seconds; none is left out of the count."""
 
 
 def finding_of_team_event(event: object, inventory: Inventory, at: float) -> Finding:
@@ -56,3 +60,32 @@ def describe_check(check: MachineCheck) -> dict[str, object]:
     registers = {"status": check.status, "address": check.address, "misc": check.misc, "mcg_status": check.mcg_status}
     shown = {name: f"{value:#x}" for name, value in registers.items() if value is not None}
     return {"cpu": check.cpu, "bank": check.bank, **shown, "raw": list(check.raw)}
+
+
+class Storms:
+    """Holds equal findings of one core together, so that a core gone wild gives one every few seconds with a count."""
+
+    def __init__(self) -> None:
+        """Nothing is held."""
+        self._told_at: dict[int | None, float] = {}
+        self._held: dict[int | None, Finding] = {}
+
+    def take(self, finding: Finding, find: Callable[[Finding], None]) -> None:
+        """Pass a finding on, or hold it when one of its core was told a moment ago."""
+        told = self._told_at.get(finding.core)
+        if told is None or finding.at - told >= STORM_S:
+            self._told_at[finding.core] = finding.at
+            find(finding)
+            return
+        held = self._held.get(finding.core)
+        count = finding.count + (held.count if held else 0)
+        self._held[finding.core] = replace(finding, count=count)
+
+    def release(self, at: float | None, find: Callable[[Finding], None]) -> None:
+        """Pass on what was held long enough at machine time `at`, or everything when it is None."""
+        for core, finding in list(self._held.items()):
+            if at is None or at - self._told_at[core] >= STORM_S:
+                del self._held[core]
+                self._told_at[core] = finding.at if at is None else at
+                title = f"{finding.count} wrong results, {finding.place}" if finding.count > 1 else finding.title
+                find(replace(finding, title=title))

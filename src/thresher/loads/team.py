@@ -290,7 +290,7 @@ class Team:
                 self._events.append(MismatchSeen(member.cpu, report))
             case Failed(reason):
                 raise EnvironmentFault(
-                    f"pinning a worker to CPU {member.cpu}", reason, "Run on the CPUs that this session may use."
+                    f"pinning a worker to CPU {member.cpu}", reason, "Run on the CPUs that this process may use."
                 )
             case Done(disputed):
                 member.waiting = False
