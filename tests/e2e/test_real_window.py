@@ -1,5 +1,6 @@
 """The whole program as a person starts it: a real window on a virtual display, keys, and a finding that arrives."""
 
+import contextlib
 import os
 import shutil
 import signal
@@ -26,7 +27,7 @@ def display() -> Iterator[str]:
     """A virtual display of its own."""
     read, write = os.pipe()
     server = subprocess.Popen(
-        ["Xvfb", "-displayfd", str(write), "-screen", "0", "1400x900x24", "-nolisten", "tcp"],
+        ["Xvfb", "-displayfd", str(write), "-screen", "0", "1400x900x24", "-nolisten", "tcp", "-noreset"],
         pass_fds=[write], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
     )  # fmt: skip
     os.close(write)
@@ -62,7 +63,10 @@ class Desktop:
                 [sys.executable, "-m", "thresher.cli", "demo", "--speed", "30"],
                 env=self.environment, stdout=log, stderr=log,
             )  # fmt: skip
-        wait_for(lambda: "playout" in self.title(), 30, "the window")
+
+    def wait_until_shown(self) -> None:
+        """Wait for the window and put the keyboard into it."""
+        wait_for(lambda: "playout" in self.title(), 30, f"the window: {(self.folder / 'window.log').read_text()}")
         self.xdotool("windowfocus", self.xdotool("search", "--name", "Thresher").splitlines()[-1])
 
     def xdotool(self, *arguments: str) -> str:
@@ -87,10 +91,15 @@ class Desktop:
 def desktop(display: str, tmp_path: Path) -> Iterator[Desktop]:
     """The demo in a real window."""
     made = Desktop(display, tmp_path)
-    yield made
-    if made.process.poll() is None:
-        made.process.kill()
+    try:
+        made.wait_until_shown()
+        yield made
+    finally:
+        if made.process.poll() is None:
+            made.process.kill()
         made.process.wait()
+        with contextlib.suppress(EnvironmentFault), EngineClient(made.socket, timeout_s=5) as client:
+            client.call("engine.quit", bool)
 
 
 def test_the_demo_is_started_by_a_key_and_its_findings_arrive(desktop: Desktop) -> None:
