@@ -131,6 +131,17 @@ def test_a_worker_killed_from_outside_is_told_and_the_run_goes_on(start_engine: 
     assert sentence.startswith("16 of 16 workers have ended")
 
 
+def test_a_run_whose_workers_are_all_killed_ends_and_is_no_pass(start_engine: StartEngine) -> None:
+    engine = start_engine()
+    engine.client.call("run.start", RunStatus)
+    engine.wait(lambda status: status.workers_running == 16)
+    for worker in engine.workers():
+        os.kill(worker, signal.SIGKILL)
+    status = engine.wait(lambda status: status.state == "ended")
+    assert (status.ending, status.outcome) == ("could not run", "could not tell")
+    assert "every worker has ended" in status.ending_detail
+
+
 def test_stop_ends_every_worker(start_engine: StartEngine) -> None:
     engine = start_engine()
     engine.client.call("run.start", RunStatus)

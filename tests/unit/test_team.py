@@ -139,6 +139,15 @@ def test_workers_die_with_the_spawner(make_team: MakeTeam) -> None:
     poll_until(team, lambda _events: not any(_alive(pid) for pid in pids))
 
 
+def test_a_spawner_that_dies_while_the_reference_is_made_is_said(make_team: MakeTeam) -> None:
+    team = make_team([0, 1], plan=MatrixPlan(256, 2))
+    poll_until(team, lambda _events: len(team.pids()) == 2)
+    os.kill(team.pids()[1], signal.SIGSTOP)
+    os.kill(int(_stat(team.pids()[0])[1]), signal.SIGKILL)
+    with pytest.raises(EnvironmentFault, match="process that starts workers has ended"):
+        poll_until(team, lambda _events: False, seconds=10)
+
+
 def test_a_cpu_that_may_not_be_used_is_said(make_team: MakeTeam) -> None:
     with pytest.raises(EnvironmentFault, match="CPU 4000"):
         ready(make_team([4000], paced=False))

@@ -4,6 +4,7 @@ The engine calls `pace`, then `advance` once a tick; everything here happens on 
 """
 
 import os
+import time
 
 from thresher.diagnosis.inference import band_of
 from thresher.engine.evidence import Storms, finding_of_team_event
@@ -25,6 +26,7 @@ from thresher.model.verdict import Exposure
 
 _INTENT_WAIT_S = 2.0
 _STALLED_S = 10.0
+_PREPARE_LOOK_S = 0.002
 CORRECTED_KINDS = (FindingKind.CORRECTED_CHECK, FindingKind.MEMORY_CORRECTED)
 
 _BENCH_MATRIX = MatrixPlan(32, 2)
@@ -175,6 +177,7 @@ class Conductor:
         )
         while simulated and step.team.state is not TeamState.RUNNING:
             self.poll()
+            time.sleep(_PREPARE_LOOK_S)
         self._feel_work()
 
     def _matrix_plan(self, block: Block) -> MatrixPlan:
@@ -191,6 +194,8 @@ class Conductor:
     def _finish_blocks(self, run: Run, tick: Tick) -> None:
         self._storms.release(tick.at, self._record.find)
         for step in run.running_blocks():
+            if step.team is not None and not step.team.alive:
+                raise EnvironmentFault(f"running {step.title}", "every worker has ended", "See the tape for how.")
             if run.run_at(tick.at) >= step.end_s:
                 self._end_block(run, step, tick.at, "carried out")
 

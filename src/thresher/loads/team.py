@@ -340,11 +340,16 @@ class Team:
             )
 
     def _spawner_died(self) -> None:
+        preparing = self.state in (TeamState.MAKING, TeamState.CONFIRMING)
         for member in self._members.values():
             if member.code is None:
                 member.code = -signal.SIGKILL
                 if self.state is not TeamState.STOPPED:
                     self._events.append(WorkerLost(member.cpu, member.code))
+        if preparing:
+            raise EnvironmentFault(
+                "preparing the reference", "the process that starts workers has ended", "Start the run again."
+            )
 
 
 def _packets(source: socket.socket) -> Iterator[bytes]:
