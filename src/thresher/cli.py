@@ -199,20 +199,14 @@ def watch(
             engine.watch(seconds)
         engine.close()
         if csv is not None:
-            _write_text(csv, _ticks_csv(engine.channels, rows))
+            from thresher.report.table import ticks_csv
+
+            _write_text(csv, ticks_csv(engine.channels, rows))
 
 
 def _print_tick(channels: tuple[Channel, ...], tick: Tick) -> None:
     cells = [f"{channel.name} {_value_text(channel, tick.values[i])}" for i, channel in enumerate(channels)]
     say(f"{tick.at:.1f}  " + "  ".join(cells))
-
-
-def _ticks_csv(channels: tuple[Channel, ...], rows: list[Tick]) -> str:
-    lines = [",".join(["machine time [s]", *(f"{channel.name} [{channel.unit}]" for channel in channels)])]
-    for tick in rows:
-        cells = ["" if value is None else f"{value:.7g}" for value in tick.values]
-        lines.append(",".join([f"{tick.at:.3f}", *cells]))
-    return "\n".join(lines) + "\n"
 
 
 def _write_text(path: Path, text: str) -> None:

@@ -117,6 +117,8 @@ def workstation() -> Files:
         "/sys/firmware/dmi/tables/DMI": table + END,
         "/sys/devices/system/edac/mc/mc0/mc_name": "Tern_Memory#0\n",
         "/sys/devices/system/edac/mc/mc1/mc_name": "Tern_Memory#1\n",
+        "/sys/devices/system/edac/mc/mc0/ce_count": "0\n",
+        "/sys/devices/system/edac/mc/mc1/ce_count": "7\n",
     }
     for bus, name in ((0x21, "Lumen W9"), (0x41, "Lumen W9")):
         card = f"/sys/bus/pci/devices/0000:{bus:02x}:00.0"

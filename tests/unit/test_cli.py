@@ -117,7 +117,8 @@ def test_watch_prints_readings_and_writes_csv(thresher: Run, tmp_path: Path) -> 
     assert done.returncode == 0, done.stderr
     assert "Package id 0 " in done.stdout
     lines = (tmp_path / "w.csv").read_text().splitlines()
-    assert lines[0].startswith("machine time [s],")
+    assert lines[0].startswith("time,Package id 0 [°C],")
+    assert lines[1].startswith("2026-03-18T08:30:00")
     assert len(lines) == 6
     rows = thresher("watch", "--bench-model", "ferry-office", "--seconds", "2", "--speed", "0", "--json").stdout
     assert all("values" in json.loads(row) for row in rows.splitlines())

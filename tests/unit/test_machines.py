@@ -86,6 +86,8 @@ def test_a_workstation_with_check_bits_and_two_cards(write_tree: WriteTree) -> N
     assert facts(found, "memory CPU0_DIMM_A1")["check bits"] == "72 bits for 64 of data"
     assert facts(found, "memory CPU1_DIMM_D1")["size"] == "32 GiB"
     assert facts(found, "board")["error-correcting controller"] == "Tern_Memory#1"
+    assert facts(found, "board")["corrected errors, mc1"] == "7"
+    assert "corrected errors, mc0" not in facts(found, "board")
     assert [part.name for part in found.parts_of(PartKind.GRAPHICS)] == ["Lumen W9", "Lumen W9"]
     assert set(codes(found)) == {"G-120"}
 

@@ -13,10 +13,12 @@ from thresher.benchmodels.scenario import Scenario
 from thresher.bootstrap import job_verdict
 from thresher.engine.engine import Engine
 from thresher.journal.jobfile import JobFile
+from thresher.model.channels import Channel, Quantity, Tick
+from thresher.model.parts import PartKind
 from thresher.model.sheet import RunSheet
 from thresher.report.chart import Flag, draw
 from thresher.report.html import render
-from thresher.report.table import readings_csv
+from thresher.report.table import readings_csv, ticks_csv
 from thresher.sensors.lanes import choose_lanes
 
 MakeEngine = Callable[..., tuple[Engine, Heard]]
@@ -138,3 +140,11 @@ def test_too_few_rows_give_no_chart(job: Path) -> None:
         readings = stored.readings(run)
     short = type(readings)(readings.at[:1], readings.wall[:1], readings.values[:1], 0)
     assert draw(short, run.began_at, choose_lanes(run.channels), []) is None
+
+
+def test_ticks_outside_a_run_are_written_alike_and_names_cannot_break_the_columns() -> None:
+    channel = Channel("k", 'Fan, "front"', Quantity.FAN, PartKind.COOLING, "/f")
+    text = ticks_csv((channel,), [Tick(5.0, 0.5, (900.0,), {}), Tick(6.0, 1.5, (None,), {0: "gone"})])
+    rows = list(csv.reader(io.StringIO(text)))
+    assert rows[0] == ["time", 'Fan, "front" [rpm]']
+    assert rows[1:] == [["1970-01-01T00:00:00.500+00:00", "900"], ["1970-01-01T00:00:01.500+00:00", ""]]

@@ -84,7 +84,7 @@ def _ecc_facts(system: System) -> list[Fact]:
 
 def read_ecc(system: System, devices: list[MemoryDevice], unknown: list[Fact]) -> list[Fact]:
     """Return the ECC controllers that the kernel watches; modules that could and no controller is said."""
-    facts = _ecc_facts(system)
+    facts = _ecc_facts(system) + _edac_counts(system)
     if not facts and any(device.has_check_bits for device in devices):
         reason = "the modules carry check bits, but no EDAC driver is loaded; corrected errors cannot be counted"
         unknown.append(Fact("memory error correction", reason, _EDAC))
@@ -132,7 +132,7 @@ def _channel(name: str) -> str:
     return next((group for group in match.groups() if group), "").upper() if match else ""
 
 
-def edac_counts(system: System) -> list[Fact]:
+def _edac_counts(system: System) -> list[Fact]:
     """Return the corrected and uncorrected counts that the kernel keeps by controller, where there are any."""
     facts = []
     for name in system.list(_EDAC):

@@ -20,7 +20,7 @@ _OPERAND_BITS = 20
 _LARGEST_SIZE = 4096
 _WORD = 8
 _INTEGER_CONFIRMED_SETS = 4
-"""How many sets the confirming core also works out in integers: these cost some 50 times a product."""
+"""How many sets the confirming core also works out in integers, which is far slower than in floating point."""
 
 _memcmp = ctypes.CDLL(None).memcmp
 _memcmp.argtypes = (ctypes.c_void_p, ctypes.c_void_p, ctypes.c_size_t)

@@ -1,27 +1,47 @@
-"""Readings as CSV: units in the header, ISO 8601 times, one row a tick."""
+"""Readings as CSV: units in the header, ISO 8601 times, one row a tick, missing readings as empty cells."""
 
 import csv
 import io
+from collections.abc import Iterable
 from datetime import UTC, datetime
 
-import numpy as np
-
 from thresher.journal.jobfile import JobFile
+from thresher.model.channels import Channel, Tick
+
+
+def _titles(channels: tuple[Channel, ...]) -> list[str]:
+    return [f"{channel.name} [{channel.unit}]" for channel in channels]
+
+
+def _time(wall: float) -> str:
+    return datetime.fromtimestamp(wall, UTC).isoformat(timespec="milliseconds")
+
+
+def _cells(values: Iterable[float | None]) -> list[str]:
+    # a missing reading is None in a tick and NaN, which differs from itself, in a job file
+    return ["" if value is None or value != value else f"{value:.7g}" for value in values]
 
 
 def readings_csv(stored: JobFile) -> str:
-    """Return all readings of a job as CSV; missing readings are empty cells. Runs follow each other."""
+    """Return all readings of a job as CSV. Runs follow each other."""
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
     header: list[str] | None = None
     for run in stored.runs():
-        columns = ["time", "run", "run time [s]", *(f"{channel.name} [{channel.unit}]" for channel in run.channels)]
+        columns = ["time", "run", "run time [s]", *_titles(run.channels)]
         if columns != header:
             writer.writerow(columns)
             header = columns
         readings = stored.readings(run)
         for at, wall, values in zip(readings.at, readings.wall, readings.values, strict=True):
-            time = datetime.fromtimestamp(wall, UTC).isoformat(timespec="milliseconds")
-            cells = ["" if np.isnan(value) else f"{value:.7g}" for value in values]
-            writer.writerow([time, run.number, f"{at - run.began_at:.3f}", *cells])
+            writer.writerow([_time(wall), run.number, f"{at - run.began_at:.3f}", *_cells(values)])
+    return out.getvalue()
+
+
+def ticks_csv(channels: tuple[Channel, ...], ticks: list[Tick]) -> str:
+    """Return ticks that belong to no run as CSV."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(["time", *_titles(channels)])
+    writer.writerows([_time(tick.wall), *_cells(tick.values)] for tick in ticks)
     return out.getvalue()
