@@ -197,3 +197,25 @@ def test_no_bytes_crash_the_description_of_structures(table: bytes) -> None:
     for structure in walk(table, []):
         described = describe(structure)
         assert described is None or all(fact.value for fact in described.facts)
+
+
+def test_cores_of_two_sockets_are_told_apart(write_tree: WriteTree) -> None:
+    files = trees.workstation()
+    for package in range(2):
+        chip = f"/sys/devices/platform/coretemp.{package}/hwmon/hwmon{package}"
+        files |= {f"{chip}/name": "coretemp\n", f"{chip}/temp5_input": "50000\n", f"{chip}/temp5_label": "Core 3\n"}
+    root = write_tree(files)
+    for package in range(2):
+        link = root / f"sys/class/hwmon/hwmon{package}"
+        link.parent.mkdir(parents=True, exist_ok=True)
+        link.symlink_to(f"/sys/devices/platform/coretemp.{package}/hwmon/hwmon{package}")
+        (root / f"sys/devices/platform/coretemp.{package}/hwmon/hwmon{package}/device").symlink_to(
+            f"/sys/devices/platform/coretemp.{package}"
+        )
+    system = TreeSystem(root)
+    found = read_inventory(system)
+    assert found.core_count == 32
+    assert sorted(cpu.core for cpu in found.cpus) == list(range(32))
+    assert (found.core_of(3), found.core_of(19)) == (3, 19)
+    named = [channel.core for channel in discover(system, found).channels if channel.name == "Core 3"]
+    assert named == [3, 19]

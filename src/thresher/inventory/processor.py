@@ -43,7 +43,16 @@ def read_cpus(system: System, unknown: list[Fact]) -> tuple[LogicalCpu, ...]:
         unknown.append(Fact("cores and threads", "the kernel gives no topology; each CPU is taken for a core", CPU))
         numbers = re.findall(r"^processor\s*:\s*(\d+)", optional_text(system, _CPUINFO), re.MULTILINE)
         found = [LogicalCpu(int(number), int(number), 0) for number in numbers]
-    return tuple(sorted(found, key=lambda cpu: cpu.cpu))
+    return _unique_cores(sorted(found, key=lambda cpu: cpu.cpu))
+
+
+def _unique_cores(cpus: list[LogicalCpu]) -> tuple[LogicalCpu, ...]:
+    """Number the cores through all packages, since the kernel begins anew in each."""
+    if len({cpu.package for cpu in cpus}) <= 1:
+        return tuple(cpus)
+    order = sorted({(cpu.package, cpu.core) for cpu in cpus})
+    number = {place: index for index, place in enumerate(order)}
+    return tuple(LogicalCpu(cpu.cpu, number[cpu.package, cpu.core], cpu.package, cpu.core) for cpu in cpus)
 
 
 def read_processor(system: System, cpus: tuple[LogicalCpu, ...], unknown: list[Fact]) -> Part:

@@ -51,11 +51,16 @@ class Part:
 
 @dataclass(frozen=True, slots=True)
 class LogicalCpu:
-    """One thread of a core as the kernel numbers it (`cpu`), with the core and package it belongs to."""
+    """One thread of a core as the kernel numbers it (`cpu`), with the core and package it belongs to.
+
+    `core` is unique in the whole machine. `core_id` is the kernel's number, which begins anew in each package; None
+    where both are the same.
+    """
 
     cpu: int
     core: int
     package: int
+    core_id: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,6 +94,17 @@ class Inventory:
     def core_of(self, cpu: int) -> int | None:
         """Return the core number that a logical CPU belongs to, or None when the kernel does not list it."""
         return next((each.core for each in self.cpus if each.cpu == cpu), None)
+
+    def core_at(self, package: int, core_id: int) -> int | None:
+        """Return the core that the kernel numbers `core_id` in a package, or None when it does not list it."""
+        return next(
+            (
+                each.core
+                for each in self.cpus
+                if each.package == package and (each.core if each.core_id is None else each.core_id) == core_id
+            ),
+            None,
+        )
 
     def parts_of(self, kind: PartKind) -> tuple[Part, ...]:
         """Return all parts of one kind, in the order they were found."""

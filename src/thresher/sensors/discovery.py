@@ -55,7 +55,7 @@ def discover(system: System, inventory: Inventory) -> Discovery:
     unknown: list[Fact] = []
     probes: list[Probe] = []
     for found in (
-        _hwmon(system, unknown),
+        _hwmon(system, inventory, unknown),
         _clocks(system, inventory, unknown),
         _powercap(system, unknown),
         _throttling(system, inventory, unknown),
@@ -75,7 +75,7 @@ def _try_probe(
         unknown.append(Fact(channels[0].name, error.reason, error.path))
 
 
-def _hwmon(system: System, unknown: list[Fact]) -> Iterator[Probe]:
+def _hwmon(system: System, inventory: Inventory, unknown: list[Fact]) -> Iterator[Probe]:
     chips = system.list(_HWMON)
     if not chips:
         unknown.append(Fact("temperatures, voltages, fans", _no_sensors_reason(system), _HWMON))
@@ -86,7 +86,7 @@ def _hwmon(system: System, unknown: list[Fact]) -> Iterator[Probe]:
         for file in sorted(system.list(folder), key=_natural):
             match = re.fullmatch(r"(temp|in|fan|power|curr)(\d+)_(input|average)", file)
             if match and not (file == f"power{match[2]}_input" and f"power{match[2]}_average" in system.list(folder)):
-                channel = _hwmon_channel(system, folder, chip_name, device, match)
+                channel = _hwmon_channel(system, inventory, folder, chip_name, device, match)
                 yield from _try_probe(system, channel, scaled(_ATTRIBUTES[match[1]][1]), unknown)
 
 
@@ -101,12 +101,14 @@ def _natural(name: str) -> list[str | int]:
     return [int(piece) if piece.isdigit() else piece for piece in re.split(r"(\d+)", name)]
 
 
-def _hwmon_channel(system: System, folder: str, chip: str, device: str, match: re.Match[str]) -> Channel:
+def _hwmon_channel(
+    system: System, inventory: Inventory, folder: str, chip: str, device: str, match: re.Match[str]
+) -> Channel:
     stem = f"{match[1]}{match[2]}"
     quantity, divisor = _ATTRIBUTES[match[1]]
     label = optional_text(system, f"{folder}/{stem}_label")
     kind = next((kind for kind, chips in _CHIP_KINDS.items() if chip in chips), PartKind.BOARD)
-    core = re.fullmatch(r"Core (\d+)", label)
+    core = _core_of(inventory, device, label) if kind is PartKind.PROCESSOR else None
     limits = list(_hwmon_limits(system, folder, stem, divisor))
     rail = _RAIL.match(label) if quantity is Quantity.VOLTAGE else None
     if rail:
@@ -124,8 +126,20 @@ def _hwmon_channel(system: System, folder: str, chip: str, device: str, match: r
         kind=kind,
         source=f"{folder}/{match[0]}",
         limits=tuple(limits),
-        core=int(core[1]) if core and kind is PartKind.PROCESSOR else None,
+        core=core,
     )
+
+
+def _core_of(inventory: Inventory, device: str, label: str) -> int | None:
+    """Return the core that a label names; with several packages the device tells which (hwmon/coretemp)."""
+    named = re.fullmatch(r"Core (\d+)", label)
+    if not named:
+        return None
+    packages = {cpu.package for cpu in inventory.cpus}
+    if len(packages) <= 1:
+        return int(named[1])
+    package = re.fullmatch(r"coretemp\.(\d+)", device)
+    return inventory.core_at(int(package[1]), int(named[1])) if package else None
 
 
 def _hwmon_limits(system: System, folder: str, stem: str, divisor: float) -> Iterator[Limit]:
