@@ -3,7 +3,6 @@
 import os
 import subprocess
 import sys
-from datetime import datetime
 from pathlib import Path
 
 import platformdirs
@@ -13,11 +12,13 @@ from thresher.benchmodels.scenario import load_scenario, shipped_scenarios
 from thresher.diagnosis.inference import Evidence, diagnose
 from thresher.diagnosis.knowledge import load_knowledge
 from thresher.engine.engine import Engine
+from thresher.engine.jobs import unused_job_path
 from thresher.engine.sheet_file import load_sheet, shipped_sheets
 from thresher.inventory.machine import read_inventory
 from thresher.journal.jobfile import JobFile
 from thresher.model.errors import EnvironmentFault
 from thresher.model.findings import Finding
+from thresher.model.job import parse_complaints
 from thresher.model.parts import Fact
 from thresher.model.port import System, optional_text
 from thresher.model.sheet import RunSheet
@@ -25,6 +26,7 @@ from thresher.model.verdict import Exposure, Verdict
 from thresher.sensors.discovery import discover
 from thresher.sensors.sampler import Sampler
 from thresher.system.capture import CapturedSystem, RecordingSystem, write_capture
+from thresher.system.hardware_names import HardwareNames
 from thresher.system.live import LiveSystem
 from thresher.system.tree import TreeSystem
 
@@ -33,9 +35,15 @@ DEMO_SHEET = "reset-hunt-short"
 LIVE_SHEET = "short-round"
 
 
-def jobs_folder() -> Path:
+def bench_folder(simulated: bool) -> Path:
+    """Return the folder of all that the bench keeps; simulated machines have one of their own."""
+    folder = Path(platformdirs.user_data_dir("thresher"))
+    return folder / "demo-bench" if simulated else folder
+
+
+def jobs_folder(simulated: bool) -> Path:
     """Return the folder where job files are kept; created when it is not there. Raises EnvironmentFault."""
-    folder = Path(platformdirs.user_data_dir("thresher")) / "jobs"
+    folder = bench_folder(simulated) / "jobs"
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as error:
@@ -45,10 +53,9 @@ def jobs_folder() -> Path:
     return folder
 
 
-def new_job_path(name: str) -> Path:
+def new_job_path(name: str, simulated: bool) -> Path:
     """Return a new job file's path, with the time and a name in it."""
-    words = "".join(letter if letter.isalnum() else "-" for letter in name.lower()).strip("-")
-    return jobs_folder() / f"{datetime.now():%Y%m%d-%H%M%S}-{words or 'job'}.thresher"
+    return unused_job_path(jobs_folder(simulated), name)
 
 
 def scenario_path(name: str) -> Path:
@@ -103,13 +110,27 @@ def capture_machine(system: System, out: Path, with_names: bool) -> tuple[int, l
     return write_capture(recording, out, None if with_names else secrets), unknown
 
 
-def make_engine(system: System, job: Path | None, interval_s: float = 1.0) -> Engine:
-    """Return an engine for a machine and a job file (a new one when none is given). Raises ThresherError."""
+def make_engine(
+    system: System,
+    job: Path | None,
+    interval_s: float = 1.0,
+    shop: Path | None = None,
+    model: str = "",
+) -> Engine:
+    """Return an engine for a machine and a job file (a new one when none is given). Raises ThresherError.
+
+    `shop` is the folder of what the shop keeps, that of this user when none is given; `model` names the bench model
+    that the machine is, so that the job can be opened with it again.
+    """
     fields = {"machine": system.name}
+    simulated = isinstance(system, BenchModel)
     if isinstance(system, BenchModel):
         scenario = system.scenario
         fields = {"number": scenario.job, "machine": scenario.title, "symptoms": "\n".join(scenario.symptoms)}
-    return Engine(system, job or new_job_path(system.name), fields, interval_s)
+        fields |= {"model": model}
+    keep = shop or bench_folder(simulated) / "shop"
+    path = job or new_job_path(system.name, simulated)
+    return Engine(system, path, fields, interval_s, keep, HardwareNames())
 
 
 def job_verdict(stored: JobFile) -> Verdict:
@@ -121,7 +142,7 @@ def job_verdict(stored: JobFile) -> Verdict:
         findings += stored.findings(run)
         exposures += stored.exposures(run)
         cores = run.machine.core_count
-    symptoms = tuple(stored.job().get("symptoms", "").split("\n"))
+    symptoms = tuple(each.text for each in parse_complaints(stored.job().get("symptoms", "")))
     return diagnose(Evidence(tuple(findings), tuple(exposures), cores, symptoms), load_knowledge())
 
 

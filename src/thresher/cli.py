@@ -16,6 +16,7 @@ import typer
 from thresher import bootstrap
 from thresher.benchmodels.scenario import load_scenario
 from thresher.codes.directory import load_codes
+from thresher.demo_bench import prepare_demo_bench
 from thresher.engine.engine import Engine
 from thresher.engine.protocol import EngineEvent, RunStatus, TapeEvent, TickEvent
 from thresher.events.findings import KernelDecoder
@@ -29,6 +30,7 @@ from thresher.model.findings import Finding
 from thresher.model.sheet import clock_text
 from thresher.printing import print_code, print_inventory, print_register, print_verdict, say, say_json
 from thresher.sensors.discovery import discover
+from thresher.system.hardware_names import HardwareNames
 
 FINE, FAULTS, COULD_NOT = 0, 1, 2
 
@@ -47,6 +49,9 @@ BenchModelFile = Annotated[
     str | None, typer.Option("--bench-model", help="A scenario file, or the name of one that ships.")
 ]
 Speed = Annotated[float | None, typer.Option("--speed", min=0.0, help="Seconds a second; 0 as fast as can be.")]
+Shop = Annotated[
+    Path | None, typer.Option("--shop", help="The folder of what the shop keeps: shelf, machines, own sheets.")
+]
 JobPath = Annotated[Path | None, typer.Option("--job", help="The job file; a new one when not given.")]
 Every = Annotated[float, typer.Option("--every", min=0.1, max=60.0, help="Seconds between readings.")]
 
@@ -105,11 +110,14 @@ def _open_window(arguments: list[str]) -> NoReturn:
 def demo(
     out: Annotated[Path, typer.Option(help="Where report and picture go without a display.")] = Path("demo-output"),
     speed: Speed = None,
+    fresh: Annotated[bool, typer.Option(help="Begin the demo bench anew; what was typed on it goes.")] = False,
 ) -> None:
     """The window with the demo bench; without a display the same demo line by line."""
     reason = why_no_display()
     if reason is None:
-        _open_window(["--demo"] + ([] if speed is None else ["--speed", str(speed)]))
+        job, shop = prepare_demo_bench(bootstrap.bench_folder(simulated=True), fresh)
+        arguments = ["--demo", "--job", str(job), "--shop", str(shop)]
+        _open_window(arguments + ([] if speed is None else ["--speed", str(speed)]))
     say(f"The demo runs without a window: {reason}.")
     out.mkdir(parents=True, exist_ok=True)
     job = out / "lighthouse-playout.thresher"
@@ -117,7 +125,7 @@ def demo(
         old.unlink()
     say(f"Bench model {bootstrap.DEMO_SCENARIO}, run sheet {bootstrap.DEMO_SHEET}; the machine is simulated.")
     system = bootstrap.open_system(bench_model=bootstrap.DEMO_SCENARIO, speed=0.0 if speed is None else speed)
-    engine = bootstrap.make_engine(system, job)
+    engine = bootstrap.make_engine(system, job, shop=out / "shop", model=bootstrap.DEMO_SCENARIO)
     status = _carry_out(engine, bootstrap.DEMO_SHEET, quiet=False)
     verdict = engine.verdict
     engine.close()
@@ -138,7 +146,7 @@ def demo(
 def inventory(root: Root = None, bench_model: BenchModelFile = None, json: Json = False) -> None:
     """What this machine is: its parts, places and limits, and what could not be known."""
     system = bootstrap.open_system(root, bench_model)
-    found = read_inventory(system)
+    found = read_inventory(system, HardwareNames())
     discovery = discover(system, found)
     if json:
         say_json({"inventory": found, "channels": discovery.channels, "not_read": discovery.unknown})
@@ -178,7 +186,7 @@ def watch(
     """Readings, live."""
     system = bootstrap.open_system(root, bench_model, speed)
     with tempfile.TemporaryDirectory(prefix="thresher-watch-") as folder:
-        engine = bootstrap.make_engine(system, Path(folder) / "watch.thresher", every)
+        engine = bootstrap.make_engine(system, Path(folder) / "watch.thresher", every, Path(folder) / "shop")
         rows: list[Tick] = []
 
         def on_event(event: EngineEvent) -> None:
@@ -247,12 +255,13 @@ def run(
     speed: Speed = None,
     job: JobPath = None,
     every: Every = 1.0,
+    shop: Shop = None,
     json: Json = False,
 ) -> None:
     """Carry a run sheet out, on this computer or on a bench model."""
     parsed_first = bootstrap.sheet_named(sheet)  # a broken sheet is told before anything is made
     system = bootstrap.open_system(None, bench_model, speed)
-    engine = bootstrap.make_engine(system, job, every)
+    engine = bootstrap.make_engine(system, job, every, shop, bench_model or "")
     try:
         status = _carry_out(engine, sheet, quiet=json)
         verdict, findings, path = engine.verdict, engine.findings, engine.snapshot().job_file
@@ -406,15 +415,19 @@ def engine(
     every: Every = 1.0,
     sheet: Annotated[str | None, typer.Option("--sheet")] = None,
     linger: Annotated[float, typer.Option("--linger", min=1.0)] = 1800.0,
+    shop: Shop = None,
 ) -> None:
     """The engine as a process of its own, for windows."""
     from thresher.engine.server import serve, take_socket  # asyncio is slow to load and needed only here
 
     listening = take_socket(socket)
     try:
-        made = bootstrap.make_engine(bootstrap.open_system(root, bench_model, speed), job, every)
+        system = bootstrap.open_system(root, bench_model, speed)
+        made = bootstrap.make_engine(system, job, every, shop, bench_model or "")
         if sheet is not None:
             made.put_sheet(bootstrap.sheet_named(sheet))
+        else:
+            made.put_proposed()
         with _interrupt_stops(made):
             serve(made, listening, linger)
     finally:

@@ -24,7 +24,7 @@ class EngineProcess:
             self.process = subprocess.Popen(
                 [
                     sys.executable, "-m", "thresher.cli", "engine", "--socket", str(self.socket),
-                    "--job", str(self.job), *arguments,
+                    "--job", str(self.job), "--shop", str(folder / "shop"), *arguments,
                 ],
                 stdout=stream, stderr=stream, stdin=subprocess.DEVNULL,
             )  # fmt: skip

@@ -13,10 +13,9 @@ from tests.crash.engine_process import EngineProcess
 from tests.ui.conftest import OpenWindow
 from thresher.benchmodels.scenario import Scenario
 from thresher.engine.engine import Engine
-from thresher.engine.protocol import JobEvent, SheetOffer, Snapshot
+from thresher.engine.protocol import JobEvent, Snapshot
 from thresher.journal.jobfile import JobFile
 from thresher.model.errors import InputError
-from thresher.ui.stations.intake import ordered_offers
 from thresher.ui.window import MainWindow
 
 MakeEngine = Callable[..., tuple[Engine, Heard]]
@@ -37,10 +36,10 @@ def test_what_is_typed_is_kept_without_being_asked(
 ) -> None:
     window = open_window(engine)
     window.show_station(0)
-    assert window.intake.machine.text() == "Lighthouse radio, playout desk PC"
-    window.intake.number.clear()
-    qtbot.keyClicks(window.intake.number, "0519")
-    qtbot.keyClicks(window.intake.words, "stops in the news, since the summer")
+    assert window.intake.job.machine.text() == "Lighthouse radio, playout desk PC"
+    window.intake.job.number.clear()
+    qtbot.keyClicks(window.intake.job.number, "0519")
+    qtbot.keyClicks(window.intake.job.words, "stops in the news, since the summer")
     qtbot.waitUntil(lambda: job_of(engine).get("number") == "0519", timeout=5_000)
     qtbot.waitUntil(lambda: job_of(engine).get("words", "").endswith("summer"), timeout=5_000)
     with JobFile(engine.job) as stored:
@@ -52,7 +51,7 @@ def test_closing_keeps_what_was_typed_a_moment_ago(
 ) -> None:
     window = open_window(engine)
     window.show_station(0)
-    qtbot.keyClicks(window.intake.words, "the last word")
+    qtbot.keyClicks(window.intake.job.words, "the last word")
     window.intake.flush()
     qtbot.waitUntil(lambda: job_of(engine).get("words") == "the last word", timeout=5_000)
 
@@ -67,10 +66,10 @@ def test_symptoms_change_what_is_proposed_and_show_in_the_band(
         qtbot.mouseClick(chip(window, text), Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: window.state.symptoms == ("slow under load",), timeout=5_000)
     assert job_of(engine)["symptoms"] == "slow under load"
-    snapshot = window.state.snapshot
-    assert snapshot is not None
-    first, suits = ordered_offers(snapshot.sheets, window.state.symptoms)[0]
-    assert (first.name, suits) == ("heat-hunt", True)
+    qtbot.waitUntil(lambda: window.state.intake.offers[0].name == "heat-hunt", timeout=5_000)
+    first = window.state.intake.offers[0]
+    assert first.fits
+    assert first.reasons[0].startswith("slow under load: ")
 
 
 def test_a_proposed_sheet_goes_to_the_bench_and_starts_nothing(
@@ -104,17 +103,6 @@ def test_parts_open_by_keyboard_and_every_fact_tells_its_source(
     qtbot.keyClick(parts, Qt.Key.Key_Space)
     parts.repaint()
     assert len(parts.spots) == closed
-
-
-def test_sheets_that_fit_come_first_and_the_shorter_before_the_longer() -> None:
-    offers = (
-        SheetOffer("long", "L", 100.0, "", ("freezes",)),
-        SheetOffer("short", "S", 10.0, "", ()),
-        SheetOffer("both", "B", 500.0, "", ("freezes", "hot or loud")),
-    )
-    assert [o.name for o, _ in ordered_offers(offers, ())] == ["short", "long", "both"]
-    assert [o.name for o, _ in ordered_offers(offers, ("freezes", "hot or loud"))] == ["both", "long", "short"]
-    assert [fits for _, fits in ordered_offers(offers, ("freezes",))] == [True, True, False]
 
 
 def test_the_engine_refuses_fields_and_symptoms_that_it_does_not_know(

@@ -131,6 +131,9 @@ def add_sensors(table: FileTable, scenario: Scenario, physics: Physics) -> None:
         "fan2_label": "Case fan",
         "temp1_input": lambda: f"{int(state.case_c * 2) * 500}\n",
         "temp1_label": "Board",
+        # the board's own view of the processor: a sensor under the socket, between die and air
+        "temp2_input": lambda: f"{int((state.die_c.mean() * 0.85 + state.case_c * 0.15) * 2) * 500}\n",
+        "temp2_label": "CPU",
     }
     _add_chip(table, 1, "/sys/devices/platform/boardmon.656", board_chip)
     number = 2

@@ -18,7 +18,8 @@ def _memory_device(slot: str, module: ModuleSpec | None) -> bytes:
     return struct.pack(
         "<HHHHHBBBBBHHBBBBBIHHHH",
         0x1000, 0xFFFE, 64 if module else 0, 64 if module else 0, short_size, 9, 0, 1, 2,
-        34 if module else 2, 0x0080, module.rated_mts if module else 0, 3 if module else 0, 0, 0, 4 if module else 0,
+        34 if module else 2, 0x0080, module.rated_mts if module else 0, 3 if module else 0,
+        5 if module and module.serial else 0, 0, 4 if module else 0,
         1 if module else 0, size_mb if short_size == 0x7FFF else 0, module.configured_mts if module else 0,
         1100, 1100, 1100,
     )  # fmt: skip
@@ -28,16 +29,23 @@ def smbios_table(scenario: Scenario) -> bytes:
     """Return the content of `/sys/firmware/dmi/tables/DMI`."""
     board = scenario.board
     table = _structure(
-        0, 0x0000, struct.pack("<BBHBBQBBBBBB", 1, 2, 0xF000, 3, 0xFF, 0x08, 0, 0, 5, 27, 0xFF, 0xFF),
-        board.firmware_maker, board.firmware_version, board.firmware_date,
+        0, 0x0000,
+        struct.pack(
+            "<BBHBBQBBBBBB", 1, 2, 0xF000, 3 if board.firmware_date else 0, 0xFF, 0x08, 0, 0, 5, 27, 0xFF, 0xFF
+        ),
+        board.firmware_maker, board.firmware_version, *filter(None, (board.firmware_date,)),
     )  # fmt: skip
     table += _structure(
         1, 0x0001, struct.pack("<BBBB16sBBB", 1, 2, 0, 0, bytes(16), 6, 0, 0), board.maker, scenario.machine
     )
-    table += _structure(2, 0x0002, struct.pack("<BBBBB", 1, 2, 0, 0, 0), board.maker, board.name)
+    table += _structure(
+        2, 0x0002, struct.pack("<BBBBB", 1, 2, 0, 3 if board.serial else 0, 0),
+        board.maker, board.name, *filter(None, (board.serial,)),
+    )  # fmt: skip
     fitted = {module.slot: module for module in scenario.modules}
     for index, slot in enumerate(board.slots):
         module = fitted.get(slot)
-        strings = [slot, f"BANK {index}"] + ([module.maker, module.part_number] if module else [])
+        strings = [slot, f"BANK {index}"]
+        strings += filter(None, (module.maker, module.part_number, module.serial)) if module else ()
         table += _structure(17, 0x1100 + index, _memory_device(slot, module), *strings)
     return table + _structure(127, 0xFEFF, b"")

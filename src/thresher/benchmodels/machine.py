@@ -9,7 +9,7 @@ import numpy as np
 from thresher.benchmodels.files import FileTable, add_processor, add_rest, add_sensors
 from thresher.benchmodels.kernel_log import LogBuffer, LogReader
 from thresher.benchmodels.physics import STEP_S, Physics
-from thresher.benchmodels.scenario import Fault, FaultKind, Scenario
+from thresher.benchmodels.scenario import CHANNEL_FAULTS, Fault, FaultKind, Scenario
 from thresher.benchmodels.weak_core import CORRECTED_BANK, CORRECTED_STATUS, WeakCore
 from thresher.model.errors import SourceUnavailable
 from thresher.model.port import BitFlip, SimulatedWork, SystemKind
@@ -91,9 +91,7 @@ class BenchModel:
         self._log = LogBuffer()
         self._log.add_boot(scenario.machine)
         self._throttles_said = 0
-        self._due: list[Fault] = [
-            fault for fault in scenario.faults if fault.kind in (FaultKind.CHANNEL_VANISHES, FaultKind.CHANNEL_GARBAGE)
-        ]
+        self._due: list[Fault] = [fault for fault in scenario.faults if fault.kind in CHANNEL_FAULTS]
         self._jiffies = np.zeros((scenario.processor.cores * scenario.processor.threads_per_core, 2))
         self._files = FileTable()
         add_processor(self._files, scenario, self._physics)
@@ -177,7 +175,13 @@ class BenchModel:
 
     def _spoil(self, fault: Fault) -> None:
         path = self.resolve(fault.path)
+        content = self._files.contents.get(path)
         if fault.kind is FaultKind.CHANNEL_VANISHES:
             self._files.remove(path)
-        else:
+        elif fault.kind is FaultKind.CHANNEL_GARBAGE or content is None:
             self._files.add(path, lambda: b"\xff\x00###not a number\n")
+        elif fault.kind is FaultKind.CHANNEL_STUCK:
+            kept = content()
+            self._files.add(path, lambda: kept)
+        else:
+            self._files.add(path, lambda: f"{int(content()) + int(fault.strength)}\n")

@@ -19,13 +19,20 @@ class FaultKind(StrEnum):
     SAGGING_SUPPLY = "sagging supply"
     CHANNEL_VANISHES = "channel vanishes"
     CHANNEL_GARBAGE = "channel garbage"
+    CHANNEL_STUCK = "channel stuck"
+    CHANNEL_OFFSET = "channel offset"
+
+
+CHANNEL_FAULTS = (
+    FaultKind.CHANNEL_VANISHES, FaultKind.CHANNEL_GARBAGE, FaultKind.CHANNEL_STUCK, FaultKind.CHANNEL_OFFSET,
+)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Fault:
     """One fault. `strength` means, by kind: weak core, signs a minute at full load and 90 °C; clogged heatsink,
-    share of its conductance lost; sagging supply, ohms of source resistance. `path` and `after_s` belong to
-    the channel faults: the file, and seconds after the model starts.
+    share of its conductance lost; sagging supply, ohms of source resistance; channel offset, what is added to the
+    number in the file. `path` and `after_s` belong to the channel faults: the file, and seconds after the model starts.
     """
 
     kind: FaultKind
@@ -59,6 +66,7 @@ class ModuleSpec:
     size_gib: int
     rated_mts: int
     configured_mts: int
+    serial: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -83,6 +91,7 @@ class BoardSpec:
     firmware_version: str
     firmware_date: str
     slots: tuple[str, ...]
+    serial: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -193,7 +202,7 @@ def _check_faults(ailments: list[Fault], processor: ProcessorSpec) -> list[Input
             )
         if fault.kind is FaultKind.CLOGGED_HEATSINK and not 0 < fault.strength < 1:
             faults.append(InputFault(f"faults[{index}].strength", f"expected between 0 and 1, found {fault.strength}"))
-        if fault.kind in (FaultKind.CHANNEL_VANISHES, FaultKind.CHANNEL_GARBAGE) and not fault.path.startswith("/"):
+        if fault.kind in CHANNEL_FAULTS and not fault.path.startswith("/"):
             faults.append(InputFault(f"faults[{index}].path", "expected the absolute path of a file of the machine"))
     return faults
 

@@ -41,7 +41,7 @@ class Conductor:
     ) -> None:
         """`runs` is how many runs the job file already holds."""
         self._system = system
-        self._inventory = inventory
+        self.inventory = inventory
         self._record = record
         self._watchers = watchers
         self._interval = interval_s
@@ -84,11 +84,11 @@ class Conductor:
                 "starting a run", "this machine is a directory of files", "Loads need this computer or a bench model."
             )
         at, writer = self._system.now(), self._record.writer
-        cores = {cpu.cpu: cpu.core for cpu in self._inventory.cpus}
+        cores = {cpu.cpu: cpu.core for cpu in self.inventory.cpus}
         run = Run(self._next_run, self.sheet, at, self._record.hottest(), cores)
         self._next_run += 1
         self._record.run = run
-        writer.begin_run(run.number, self.sheet, self._inventory, channels, boot_id, at, self._system.wall())
+        writer.begin_run(run.number, self.sheet, self.inventory, channels, boot_id, at, self._system.wall())
         writer.settle(_INTENT_WAIT_S)
         run.change(RunState.WAITING if isinstance(run.steps[0].item, Gate) else RunState.BETWEEN)
         planned = clock_text(self.sheet.length_s)
@@ -153,7 +153,7 @@ class Conductor:
         assert isinstance(block, Block)
         simulated = self._system.work is not None
         allowed = None if simulated else os.sched_getaffinity(0)
-        cpus = choose_cpus(self._inventory.cpus, allowed, block.threads)
+        cpus = choose_cpus(self.inventory.cpus, allowed, block.threads)
         if not cpus:
             raise EnvironmentFault(
                 f"beginning {block.title}", "no CPU may be used", "Allow this process at least one CPU."
@@ -188,7 +188,7 @@ class Conductor:
         except (SourceUnavailable, StopIteration, ValueError):
             self._record.note("Free memory is not told", "taking half a GiB for it", Severity.WARNING)
         return plan_matrix(
-            block.working_set, cache_bytes(self._inventory, 2), cache_bytes(self._inventory, 3), free_kib * 1024 // 4
+            block.working_set, cache_bytes(self.inventory, 2), cache_bytes(self.inventory, 3), free_kib * 1024 // 4
         )
 
     def _finish_blocks(self, run: Run, tick: Tick) -> None:
@@ -306,7 +306,7 @@ class Conductor:
             self._record.note(f"Worker on CPU {event.cpu} ended", event.sentence, Severity.WARNING, "X-810")
             self._feel_work()
             return
-        finding = finding_of_team_event(event, self._inventory, self._system.now())
+        finding = finding_of_team_event(event, self.inventory, self._system.now())
         if isinstance(event, MismatchSeen) and self.run is not None:
             self.run.mismatches += event.mismatch.count
             self._storms.take(finding, self._record.find)

@@ -16,42 +16,47 @@ from thresher.diagnosis.inference import Evidence, diagnose
 from thresher.diagnosis.knowledge import load_knowledge
 from thresher.engine.conductor import Conductor
 from thresher.engine.evidence import describe_check
+from thresher.engine.intake import Intake, IntakeDesk, check_job_fields
+from thresher.engine.jobs import JobCard, list_jobs, new_job
 from thresher.engine.protocol import VERSION as PROTOCOL_VERSION
 from thresher.engine.protocol import (
     EngineEvent,
     EngineHealth,
     HistoryRows,
+    IntakeEvent,
     JobEvent,
+    MachineEvent,
     RunStatus,
-    SheetOffer,
     Snapshot,
     SymptomChoice,
     TickEvent,
     VerdictEvent,
 )
 from thresher.engine.record import Record
-from thresher.engine.sheet_file import load_sheet, shipped_sheets
+from thresher.engine.sheet_file import load_sheet
 from thresher.engine.watchers import Watchers
 from thresher.events.findings import KernelDecoder
 from thresher.events.kernel_log import KernelLogFollower
 from thresher.events.machine_check import vendor_of
 from thresher.inventory.machine import read_inventory
+from thresher.inventory.names import Lookup
 from thresher.journal.jobfile import JobFile
 from thresher.journal.writer import JournalWriter
-from thresher.model.channels import Tick
+from thresher.model.channels import LimitSide, Tick
 from thresher.model.errors import EnvironmentFault, InputError, InputFault, SourceUnavailable
 from thresher.model.findings import Finding, Severity
-from thresher.model.parts import Fact
+from thresher.model.job import FIELDS, parse_complaints
+from thresher.model.parts import Doubt, Fact
 from thresher.model.port import System, SystemKind, optional_text
 from thresher.model.sheet import RunSheet
 from thresher.model.verdict import Verdict
 from thresher.sensors.discovery import discover
 from thresher.sensors.sampler import Sampler
+from thresher.shop.store import ShopPart
 
 T = TypeVar("T")
 
 KEEP_TICKS = 20_000
-JOB_FIELDS = ("number", "machine", "words", "symptoms")
 _DIAGNOSE_EVERY_S = 20.0
 _PREPARE_POLL_S = 0.05
 
@@ -65,8 +70,14 @@ class Engine:
         job_path: Path,
         job: dict[str, str] | None = None,
         interval_s: float = 1.0,
+        shop: Path | None = None,
+        lookup: Lookup | None = None,
     ) -> None:
-        """Read what the machine is and open the job file. Raises EnvironmentFault or InputError."""
+        """Read what the machine is and open the job file. Raises EnvironmentFault or InputError.
+
+        `job` holds fields for a new job; what a job file already has comes before them. `shop` is the folder of what
+        the shop keeps over its jobs, None to keep nothing. `lookup` names parts by the hardware database.
+        """
         if not 0.1 <= interval_s <= 60.0:
             raise InputError("sampling", [InputFault("interval", f"expected 0.1 to 60 seconds, found {interval_s:g}")])
         self._system = system
@@ -81,18 +92,13 @@ class Engine:
         self._diagnosed_at = 0.0
         self.verdict: Verdict | None = None
 
-        self.inventory = read_inventory(system)
+        self.inventory = read_inventory(system, lookup)
         discovery = discover(system, self.inventory)
         self._sampler = Sampler(system, discovery)
         self.channels = self._sampler.channels
         self.unknown: tuple[Fact, ...] = (*self.inventory.unknown, *discovery.unknown)
         self._watchers = Watchers(self.channels)
         self._knowledge = load_knowledge()
-        self._sheets = tuple(
-            SheetOffer(name, sheet.title, sheet.length_s, sheet.about, sheet.suits)
-            for name, path in shipped_sheets().items()
-            for sheet in (load_sheet(path),)
-        )
         self._decoder = KernelDecoder(self.inventory, vendor_of(optional_text(system, "/proc/cpuinfo")))
         self._boot_id = optional_text(system, "/proc/sys/kernel/random/boot_id") or "unknown"
 
@@ -104,9 +110,13 @@ class Engine:
             for run in runs:
                 self._record.findings += stored.findings(run)
                 self.conductor.past_exposures += stored.exposures(run)
-            self.job = stored.job() | (job or {})
-            self._symptoms = tuple(filter(None, self.job.get("symptoms", "").split("\n")))
+            self.job = (job or {}) | stored.job()
+            known_parts = stored.part_instances()
+        self._symptoms = tuple(each.text for each in parse_complaints(self.job.get("symptoms", "")))
         self._record.writer.set_job(self.job)
+        self.desk = IntakeDesk(system, shop, self.inventory, self.channels, job_path.name, known_parts)
+        self._record.writer.set_part_instances(self.desk.instances)
+        self._take_over()
         for sentence in interrupted:
             self._record.note(sentence, "all up to its last row is in the job file", Severity.WARNING, "E-901")
         self._log = self._open_log()
@@ -114,8 +124,11 @@ class Engine:
         unread = f"; {len(self.unknown)} sources could not be read" if self.unknown else ""
         detail = f"{label}{len(self.channels)} channels every {interval_s:g} s{unread}"
         self._record.note(f"Bench open: {system.name}", detail)
-        for doubt in self.inventory.doubts:
-            self._record.note(doubt.title, f"{doubt.part}: {doubt.detail}", Severity.WARNING, doubt.code, doubt.kind)
+        for problem in self.desk.notes:
+            self._record.note(problem.title, problem.detail, Severity.WARNING, problem.code)
+        self._doubts_told: set[Doubt] = set()
+        self._tell_doubts()
+        self._note_visit()
 
     # ---- what others may call from any thread
 
@@ -177,29 +190,159 @@ class Engine:
         self.conductor.put_sheet(sheet)
 
     def choose_sheet(self, name: str) -> None:
-        """Put a sheet that ships on the bench. Raises InputError for an unknown name, EnvironmentFault during a run."""
-        path = shipped_sheets().get(name)
+        """Put a sheet on the bench, one that ships or the shop's own.
+
+        Raises InputError for an unknown name, EnvironmentFault during a run.
+        """
+        path = self.desk.sheet_path(name)
         if path is None:
             raise InputError("run sheet", [InputFault("name", f"there is no sheet {name!r}")])
         self.put_sheet(load_sheet(path))
 
+    def put_proposed(self) -> None:
+        """Put the sheet on the bench that fits best what is known now."""
+        best = next(iter(self.intake().offers), None)
+        if best is not None and not best.trouble:
+            self.choose_sheet(best.name)
+
     def set_job(self, fields: dict[str, str]) -> None:
         """Keep fields of the job. Raises InputError for fields that a job does not have and for unknown symptoms."""
-        faults = [InputFault(name, f"a job has {', '.join(JOB_FIELDS)}") for name in fields if name not in JOB_FIELDS]
+        faults = [InputFault(name, f"a job has {', '.join(FIELDS)}") for name in fields if name not in FIELDS]
         known = {symptom.text for symptom in self._knowledge.symptoms}
-        symptoms = tuple(filter(None, fields.get("symptoms", "").split("\n")))
+        symptoms = tuple(each.text for each in parse_complaints(fields.get("symptoms", "")))
         faults += [InputFault("symptoms", f"{text!r} is not known") for text in symptoms if text not in known]
+        faults += check_job_fields(fields)
         if faults:
             raise InputError("job", faults)
+        changed = {name for name, value in fields.items() if self.job.get(name, "") != value}
         self.job = self.job | fields
         if "symptoms" in fields and symptoms != self._symptoms:
             self._symptoms = symptoms
             self._record.changed = True
         self._record.writer.set_job(fields)
         self._record.tell(JobEvent(self.job, self._symptoms))
+        if "number" in changed:
+            self._note_visit()
+        if any(name.startswith("expected_") for name in changed):
+            self._take_over()
+            self._tell_doubts()
+            self._tell_machine()
+        elif changed & {"symptoms", "minutes"}:
+            self._record.tell(IntakeEvent(self.intake()))
+
+    def jobs(self) -> tuple[JobCard, ...]:
+        """Return the jobs in the folder of this one, the current one first, then the newest."""
+        path = self._record.writer.path
+        return list_jobs(path.parent, path)
+
+    def new_job(self) -> str:
+        """Make a new job beside this one for the same machine and return its path. Raises EnvironmentFault."""
+        self._not_in_a_run("beginning another job")
+        path = self._record.writer.path
+        fields = {name: self.job[name] for name in ("model", "machine") if self.job.get(name)}
+        return str(new_job(path.parent, path, fields))
+
+    # ---- the intake
+
+    def intake(self) -> Intake:
+        """Return what the Intake shows beside the machine."""
+        return self.desk.intake(self.job, self._symptoms)
+
+    def set_limit(self, channel: str, side: LimitSide, value: float | None, reason: str) -> None:
+        """Set the technician's limit on a channel, or take it away with None. Raises InputError, EnvironmentFault."""
+        self._not_in_a_run("changing a limit")
+        self.desk.set_limit(channel, side, value, reason)
+        named = next(each for each in self.channels if each.key == channel)
+        what = "taken away" if value is None else f"{side.value} {value:g} {named.unit}, {reason}"
+        self._record.note(f"Limit of {named.name} changed", what)
+        self._take_over()
+        self._tell_machine()
+
+    def set_trust(self, channel: str, believed: bool, reason: str) -> None:
+        """Say whether a channel is to be believed. Raises InputError, EnvironmentFault."""
+        self._not_in_a_run("changing which sensors are trusted")
+        self.desk.set_trust(channel, believed, reason)
+        named = next(each for each in self.channels if each.key == channel)
+        word = "believed" if believed else "not believed"
+        self._record.note(f"{named.name} {word}", reason or "by the technician's word; it stays with this machine")
+        self._take_over()
+        self._tell_machine()
+
+    def set_shelf(self, parts: tuple[ShopPart, ...]) -> None:
+        """Keep the shop's shelf. Raises InputError, EnvironmentFault."""
+        self.desk.set_shelf(parts)
+        self._record.tell(IntakeEvent(self.intake()))
+
+    def keep_sheet(self, name: str) -> str:
+        """Keep a copy of a sheet as the shop's own and return its path. Raises InputError, EnvironmentFault."""
+        path = self.desk.keep_sheet(name)
+        self._record.tell(IntakeEvent(self.intake()))
+        return str(path)
+
+    def read_sheets(self) -> None:
+        """Read the shop's own sheets anew, after they were changed in an editor."""
+        self.desk.read_sheets()
+        self._record.tell(IntakeEvent(self.intake()))
+
+    def begin_baseline(self, seconds: float) -> None:
+        """Take idle readings from now on. Raises InputError, and EnvironmentFault while a run goes on."""
+        self._not_in_a_run("taking idle readings")
+        self.desk.begin_baseline(seconds)
+        self._record.tell(IntakeEvent(self.intake()))
+
+    def _not_in_a_run(self, tried: str) -> None:
+        if self.conductor.active:
+            raise EnvironmentFault(tried, "a run goes on", "Stop it first, or wait for its end.")
+
+    def _take_over(self) -> None:
+        """Let limits, trust and doubts as they are now count everywhere."""
+        self.channels = self._watchers.channels = self._record.channels = self.desk.channels()
+        self.inventory, _ = self.desk.inventory(self.job)
+        self.conductor.inventory = self.inventory
+
+    def _tell_machine(self) -> None:
+        self._record.tell(MachineEvent(self.inventory, self.channels, self.intake()))
+
+    def _tell_doubts(self) -> None:
+        """Write each doubt about the machine on the tape, once."""
+        for doubt in self.inventory.doubts:
+            if doubt not in self._doubts_told:
+                self._doubts_told.add(doubt)
+                detail = f"{doubt.part}: {doubt.detail}"
+                self._record.note(doubt.title, detail, Severity.WARNING, doubt.code, doubt.kind)
+
+    def _keeping(self, action: Callable[[], T]) -> T | None:
+        """Do something that keeps a file of the shop; when that fails the bench goes on and says why."""
+        try:
+            return action()
+        except EnvironmentFault as error:
+            self._record.note("The shop's files cannot be written", str(error), Severity.WARNING, "X-861")
+            return None
+
+    def _note_visit(self) -> None:
+        self._keeping(lambda: self.desk.note_visit(self.job.get("number", "")))
+
+    def _take_idle(self, tick: Tick) -> None:
+        baseline = self._keeping(lambda: self.desk.take(tick))
+        if baseline is None:
+            return
+        odd = f"{len(baseline.doubts)} odd" if baseline.doubts else "nothing odd"
+        self._record.writer.add_mark(None, tick.at, "baseline", baseline)
+        self._record.note(
+            "Idle readings taken", f"{len(baseline.readings)} channels in {baseline.seconds:.0f} s, {odd}"
+        )
+        names = {channel.key: channel.name for channel in self.channels}
+        for doubt in baseline.doubts:
+            detail = f"{names.get(doubt.channel, doubt.channel)}: {doubt.detail}"
+            self._record.note(doubt.title, detail, Severity.WARNING, doubt.code)
+        self._take_over()
+        self._tell_machine()
 
     def start(self) -> None:
         """Start the sheet on the bench. Raises EnvironmentFault."""
+        if self.desk.drop_baseline():
+            self._record.note("Idle readings given up", "a load begins", Severity.WARNING)
+            self._record.tell(IntakeEvent(self.intake()))
         self.conductor.start(self.channels, self._boot_id)
 
     def stop(self) -> str:
@@ -239,6 +382,7 @@ class Engine:
         self._sampled_s += self._interval * (1 + late)
         self._ticks.append(tick)
         self._follow_log()
+        self._take_idle(tick)
         findings, entries = self._watchers.look(tick, self.conductor.busy_cores())
         for finding in findings:
             self._record.find(finding)
@@ -342,7 +486,7 @@ class Engine:
             tape=tuple(self._record.tape), findings=self.findings, verdict=self.verdict, symptoms=self._symptoms,
             health=self.health(), told=self.told,
             symptom_choices=tuple(SymptomChoice(each.text, each.group) for each in self._knowledge.symptoms),
-            sheets=self._sheets,
+            intake=self.intake(),
         )  # fmt: skip
 
     def history(self, after: float, most: int) -> HistoryRows:

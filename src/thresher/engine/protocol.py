@@ -7,6 +7,7 @@ from typing import Any
 
 import msgspec
 
+from thresher.engine.intake import Intake
 from thresher.engine.states import Outcome, RunState
 from thresher.model.channels import Channel, Tick
 from thresher.model.findings import Finding, TapeEntry
@@ -107,7 +108,21 @@ class JobEvent(msgspec.Struct, tag="job", frozen=True):
     symptoms: tuple[str, ...]
 
 
-EngineEvent = TickEvent | TapeEvent | FindingEvent | VerdictEvent | PlanEvent | JobEvent
+class MachineEvent(msgspec.Struct, tag="machine", frozen=True):
+    """Doubts, limits or trust have changed; the channels are the same ones in the same order."""
+
+    machine: Inventory
+    channels: tuple[Channel, ...]
+    intake: Intake
+
+
+class IntakeEvent(msgspec.Struct, tag="intake", frozen=True):
+    """What the Intake shows beside the machine has changed."""
+
+    intake: Intake
+
+
+EngineEvent = TickEvent | TapeEvent | FindingEvent | VerdictEvent | PlanEvent | JobEvent | MachineEvent | IntakeEvent
 
 
 class SymptomChoice(msgspec.Struct, frozen=True):
@@ -115,16 +130,6 @@ class SymptomChoice(msgspec.Struct, frozen=True):
 
     text: str
     group: str
-
-
-class SheetOffer(msgspec.Struct, frozen=True):
-    """A run sheet that ships or that the shop keeps, as it is proposed."""
-
-    name: str
-    title: str
-    length_s: float
-    about: str
-    suits: tuple[str, ...]
 
 
 class Snapshot(msgspec.Struct, frozen=True):
@@ -152,7 +157,7 @@ class Snapshot(msgspec.Struct, frozen=True):
     health: EngineHealth
     told: int
     symptom_choices: tuple[SymptomChoice, ...] = ()
-    sheets: tuple[SheetOffer, ...] = ()
+    intake: Intake = Intake()
 
 
 class HistoryRows(msgspec.Struct, frozen=True):

@@ -23,7 +23,7 @@ class Record:
     def __init__(self, system: System, writer: JournalWriter, channels: tuple[Channel, ...]) -> None:
         """Start with nothing recorded and no run."""
         self._system = system
-        self._channels = channels
+        self.channels = channels
         self._trouble_told: str | None = None
         self.writer = writer
         self.listeners: list[Callable[[EngineEvent], None]] = []
@@ -84,8 +84,11 @@ class Record:
         return max(
             (
                 value
-                for channel, value in zip(self._channels, self.tick.values, strict=True)
-                if channel.quantity is Quantity.TEMPERATURE and channel.kind is PartKind.PROCESSOR and value is not None
+                for channel, value in zip(self.channels, self.tick.values, strict=True)
+                if channel.quantity is Quantity.TEMPERATURE
+                and channel.kind is PartKind.PROCESSOR
+                and not channel.distrust
+                and value is not None
             ),
             default=None,
         )
@@ -103,7 +106,8 @@ class Record:
     def _temperature_of(self, core: int | None) -> float | None:
         if self.tick is None or core is None:
             return self.hottest()
-        for channel, value in zip(self._channels, self.tick.values, strict=True):
-            if channel.quantity is Quantity.TEMPERATURE and channel.core == core and value is not None:
+        for channel, value in zip(self.channels, self.tick.values, strict=True):
+            mine = channel.quantity is Quantity.TEMPERATURE and channel.core == core and not channel.distrust
+            if mine and value is not None:
                 return value
         return self.hottest()

@@ -16,6 +16,7 @@ from typing import Any
 import msgspec
 
 from thresher.engine.engine import Engine
+from thresher.engine.intake import BASELINE_S
 from thresher.engine.protocol import (
     ENVIRONMENT_FAULT,
     INPUT_FAULT,
@@ -30,7 +31,9 @@ from thresher.engine.protocol import (
     refusal,
 )
 from thresher.engine.sheet_file import parse_sheet
+from thresher.model.channels import LimitSide
 from thresher.model.errors import EnvironmentFault, InputError
+from thresher.shop.store import ShopPart
 
 _MOST_UNSENT = 16 << 20
 _LONGEST_LINE = 4 << 20
@@ -60,6 +63,33 @@ def _choose_sheet(engine: Engine, params: dict[str, Any]) -> object:
     return engine.status()
 
 
+def _set_limit(engine: Engine, params: dict[str, Any]) -> object:
+    value = params.get("value")
+    side = LimitSide(params["side"])
+    engine.set_limit(str(params["channel"]), side, None if value is None else float(value), str(params["reason"]))
+    return True
+
+
+def _set_trust(engine: Engine, params: dict[str, Any]) -> object:
+    engine.set_trust(str(params["channel"]), bool(params["believed"]), str(params.get("reason", "")))
+    return True
+
+
+def _set_shelf(engine: Engine, params: dict[str, Any]) -> object:
+    engine.set_shelf(msgspec.convert(params["parts"], tuple[ShopPart, ...]))
+    return True
+
+
+def _begin_baseline(engine: Engine, params: dict[str, Any]) -> object:
+    engine.begin_baseline(float(params.get("seconds", BASELINE_S)))
+    return True
+
+
+def _read_sheets(engine: Engine, _params: dict[str, Any]) -> object:
+    engine.read_sheets()
+    return True
+
+
 def _quit(engine: Engine, _params: dict[str, Any]) -> object:
     engine.quit()
     return True
@@ -70,7 +100,15 @@ METHODS: dict[str, Method] = {
     "history": lambda engine, params: engine.history(float(params["after"]), _HISTORY_ROWS),
     "sheet.put": _put_sheet,
     "sheet.choose": _choose_sheet,
+    "sheet.keep": lambda engine, params: engine.keep_sheet(str(params["name"])),
+    "sheets.read": _read_sheets,
     "job.set": _set_job,
+    "jobs.list": lambda engine, _params: engine.jobs(),
+    "jobs.new": lambda engine, _params: engine.new_job(),
+    "limit.set": _set_limit,
+    "trust.set": _set_trust,
+    "shelf.set": _set_shelf,
+    "baseline.take": _begin_baseline,
     "run.start": _start,
     "run.stop": lambda engine, _params: engine.stop(),
     "engine.quit": _quit,
@@ -176,7 +214,7 @@ class _Connection:
             return refusal(request.id, NO_SUCH_METHOD, f"there is no method {request.method!r}")
         try:
             result = await asyncio.wrap_future(self._engine.submit(lambda: method(self._engine, request.params)))
-        except (AttributeError, KeyError, TypeError, ValueError) as error:
+        except (AttributeError, KeyError, TypeError, ValueError, msgspec.ValidationError) as error:
             return refusal(request.id, INVALID_PARAMS, f"{request.method}: {error!r}")
         except InputError as error:
             return refusal(request.id, INPUT_FAULT, str(error))

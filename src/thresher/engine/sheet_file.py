@@ -53,12 +53,14 @@ def parse_sheet(text: str, source: str) -> RunSheet:
     """Parse and check a run sheet. Raises InputError with every fault found."""
     data = parse_toml(text, source, FORMAT)
     faults: list[InputFault] = []
-    unknown_keys(data, {"format", "title", "about", "suits", "limits", "gates", "blocks"}, faults)
+    unknown_keys(data, {"format", "title", "about", "finds", "misses", "reasons", "limits", "gates", "blocks"}, faults)
     title = data.get("title")
     if not isinstance(title, str) or not title.strip():
         faults.append(InputFault("title", f"expected a text, found {title!r}"))
-    about = convert_section(data.get("about", ""), str, "about", faults)
-    suits = convert_section(data.get("suits", []), tuple[str, ...], "suits", faults)
+    about, finds, misses = (
+        convert_section(data.get(key, ""), str, key, faults) or "" for key in ("about", "finds", "misses")
+    )
+    reasons = convert_section(data.get("reasons", {}), dict[str, str], "reasons", faults)
     limits = convert_section(data.get("limits", {}), SheetLimits, "limits", faults)
     gates = [_gate(raw, index, faults) for index, raw in enumerate(convert_list(data, "gates", _RawGate, faults))]
     blocks = [_block(raw, index, faults) for index, raw in enumerate(convert_list(data, "blocks", _RawBlock, faults))]
@@ -69,7 +71,7 @@ def parse_sheet(text: str, source: str) -> RunSheet:
         raise InputError(source, faults)
     ordered_blocks = tuple(sorted(blocks, key=lambda block: block.start_s))
     ordered_gates = tuple(sorted(gates, key=lambda gate: gate.start_s))
-    return RunSheet(str(title), ordered_blocks, ordered_gates, limits, about or "", suits or ())
+    return RunSheet(str(title), ordered_blocks, ordered_gates, limits, about, finds, misses, reasons or {})
 
 
 def _gate(raw: _RawGate, index: int, faults: list[InputFault]) -> Gate:

@@ -4,12 +4,14 @@ import os
 
 import numpy as np
 
+from thresher.engine.intake import Intake
 from thresher.engine.protocol import VERSION, EngineHealth, HistoryRows, PlanItem, RunStatus, Snapshot
 from thresher.engine.run import Run
 from thresher.engine.states import Ending, RunState, outcome_of
 from thresher.journal.jobfile import ENDING_INTERRUPTED, JobFile, StoredRun
 from thresher.model.errors import EnvironmentFault
 from thresher.model.findings import FindingKind, Severity
+from thresher.model.job import parse_complaints
 from thresher.model.verdict import Verdict
 
 
@@ -34,9 +36,10 @@ def stored_snapshot(stored: JobFile, verdict: Verdict) -> Snapshot:
         tape=tuple(stored.tape(run)),
         findings=tuple(stored.findings(run)),
         verdict=verdict,
-        symptoms=tuple(filter(None, job.get("symptoms", "").split("\n"))),
+        symptoms=tuple(each.text for each in parse_complaints(job.get("symptoms", ""))),
         health=EngineHealth(len(run.channels), 1.0, 0.0, readings.late, None, 0, None, "stored job, read only"),
         told=0,
+        intake=Intake(instances=stored.part_instances(), baseline=stored.baseline()),
     )
 
 

@@ -57,11 +57,11 @@ class _State:
 
 
 class Watchers:
-    """All watchers of one machine."""
+    """All watchers of one machine. `channels` may be replaced by the same ones with other limits or trust."""
 
     def __init__(self, channels: tuple[Channel, ...]) -> None:
         """Remember the channels; nothing has been seen yet."""
-        self._channels = channels
+        self.channels = channels
         self._state = _State()
 
     def look(self, tick: Tick, busy_cores: frozenset[int]) -> tuple[list[Finding], list[TapeEntry]]:
@@ -72,9 +72,11 @@ class Watchers:
     def silent(self, tick: Tick, quantity: Quantity) -> list[Channel]:
         """Return the channels of a quantity that gave readings and have given none for some seconds."""
         return [
-            self._channels[index]
+            self.channels[index]
             for index, since in self._state.missing_since.items()
-            if self._channels[index].quantity is quantity and tick.at - since >= _SILENT_S
+            if self.channels[index].quantity is quantity
+            and not self.channels[index].distrust
+            and tick.at - since >= _SILENT_S
         ]
 
     def _sign(self, name: str, index: int, lasts_s: float) -> _Sign:
@@ -87,7 +89,7 @@ class Watchers:
             if sign.counted and _AT_LIMIT_K < room < _COOL_AGAIN_K:
                 continue  # hovering: neither there nor gone
             if sign.seen(room <= _AT_LIMIT_K, tick.at):
-                channel, reading = self._channels[index], tick.values[index]
+                channel, reading = self.channels[index], tick.values[index]
                 limit = channel.limit(LimitSide.BELOW)
                 detail = f"{reading:.0f} of {limit.value:.0f} °C, limit {limit.source}" if limit else ""
                 findings.append(
@@ -104,7 +106,7 @@ class Watchers:
         All cores of a processor reach the limit in the same seconds, so that one finding stands for the chip.
         """
         nearest: dict[str, tuple[float, int]] = {}
-        for index, channel in enumerate(self._channels):
+        for index, channel in enumerate(self.channels):
             reading, limit = tick.values[index], channel.limit(LimitSide.BELOW)
             if channel.quantity is Quantity.TEMPERATURE and reading is not None and limit is not None:
                 chip = channel.key.rpartition("/")[0]
@@ -118,7 +120,7 @@ class Watchers:
     def _headroom(self, tick: Tick) -> float | None:
         rooms = [
             limit.headroom(reading)
-            for channel, reading in zip(self._channels, tick.values, strict=True)
+            for channel, reading in zip(self.channels, tick.values, strict=True)
             if channel.quantity is Quantity.TEMPERATURE
             and channel.kind is PartKind.PROCESSOR
             and reading is not None
@@ -128,7 +130,7 @@ class Watchers:
 
     def _clocks(self, tick: Tick, busy_cores: frozenset[int]) -> list[Finding]:
         low: list[tuple[float, float, Channel]] = []
-        for channel, reading in zip(self._channels, tick.values, strict=True):
+        for channel, reading in zip(self.channels, tick.values, strict=True):
             limit = channel.limit(LimitSide.ABOVE)
             if channel.quantity is Quantity.CLOCK and reading is not None and limit and channel.core in busy_cores:
                 share = reading / limit.value
@@ -161,11 +163,12 @@ class Watchers:
 
     def _rails(self, tick: Tick) -> list[Finding]:
         findings = []
-        for index, channel in enumerate(self._channels):
+        for index, channel in enumerate(self.channels):
             reading = tick.values[index]
             if channel.kind is not PartKind.POWER or channel.quantity is not Quantity.VOLTAGE or reading is None:
                 continue
-            beyond = [limit for limit in channel.limits if limit.headroom(reading) < 0]
+            limits = [limit for side in LimitSide if (limit := channel.limit(side))]
+            beyond = [limit for limit in limits if limit.headroom(reading) < 0]
             if self._sign("rail", index, _RAIL_LASTS_S).seen(bool(beyond), tick.at):
                 findings.append(
                     Finding(
@@ -180,7 +183,7 @@ class Watchers:
 
     def _fans(self, tick: Tick) -> list[Finding]:
         findings = []
-        for index, channel in enumerate(self._channels):
+        for index, channel in enumerate(self.channels):
             reading = tick.values[index]
             if channel.quantity is not Quantity.FAN or reading is None:
                 continue
@@ -198,7 +201,7 @@ class Watchers:
 
     def _lost_channels(self, tick: Tick) -> list[TapeEntry]:
         state, entries = self._state, []
-        for index, channel in enumerate(self._channels):
+        for index, channel in enumerate(self.channels):
             if tick.values[index] is not None:
                 state.seen.add(index)
                 state.missing_since.pop(index, None)

@@ -7,6 +7,7 @@ ABI/testing/sysfs-class-power, ABI/testing/sysfs-class-net, gpu/drm-uapi (connec
 import re
 
 from thresher.inventory.edid import parse_edid
+from thresher.inventory.names import Lookup, database_name, modalias_of
 from thresher.model.errors import InputError, SourceUnavailable
 from thresher.model.parts import Doubt, Fact, Part, PartKind
 from thresher.model.port import System, optional_number, optional_text
@@ -14,7 +15,18 @@ from thresher.model.port import System, optional_number, optional_text
 _PCI = "/sys/bus/pci/devices"
 _DRM = "/sys/class/drm"
 _BLOCK = "/sys/block"
+_SUPPLY = "/sys/class/power_supply"
+_HWMON = "/sys/class/hwmon"
+_USB_INTERFACES = {
+    "00": "USB 1 (UHCI)",
+    "10": "USB 1 (OHCI)",
+    "20": "USB 2 (EHCI)",
+    "30": "USB 3 (xHCI)",
+    "40": "USB 4",
+}
+"""Programming interfaces of PCI class 0c03 (PCI Code and ID Assignment Specification, section 1.13)."""
 _GIB = 1 << 30
+_MOST_MODES = 6
 _TRANSPORTS = (
     ("/nvme/", "NVMe"), ("/usb", "USB"), ("/ata", "SATA"), ("/virtio", "virtio"), ("/mmc_host/", "SD or eMMC"),
     ("/host", "SCSI"),
@@ -36,7 +48,7 @@ def _driver(system: System, folder: str) -> str:
 # ---- graphics
 
 
-def read_graphics(system: System) -> tuple[list[Part], list[Doubt]]:
+def read_graphics(system: System, lookup: Lookup) -> tuple[list[Part], list[Doubt]]:
     """Return every display controller on the PCI bus, and every card that has no PCI device."""
     cards = {
         system.resolve(f"{_DRM}/{card}/device"): card for card in system.list(_DRM) if re.fullmatch(r"card\d+", card)
@@ -46,15 +58,15 @@ def read_graphics(system: System) -> tuple[list[Part], list[Doubt]]:
         folder = f"{_PCI}/{address}"
         if optional_text(system, f"{folder}/class").startswith("0x03"):
             card = cards.pop(system.resolve(folder), "")
-            part = _graphics_part(system, folder, card or address)
+            part = _graphics_part(system, folder, card or address, lookup)
             parts.append(part)
             doubts += _graphics_doubts(system, folder, part)
     for device, card in cards.items():
-        parts.append(_graphics_part(system, device, card))
+        parts.append(_graphics_part(system, device, card, lookup))
     return parts, doubts
 
 
-def _graphics_part(system: System, folder: str, name: str) -> Part:
+def _graphics_part(system: System, folder: str, name: str, lookup: Lookup) -> Part:
     numbers = f"{optional_text(system, f'{folder}/vendor')} {optional_text(system, f'{folder}/device')}".strip()
     facts = [Fact("PCI vendor and device", numbers, folder)] if numbers else []
     facts.append(Fact("driver", _driver(system, folder) or "none", f"{folder}/driver"))
@@ -71,7 +83,10 @@ def _graphics_part(system: System, folder: str, name: str) -> Part:
     memory = optional_number(system, f"{folder}/mem_info_vram_total")
     if memory:
         facts.append(Fact("memory", f"{memory / _GIB:g} GiB", f"{folder}/mem_info_vram_total"))
-    title = optional_text(system, f"{folder}/product_name") or f"Graphics {numbers}".strip()
+    known = database_name(lookup, modalias_of(system, folder))
+    if known:
+        facts.append(Fact("by the hardware database", known, f"{folder}/modalias"))
+    title = optional_text(system, f"{folder}/product_name") or known or f"Graphics {numbers}".strip()
     return Part(f"graphics {name}", PartKind.GRAPHICS, title, name, tuple(facts))
 
 
@@ -134,16 +149,65 @@ def _root_device(system: System) -> str:
 # ---- the rest
 
 
-def read_others(system: System, unknown: list[Fact]) -> list[Part]:
+def read_others(system: System, unknown: list[Fact], lookup: Lookup) -> list[Part]:
     """Return batteries, network interfaces, sound cards and displays."""
-    return [*_batteries(system), *_network(system), *_sound(system), *_displays(system, unknown)]
+    return [*_batteries(system), *_network(system, lookup), *_sound(system), *_displays(system, unknown)]
+
+
+def read_usb_controllers(system: System, lookup: Lookup) -> list[Fact]:
+    """Return the USB host controllers on the PCI bus (class 0c03) with what they are and their driver."""
+    facts = []
+    for address in system.list(_PCI):
+        folder = f"{_PCI}/{address}"
+        code = optional_text(system, f"{folder}/class")
+        if not code.startswith("0x0c03"):
+            continue
+        kind = _USB_INTERFACES.get(code[6:8], "USB")
+        name = database_name(lookup, modalias_of(system, folder))
+        driver = _driver(system, folder) or "no driver"
+        facts.append(Fact(f"{kind} controller", ", ".join(filter(None, (address, name, driver))), folder))
+    return facts
+
+
+def read_fans(system: System) -> list[Fact]:
+    """Return the fans that chips tell by name, and the pumps among them (hwmon/sysfs-interface)."""
+    facts = []
+    for chip in system.list(_HWMON):
+        folder = f"{_HWMON}/{chip}"
+        names = system.list(folder)
+        for file in names:
+            match = re.fullmatch(r"fan(\d+)_input", file)
+            if match:
+                label = optional_text(system, f"{folder}/fan{match[1]}_label") or f"fan {match[1]}"
+                speed = optional_number(system, f"{folder}/{file}")
+                told = "does not answer" if speed is None else f"{speed} rpm"
+                driven = f", driven at {duty} %" if (duty := _duty(system, folder, match[1], names)) is not None else ""
+                facts.append(Fact(label, told + driven, f"{folder}/{file}"))
+    return facts
+
+
+def _duty(system: System, folder: str, number: str, names: list[str]) -> int | None:
+    duty = optional_number(system, f"{folder}/pwm{number}") if f"pwm{number}" in names else None
+    return None if duty is None else round(duty * 100 / 255)
+
+
+def read_supplies(system: System) -> list[Fact]:
+    """Return what the kernel tells of mains and other supplies (ABI/testing/sysfs-class-power)."""
+    facts = []
+    for name in system.list(_SUPPLY):
+        here = f"{_SUPPLY}/{name}"
+        kind = optional_text(system, f"{here}/type")
+        if kind and kind != "Battery" and optional_text(system, f"{here}/scope") != "Device":
+            online = optional_number(system, f"{here}/online")
+            state = {None: "state not told", 0: "not connected", 1: "connected"}.get(online, "connected")
+            facts.append(Fact(f"{kind} {name}", state, here))
+    return facts
 
 
 def _batteries(system: System) -> list[Part]:
     parts = []
-    folder = "/sys/class/power_supply"
-    for name in system.list(folder):
-        here = f"{folder}/{name}"
+    for name in system.list(_SUPPLY):
+        here = f"{_SUPPLY}/{name}"
         if optional_text(system, f"{here}/type") != "Battery" or optional_text(system, f"{here}/scope") == "Device":
             continue  # a mouse's battery is no part of the machine
         files = (
@@ -161,7 +225,7 @@ def _batteries(system: System) -> list[Part]:
     return parts
 
 
-def _network(system: System) -> list[Part]:
+def _network(system: System, lookup: Lookup) -> list[Part]:
     parts = []
     folder = "/sys/class/net"
     for name in system.list(folder):
@@ -173,7 +237,11 @@ def _network(system: System) -> list[Part]:
         if speed and speed > 0:
             facts.append(Fact("speed", f"{speed} Mbit/s", f"{here}/speed"))
         kind = "Wireless" if "wireless" in system.list(here) or "phy80211" in system.list(here) else "Wired"
-        parts.append(Part(f"network {name}", PartKind.NETWORK, f"{kind} network", name, tuple(facts)))
+        driver = _driver(system, f"{here}/device")
+        if driver:
+            facts.append(Fact("driver", driver, f"{here}/device/driver"))
+        known = database_name(lookup, modalias_of(system, f"{here}/device"))
+        parts.append(Part(f"network {name}", PartKind.NETWORK, known or f"{kind} network", name, tuple(facts)))
     return parts
 
 
@@ -208,6 +276,10 @@ def _displays(system: System, unknown: list[Fact]) -> list[Part]:
         if edid.preferred:
             mode = edid.preferred
             facts.append(Fact("preferred mode", f"{mode.width}x{mode.height} at {mode.rate_hz:g} Hz", f"{folder}/edid"))
+        if edid.modes:
+            shown = ", ".join(f"{mode.width}x{mode.height}@{mode.rate_hz:.0f}" for mode in edid.modes[:_MOST_MODES])
+            more = f" and {len(edid.modes) - _MOST_MODES} more" if len(edid.modes) > _MOST_MODES else ""
+            facts.append(Fact("modes", shown + more, f"{folder}/edid"))
         if edid.size_cm:
             facts.append(Fact("size", f"{edid.size_cm[0]} x {edid.size_cm[1]} cm", f"{folder}/edid"))
         if edid.year:

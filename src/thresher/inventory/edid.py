@@ -1,4 +1,7 @@
-"""EDID of a display (VESA E-EDID standard, release A2, version 1.4): maker, model, size, preferred mode."""
+"""EDID of a display (VESA E-EDID standard, release A2, version 1.4): maker, model, size, modes.
+
+Detailed timings of CTA-861 extension blocks (CTA-861, section 7.5) are read too; video codes are not.
+"""
 
 import struct
 from dataclasses import dataclass
@@ -20,7 +23,10 @@ class Mode:
 
 @dataclass(frozen=True, slots=True)
 class Edid:
-    """What a display says of itself; `size_cm` and `preferred` are None where it does not tell."""
+    """What a display says of itself; `size_cm` and `preferred` are None where it does not tell.
+
+    `modes` holds each resolution and rate once, the largest first.
+    """
 
     maker: str
     product: int
@@ -32,6 +38,7 @@ class Edid:
     preferred: Mode | None
     extensions: int
     checksum_right: bool
+    modes: tuple[Mode, ...] = ()
 
 
 def parse_edid(data: bytes, source: str = "EDID") -> Edid:
@@ -58,7 +65,37 @@ def parse_edid(data: bytes, source: str = "EDID") -> Edid:
         preferred=_detailed_timing(data[54:72]),
         extensions=data[126],
         checksum_right=sum(data[:_BLOCK]) % 256 == 0,
+        modes=_modes(data),
     )
+
+
+_ESTABLISHED = (
+    (720, 400, 70), (720, 400, 88), (640, 480, 60), (640, 480, 67), (640, 480, 72), (640, 480, 75), (800, 600, 56),
+    (800, 600, 60), (800, 600, 72), (800, 600, 75), (832, 624, 75), None, (1024, 768, 60), (1024, 768, 70),
+    (1024, 768, 75), (1280, 1024, 75),
+)  # fmt: skip
+"""Established timings I and II (section 3.8), highest bit first; the one left out is interlaced."""
+_ASPECTS = ((16, 10), (4, 3), (5, 4), (16, 9))
+_CTA = 0x02
+
+
+def _modes(data: bytes) -> tuple[Mode, ...]:
+    """All modes of the base block and of CTA extensions, each once, the largest first."""
+    bits = data[35] << 8 | data[36]
+    found = {Mode(*each) for place, each in enumerate(_ESTABLISHED) if each and bits & 0x8000 >> place}
+    for start in range(38, 54, 2):  # standard timings (section 3.9); 01 01 is an unused one
+        first, second = data[start], data[start + 1]
+        if first > 1 or (first == 1 and second != 1):
+            across = (first + 31) * 8
+            wide, high = _ASPECTS[second >> 6]
+            found.add(Mode(across, across * high // wide, (second & 0x3F) + 60))
+    starts = [54, 72, 90, 108]
+    for block in range(_BLOCK, len(data) - _BLOCK + 1, _BLOCK):
+        offset = data[block + 2] if data[block] == _CTA else 0
+        if offset >= 4:
+            starts += range(block + offset, block + _BLOCK - 18, 18)
+    found |= {mode for start in starts if (mode := _detailed_timing(data[start : start + 18]))}
+    return tuple(sorted(found, key=lambda mode: (-mode.width * mode.height, -mode.rate_hz)))
 
 
 def _texts(data: bytes) -> dict[int, str]:

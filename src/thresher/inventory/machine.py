@@ -1,7 +1,16 @@
 """Putting a machine's parts together from what its kernel and firmware tell."""
 
-from thresher.inventory.devices import read_drives, read_graphics, read_others
+from thresher.inventory.devices import (
+    read_drives,
+    read_fans,
+    read_graphics,
+    read_others,
+    read_supplies,
+    read_usb_controllers,
+)
+from thresher.inventory.identity import read_identity
 from thresher.inventory.memory import DMI, memory_devices, memory_doubts, read_ecc, read_memory, slot_name
+from thresher.inventory.names import Lookup, NoNames
 from thresher.inventory.processor import processor_doubts, read_cpus, read_processor
 from thresher.inventory.smbios import Described, Structure, describe, walk
 from thresher.model.errors import SourceUnavailable
@@ -11,24 +20,28 @@ from thresher.model.port import System, SystemKind
 _BOARD_TITLES = ("system", "chassis", "firmware", "processor socket", "slot", "on-board device", "memory array")
 
 
-def read_inventory(system: System) -> Inventory:
-    """Read which parts the machine has. What cannot be found out is in `unknown` with the reason."""
+def read_inventory(system: System, lookup: Lookup | None = None) -> Inventory:
+    """Read which parts the machine has, named by the hardware database that `lookup` asks.
+
+    What cannot be found out is in `unknown` with the reason.
+    """
+    lookup = lookup or NoNames()
     unknown: list[Fact] = []
     cpus = read_cpus(system, unknown)
     structures = _read_structures(system, unknown)
     described = [each for structure in structures if (each := describe(structure))]
     devices = memory_devices(structures)
-    graphics, graphics_doubts = read_graphics(system)
+    graphics, graphics_doubts = read_graphics(system, lookup)
     ecc = read_ecc(system, devices, unknown)
     parts = [
         read_processor(system, cpus, unknown),
         *read_memory(system, devices, unknown),
-        _board(described, ecc),
+        _board(described, [*ecc, *read_usb_controllers(system, lookup)]),
         *read_drives(system),
         *graphics,
-        *read_others(system, unknown),
-        Part("cooling", PartKind.COOLING, "Cooling"),
-        _power_supply(described),
+        *read_others(system, unknown, lookup),
+        Part("cooling", PartKind.COOLING, "Cooling", "", tuple(read_fans(system))),
+        _power_supply(described, read_supplies(system)),
     ]
     doubts = [
         *processor_doubts(system),
@@ -38,7 +51,11 @@ def read_inventory(system: System) -> Inventory:
     ]
     empty = tuple(slot_name(device, i) for i, device in enumerate(devices) if device.size_mib == 0)
     simulated = system.kind is SystemKind.BENCH_MODEL
-    return Inventory(system.name, simulated, tuple(parts), cpus, tuple(unknown), empty, tuple(doubts))
+    unnamed = [part for part in parts if part.name.startswith("Graphics 0x")]
+    if unnamed and lookup.reason:
+        unknown.append(Fact("names of graphics cards", lookup.reason, unnamed[0].facts[0].source))
+    identity = read_identity(system, structures)
+    return Inventory(system.name, simulated, tuple(parts), cpus, tuple(unknown), empty, tuple(doubts), identity)
 
 
 def _read_structures(system: System, unknown: list[Fact]) -> list[Structure]:
@@ -53,7 +70,7 @@ def _read_structures(system: System, unknown: list[Fact]) -> list[Structure]:
     return structures
 
 
-def _board(described: list[Described], ecc: list[Fact]) -> Part:
+def _board(described: list[Described], more: list[Fact]) -> Part:
     facts: list[Fact] = []
     name = "Board"
     for each in described:
@@ -64,16 +81,16 @@ def _board(described: list[Described], ecc: list[Fact]) -> Part:
             words = ", ".join(f"{fact.name} {fact.value}" for fact in each.facts)
             if words:
                 facts.append(Fact(each.title, words, DMI))
-    return Part("board", PartKind.BOARD, name, "", (*facts, *ecc))
+    return Part("board", PartKind.BOARD, name, "", (*facts, *more))
 
 
-def _power_supply(described: list[Described]) -> Part:
+def _power_supply(described: list[Described], supplies: list[Fact]) -> Part:
     for each in described:
         if each.title == "power supply" and each.facts:
             name = " ".join(filter(None, (each.get("maker"), each.get("name")))) or "Power supply"
             facts = tuple(Fact(fact.name, fact.value, DMI) for fact in each.facts)
-            return Part("power supply", PartKind.POWER, name, each.get("place"), facts)
-    return Part("power supply", PartKind.POWER, "Power supply")
+            return Part("power supply", PartKind.POWER, name, each.get("place"), (*facts, *supplies))
+    return Part("power supply", PartKind.POWER, "Power supply", "", tuple(supplies))
 
 
 def _firmware_doubts(described: list[Described]) -> list[Doubt]:

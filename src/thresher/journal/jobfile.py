@@ -15,10 +15,10 @@ import numpy as np
 import numpy.typing as npt
 
 from thresher.journal.schema import APPLICATION_ID, SCHEMA, VERSION
-from thresher.model.channels import Channel, Quantity
+from thresher.model.channels import Baseline, Channel, Quantity
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.findings import Finding, TapeEntry
-from thresher.model.parts import Inventory, PartKind
+from thresher.model.parts import Inventory, PartInstance, PartKind
 from thresher.model.sheet import RunSheet
 from thresher.model.verdict import Exposure
 
@@ -130,6 +130,34 @@ def pack_reading(values: tuple[float | None, ...]) -> bytes:
     return np.array([np.nan if value is None else value for value in values], dtype="<f4").tobytes()
 
 
+@dataclass(frozen=True, slots=True)
+class JobSummary:
+    """A job at a glance: its fields, how many runs and findings it has, and how the last run ended."""
+
+    path: str
+    fields: dict[str, str]
+    runs: int
+    findings: int
+    last_ending: str
+
+
+def create_job(path: Path, fields: dict[str, str]) -> None:
+    """Make a new job file with its fields. Raises EnvironmentFault, also when the file is there already."""
+    if path.exists():
+        raise EnvironmentFault(f"making the job file {path}", "it is there already", "Choose another name.")
+    with closing(connect(path, create=True)) as connection:
+        connection.executemany("INSERT INTO job VALUES (?, ?)", fields.items())
+
+
+def summarise(path: Path) -> JobSummary:
+    """Return a job at a glance. Raises EnvironmentFault or InputError."""
+    try:
+        with JobFile(path) as stored:
+            return stored.summary()
+    except sqlite3.Error as error:
+        raise EnvironmentFault(f"reading the job file {path}", sentence_of(error), "Nothing was changed.") from error
+
+
 class JobFile:
     """Read access to a job file, and the recovery of runs that nobody ended."""
 
@@ -151,8 +179,27 @@ class JobFile:
         self._connection.close()
 
     def job(self) -> dict[str, str]:
-        """Return the job's own fields: number, name, symptoms."""
-        return dict(self._connection.execute("SELECT name, value FROM job"))
+        """Return the job's own fields, which a person set (`model.job.FIELDS`)."""
+        return dict(self._connection.execute("SELECT name, value FROM job WHERE name != 'part instances'"))
+
+    def summary(self) -> JobSummary:
+        """Return the job at a glance."""
+        (runs,) = self._connection.execute("SELECT count(*) FROM runs").fetchone()
+        (findings,) = self._connection.execute("SELECT count(*) FROM marks WHERE kind = 'finding'").fetchone()
+        last = self._connection.execute("SELECT ending FROM runs ORDER BY run DESC LIMIT 1").fetchone()
+        return JobSummary(str(self.path), self.job(), runs, findings, (last[0] or "") if last else "")
+
+    def part_instances(self) -> tuple[PartInstance, ...]:
+        """Return the physical parts that the job has seen, with their tags."""
+        found = self._connection.execute("SELECT value FROM job WHERE name = 'part instances'").fetchone()
+        return () if found is None else msgspec.json.decode(found[0], type=tuple[PartInstance, ...])
+
+    def baseline(self) -> Baseline | None:
+        """Return the idle readings that were taken last, None when none were."""
+        found = self._connection.execute(
+            "SELECT body FROM marks WHERE kind = 'baseline' ORDER BY mark DESC LIMIT 1"
+        ).fetchone()
+        return None if found is None else msgspec.json.decode(found[0], type=Baseline)
 
     def runs(self) -> list[StoredRun]:
         """Return all runs, oldest first."""
@@ -222,7 +269,7 @@ class JobFile:
         hot = [
             index
             for index, channel in enumerate(run.channels)
-            if channel.quantity is Quantity.TEMPERATURE and channel.kind is PartKind.PROCESSOR
+            if channel.quantity is Quantity.TEMPERATURE and channel.kind is PartKind.PROCESSOR and not channel.distrust
         ]
         exposures = []
         for block in self.blocks(run):

@@ -16,7 +16,7 @@ import msgspec
 
 from thresher.journal.jobfile import connect, pack_reading, sentence_of
 from thresher.model.channels import Channel, Tick
-from thresher.model.parts import Inventory
+from thresher.model.parts import Inventory, PartInstance
 from thresher.model.sheet import RunSheet
 
 MOST_WAITING = 50_000
@@ -61,6 +61,10 @@ class JournalWriter:
         """Store the job's own fields."""
         for name, value in fields.items():
             self._put("INSERT OR REPLACE INTO job VALUES (?, ?)", (name, value))
+
+    def set_part_instances(self, instances: tuple[PartInstance, ...]) -> None:
+        """Store the physical parts that the job has seen, with their tags."""
+        self._put("INSERT OR REPLACE INTO job VALUES (?, ?)", ("part instances", _json(instances)))
 
     def begin_run(
         self, number: int, sheet: RunSheet, machine: Inventory, channels: tuple[Channel, ...], boot_id: str,

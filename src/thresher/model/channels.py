@@ -42,11 +42,12 @@ class LimitSide(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Limit:
-    """A bound on a channel in the channel's unit, and who says so."""
+    """A bound on a channel in the channel's unit, and who says so; `reason` is the technician's where it is theirs."""
 
     value: float
     side: LimitSide
     source: str
+    reason: str = ""
 
     def headroom(self, reading: float) -> float:
         """Return how far a reading is from the limit, negative when beyond it."""
@@ -57,7 +58,8 @@ class Limit:
 class Channel:
     """One measured quantity: where it is read (`source`), what it belongs to, and its limits.
 
-    `core` is the physical core number where the quantity belongs to one core, else None.
+    `core` is the physical core number where the quantity belongs to one core, else None. `distrust` says why the
+    channel's readings are not believed: it is then shown and kept, but counts for no limit and no verdict.
     """
 
     key: str
@@ -67,6 +69,7 @@ class Channel:
     source: str
     limits: tuple[Limit, ...] = ()
     core: int | None = None
+    distrust: str = ""
 
     @property
     def unit(self) -> str:
@@ -74,7 +77,12 @@ class Channel:
         return UNITS[self.quantity]
 
     def limit(self, side: LimitSide) -> Limit | None:
-        """Return the limit on one side that counts: the first listed, since sources come in their order of trust."""
+        """Return the limit on one side that counts: the first listed, since sources come in their order of trust.
+
+        None when there is none, and for a channel that is not trusted.
+        """
+        if self.distrust:
+            return None
         return next((limit for limit in self.limits if limit.side is side), None)
 
 
@@ -93,3 +101,35 @@ class Tick:
     missing: dict[int, str]
     late: int = 0
     cost_s: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class IdleReading:
+    """What a channel did while the machine stood idle, in its unit; None where it never answered."""
+
+    channel: str
+    readings: int
+    low: float | None
+    mean: float | None
+    high: float | None
+
+
+@dataclass(frozen=True, slots=True)
+class SensorDoubt:
+    """Why a channel is not to be believed as it stands; `twin` is the key of the channel it disagrees with."""
+
+    code: str
+    channel: str
+    title: str
+    detail: str
+    twin: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Baseline:
+    """Idle readings of one machine: when they were taken (Unix time), for how many seconds, and what is odd."""
+
+    wall: float
+    seconds: float
+    readings: tuple[IdleReading, ...]
+    doubts: tuple[SensorDoubt, ...]

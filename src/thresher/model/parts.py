@@ -48,6 +48,10 @@ class Part:
     place: str = ""
     facts: tuple[Fact, ...] = ()
 
+    def fact(self, name: str) -> str:
+        """Return the value of a fact, empty when it is not known."""
+        return next((fact.value for fact in self.facts if fact.name == name), "")
+
 
 @dataclass(frozen=True, slots=True)
 class LogicalCpu:
@@ -76,7 +80,11 @@ class Doubt:
 
 @dataclass(frozen=True, slots=True)
 class Inventory:
-    """What a machine is: its parts, its threads, its empty memory slots, doubts, and what could not be found out."""
+    """What a machine is: its parts, its threads, its empty memory slots, doubts, and what could not be found out.
+
+    `identity` holds what tells this machine from every other, the most lasting first; it is masked in whatever leaves
+    the shop.
+    """
 
     name: str
     simulated: bool
@@ -85,6 +93,7 @@ class Inventory:
     unknown: tuple[Fact, ...] = ()
     empty_slots: tuple[str, ...] = ()
     doubts: tuple[Doubt, ...] = ()
+    identity: tuple[Fact, ...] = ()
 
     @property
     def core_count(self) -> int:
@@ -109,3 +118,18 @@ class Inventory:
     def parts_of(self, kind: PartKind) -> tuple[Part, ...]:
         """Return all parts of one kind, in the order they were found."""
         return tuple(part for part in self.parts if part.kind is kind)
+
+
+@dataclass(frozen=True, slots=True)
+class PartInstance:
+    """One physical part with the tag that is written on it; `serial` is empty where the machine does not tell it.
+
+    `place` is where it was seen last, `part` the inventory's name for that place.
+    """
+
+    tag: str
+    kind: PartKind
+    name: str
+    serial: str
+    place: str
+    part: str

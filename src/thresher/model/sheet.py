@@ -69,7 +69,8 @@ class SheetLimits:
 class RunSheet:
     """The plan of a run, checked: gates and blocks on one time axis in seconds.
 
-    `about` says what it can find and what not, `suits` names the symptoms that it is proposed for.
+    `about` says what it does, `finds` and `misses` what it can and cannot find, `reasons` by symptom why it is
+    proposed for it.
     """
 
     title: str
@@ -77,7 +78,9 @@ class RunSheet:
     gates: tuple[Gate, ...] = ()
     limits: SheetLimits = field(default_factory=SheetLimits)
     about: str = ""
-    suits: tuple[str, ...] = ()
+    finds: str = ""
+    misses: str = ""
+    reasons: dict[str, str] = field(default_factory=dict)
 
     @property
     def length_s(self) -> float:

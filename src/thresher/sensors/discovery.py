@@ -1,17 +1,18 @@
 """Finding the channels of a machine.
 
 Sources: kernel documents hwmon/sysfs-interface (names, units, limits), ABI/testing/sysfs-devices-system-cpu
-(cpufreq, throttling), power/powercap. Rail tolerance: ATX12V design guide, +-5 % on 12 V, 5 V and 3.3 V.
+(cpufreq, throttling), power/powercap. Limits that no device gives are in `limits`.
 """
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from thresher.model.channels import Channel, Limit, LimitSide, Quantity
 from thresher.model.errors import SourceUnavailable
 from thresher.model.parts import Fact, Inventory, PartKind
 from thresher.model.port import System, optional_number, optional_text
+from thresher.sensors.limits import load_limits, rail_limits, with_known_limits
 from thresher.sensors.probes import Parse, Probe, cpu_use, energy_to_power, memory_used, scaled
 
 _HWMON = "/sys/class/hwmon"
@@ -32,9 +33,6 @@ _ATTRIBUTES: dict[str, tuple[Quantity, float]] = {
     "power": (Quantity.POWER, 1e6),
     "curr": (Quantity.CURRENT, 1000.0),
 }
-
-_RAIL = re.compile(r"^\+?(12|5|3\.3) ?V(?:CC)?$", re.IGNORECASE)
-_RAIL_TOLERANCE = 0.05
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,7 +60,12 @@ def discover(system: System, inventory: Inventory) -> Discovery:
         _proc(system, unknown),
     ):
         probes += found
-    return Discovery(tuple(probes), tuple(unknown))
+    known = load_limits()
+    limited = (
+        replace(probe, channels=tuple(with_known_limits(channel, known) for channel in probe.channels))
+        for probe in probes
+    )
+    return Discovery(tuple(limited), tuple(unknown))
 
 
 def _try_probe(
@@ -110,12 +113,9 @@ def _hwmon_channel(
     kind = next((kind for kind, chips in _CHIP_KINDS.items() if chip in chips), PartKind.BOARD)
     core = _core_of(inventory, device, label) if kind is PartKind.PROCESSOR else None
     limits = list(_hwmon_limits(system, folder, stem, divisor))
-    rail = _RAIL.match(label) if quantity is Quantity.VOLTAGE else None
+    rail = rail_limits(label) if quantity is Quantity.VOLTAGE else ()
     if rail:
-        nominal = float(rail[1])
-        source = f"ATX12V design guide, {rail[1]} V ±5 %"
-        limits.append(Limit(nominal * (1 - _RAIL_TOLERANCE), LimitSide.ABOVE, source))
-        limits.append(Limit(nominal * (1 + _RAIL_TOLERANCE), LimitSide.BELOW, source))
+        limits += rail
         kind = PartKind.POWER
     if quantity is Quantity.FAN and kind is PartKind.BOARD:
         kind = PartKind.COOLING

@@ -17,6 +17,7 @@ def parse(arguments: list[str]) -> argparse.Namespace:
     parser.add_argument("--live", action="store_true", help="this computer")
     parser.add_argument("--socket", type=Path, help="the engine's socket")
     parser.add_argument("--job", type=Path, help="the job file for an engine that is started")
+    parser.add_argument("--shop", type=Path, help="the folder of what the shop keeps, for an engine that is started")
     parser.add_argument("--sheet", help="the run sheet that a started engine puts on the bench")
     parser.add_argument("--speed", type=float, help="how fast the demo's clock runs")
     parser.add_argument("--stored", type=Path, help="look at a stored job")
@@ -34,8 +35,9 @@ def engine_arguments(options: argparse.Namespace) -> list[str]:
         arguments[-1] = options.sheet
     if options.speed is not None and options.demo:
         arguments += ["--speed", str(options.speed)]
-    if options.job is not None:
-        arguments += ["--job", str(options.job)]
+    for name, value in (("--job", options.job), ("--shop", options.shop)):
+        if value is not None:
+            arguments += [name, str(value)]
     return arguments
 
 

@@ -19,6 +19,7 @@ from thresher.ui.state import BenchState
 from thresher.ui.window import MainWindow
 
 _WATCH_MS = 250
+_GONE_MS = 30
 _MOST_RESTARTS = 3
 
 
@@ -57,10 +58,32 @@ class EngineKeeper(QObject):
         self._job_file = ""
         link.opened.connect(self._on_opened)
         link.lost.connect(self._on_lost)
+        self._link = link
+        self._moving = False
+        window.job_wanted.connect(self.open_job)
         self._timer = QTimer(self)
         self._timer.setInterval(_WATCH_MS)
         self._timer.timeout.connect(self._watch)
         self._timer.start()
+
+    def open_job(self, path: str, model: str) -> None:
+        """Let the engine go in order and start one on another job, on the bench model that belongs to it."""
+        kept = {"--shop", "--speed"}
+        pairs = zip(self._arguments[::2], self._arguments[1::2], strict=True)
+        self._arguments = [word for name, value in pairs if name in kept for word in (name, value)]
+        self._arguments += ["--job", path, *(["--bench-model", model] if model else [])]
+        self._moving = True
+        self._window.state.say_trouble("Opening the job")
+        self._link.call("engine.quit")
+
+    def _start_when_gone(self) -> None:
+        """Start the engine of the other job as soon as the one before has given its socket up."""
+        if self._socket.exists():
+            QTimer.singleShot(_GONE_MS, self._start_when_gone)
+            return
+        self._moving = False
+        self._restarts = 0
+        self._start(self._arguments)
 
     def _on_opened(self, _snapshot: object) -> None:
         self._opened = True
@@ -69,11 +92,14 @@ class EngineKeeper(QObject):
 
     def _on_lost(self) -> None:
         self._opened = False
+        if self._moving:
+            self._start_when_gone()
+            return
         self._window.say("The engine has gone. Its rows are safe up to the last tick; starting it again.")
         self._restart()
 
     def _watch(self) -> None:
-        if self._opened:
+        if self._opened or self._moving:
             return
         if self._process is None:
             # a socket file was there when the window began; if nobody answers it was left by an engine that died
@@ -94,6 +120,11 @@ class EngineKeeper(QObject):
         arguments = list(self._arguments)
         if self._job_file and "--job" not in arguments:
             arguments += ["--job", self._job_file]
+        self._start(arguments)
+
+    def _start(self, arguments: list[str]) -> None:
+        if self._process is not None:
+            self._process.poll()  # the one before has ended or is about to; it is not waited for
         self._process = start_engine_process(self._socket, arguments, self._log)
 
 

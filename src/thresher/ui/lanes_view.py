@@ -118,6 +118,7 @@ class LanesView(QWidget):
         self._column = QVBoxLayout(self)
         self._column.setContentsMargins(0, 0, 0, 0)
         state.machine_changed.connect(self._build)
+        state.limits_changed.connect(self._build)
         state.refreshed.connect(self.redraw)
         axis.changed.connect(self.redraw)
         look.changed.connect(self._build)

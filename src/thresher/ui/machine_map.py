@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPen
+from PyQt6.QtGui import QColor, QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
 from thresher.model.channels import Channel, LimitSide, Quantity
@@ -33,9 +33,12 @@ def _reading(channel: Channel, value: float | None) -> str:
 
 
 class MachineMap(PaintedWidget):
-    """Draws the machine and lets a part be picked by mouse or arrow keys; `picked` carries its story."""
+    """Draws the machine and lets a part be picked by mouse or arrow keys; `picked` carries its story,
+    `part_picked` its name in the inventory.
+    """
 
     picked = pyqtSignal(str)
+    part_picked = pyqtSignal(str)
 
     def __init__(self, state: BenchState, look: Look, parent: QWidget | None = None) -> None:
         """Take part in keyboard focus."""
@@ -117,6 +120,19 @@ class MachineMap(PaintedWidget):
         painter.setBrush(Qt.BrushStyle.NoBrush)
         self._drawn.append(_Drawn(part, area))
         self.spots.append(Spot(area, self.story(part)))
+        self._draw_doubt(painter, part, area)
+
+    def _draw_doubt(self, painter: QPainter, part: Part, area: QRectF) -> None:
+        """A folded corner on a part that is not as it should be; asked, it says what."""
+        if not self.state.doubts_of(part):
+            return
+        painter.save()
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(self.look.scheme.fault))
+        fold = min(11.0, area.width() * 0.7)
+        corner = area.bottomRight()
+        painter.drawPolygon(QPolygonF([corner, corner - QPointF(fold, 0), corner - QPointF(0, fold)]))
+        painter.restore()
 
     def _draw_processor(self, painter: QPainter, part: Part, area: QRectF, rows: int, cell_high: float) -> None:
         scheme, state = self.look.scheme, self.state
@@ -215,6 +231,7 @@ class MachineMap(PaintedWidget):
                 draw_mark(painter, centre, self.state.status_of(PartKind.MEMORY), scheme, 5)
                 self._drawn.append(_Drawn(part, bar))
                 self.spots.append(Spot(bar, self.story(part)))
+                self._draw_doubt(painter, part, bar)
             label = QRectF(bar.x() - 6, bar.bottom(), bar.width() + 12, 16)
             self._centred(painter, label, bar.bottom() + 15, name or "all", scheme.soft, 10.5, False)
 
@@ -279,9 +296,13 @@ class MachineMap(PaintedWidget):
 
     def _draw_legend(self, painter: QPainter) -> None:
         scheme = self.look.scheme
-        pitch = (self.width() - 24) / len(_LEGEND)
+        widest = max(text_width(status.value, 10.5) for status in _LEGEND) + 20
+        in_a_row = len(_LEGEND) if widest * len(_LEGEND) <= self.width() - 20 else 2
+        pitch = (self.width() - 24) / in_a_row
+        rows = -(-len(_LEGEND) // in_a_row)
         for number, status in enumerate(_LEGEND):
-            x, y = 18 + number * pitch, self.height() - 17.0
+            x = 18 + number % in_a_row * pitch
+            y = self.height() - 17.0 - 17 * (rows - 1 - number // in_a_row)
             draw_mark(painter, QPointF(x, y), status, scheme, 5)
             draw_text(painter, QPointF(x + 9, y + 4), status.value, scheme.soft, 10.5)
 
@@ -290,10 +311,10 @@ class MachineMap(PaintedWidget):
     def story(self, part: Part) -> str:
         """Return what is known about a part, each fact with where it was read."""
         status = self.state.status_of(part.kind)
-        lines = [f"{part.tag.capitalize()}: {part.name}", f"Status: {status.value}"]
-        snapshot = self.state.snapshot
-        doubts = snapshot.machine.doubts if snapshot else ()
-        lines += [f"{each.code} {each.title}: {each.detail}" for each in doubts if each.part == part.tag]
+        lines = [f"{part.tag.capitalize()}: {part.name}"]
+        tag = self.state.tag_of(part)
+        lines.append(f"Tag {tag}, status: {status.value}" if tag else f"Status: {status.value}")
+        lines += [f"{each.code} {each.title}: {each.detail}" for each in self.state.doubts_of(part)]
         lines += [f"{fact.name}: {fact.value}  ({fact.source})" for fact in part.facts]
         return "\n".join(lines)
 
@@ -328,4 +349,5 @@ class MachineMap(PaintedWidget):
         self._chosen = part.tag
         self.setAccessibleDescription(self.story(part))
         self.picked.emit(self.story(part))
+        self.part_picked.emit(part.tag)
         self.update()

@@ -5,15 +5,19 @@ Widgets read it and repaint when `refreshed` comes, at most ten times a second h
 
 from collections import Counter
 
+import msgspec
 import numpy as np
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from thresher.engine.intake import Intake
 from thresher.engine.protocol import (
     EngineEvent,
     EngineHealth,
     FindingEvent,
     HistoryRows,
+    IntakeEvent,
     JobEvent,
+    MachineEvent,
     PlanEvent,
     RunStatus,
     Snapshot,
@@ -23,7 +27,7 @@ from thresher.engine.protocol import (
 )
 from thresher.model.channels import Channel, LimitSide, Quantity, Tick
 from thresher.model.findings import Finding, TapeEntry
-from thresher.model.parts import PartKind, PartStatus
+from thresher.model.parts import Doubt, Inventory, Part, PartKind, PartStatus
 from thresher.model.sheet import RunSheet
 from thresher.model.verdict import Verdict
 from thresher.sensors.extremes import Extremes, Headroom, closest
@@ -34,11 +38,17 @@ REFRESH_MS = 100
 
 
 class BenchState(QObject):
-    """The state of one bench as the window shows it."""
+    """The state of one bench as the window shows it.
+
+    `machine_changed` comes with another machine or job, `limits_changed` when only limits, trust or doubts of the
+    same one are other than before, `intake_changed` when anything that the Intake shows is.
+    """
 
     machine_changed = pyqtSignal()
     refreshed = pyqtSignal()
     tape_grew = pyqtSignal()
+    limits_changed = pyqtSignal()
+    intake_changed = pyqtSignal()
 
     def __init__(self, parent: QObject | None = None) -> None:
         """Start with nothing known."""
@@ -48,6 +58,8 @@ class BenchState(QObject):
         self.health: EngineHealth | None = None
         self.sheet: RunSheet | None = None
         self.job: dict[str, str] = {}
+        self.intake = Intake()
+        self._idle_until: float | None = None
         self.symptoms: tuple[str, ...] = ()
         self.verdict: Verdict | None = None
         self.tick: Tick | None = None
@@ -111,7 +123,9 @@ class BenchState(QObject):
         self.tick, self.trouble = None, ""
         self._sorted_for = ()
         self._early, self._history_complete = [], False
+        self.intake = snapshot.intake
         self.machine_changed.emit()
+        self._take_intake(snapshot.intake)
         self.tape_grew.emit()
         self._dirty = True
 
@@ -151,7 +165,25 @@ class BenchState(QObject):
                 self.sheet, self.run = sheet, run
             case JobEvent(job, symptoms):
                 self.job, self.symptoms = job, symptoms
+            case MachineEvent(machine, channels, intake):
+                self._take_machine(machine, channels, intake)
+            case IntakeEvent(intake):
+                self._take_intake(intake)
         self._dirty = True
+
+    def _take_machine(self, machine: Inventory, channels: tuple[Channel, ...], intake: Intake) -> None:
+        """Take other limits, trust or doubts of the same machine; readings and history stay."""
+        assert self.snapshot is not None
+        self.snapshot = msgspec.structs.replace(self.snapshot, machine=machine, channels=channels)
+        self.lanes = choose_lanes(channels)
+        self.limits_changed.emit()
+        self._take_intake(intake)
+
+    def _take_intake(self, intake: Intake) -> None:
+        self.intake = intake
+        left = intake.baseline_left_s
+        self._idle_until = None if left is None else self._newest() + left
+        self.intake_changed.emit()
 
     def _extend(self, tick: Tick) -> None:
         """Take a tick into the extremes of the run, which begin anew with each run and stand still after it."""
@@ -213,6 +245,28 @@ class BenchState(QObject):
     def status_of(self, kind: PartKind) -> PartStatus:
         """Return the status of a part by the newest verdict."""
         return self.verdict.statuses.get(kind.value, PartStatus.UNTESTED) if self.verdict else PartStatus.UNTESTED
+
+    def idle_left(self) -> float:
+        """Return how many seconds of machine time idle readings still take, 0 when none are being taken."""
+        if self.intake.baseline_left_s is None or self._idle_until is None:
+            return 0.0
+        return max(0.0, self._idle_until - self._newest())
+
+    def tag_of(self, part: Part) -> str:
+        """Return what is written on a part's tag, empty when it has none."""
+        return next((each.tag for each in self.intake.instances if each.part == part.tag), "")
+
+    def doubts_of(self, part: Part) -> list[Doubt]:
+        """Return the doubts about a part; one about a whole group stands with the group's first part."""
+        machine = self.snapshot.machine if self.snapshot else None
+        if machine is None:
+            return []
+        first = next((each.tag for each in machine.parts_of(part.kind)), "")
+        return [
+            each
+            for each in machine.doubts
+            if each.part == part.tag or (each.part == part.kind.value and part.tag == first)
+        ]
 
     def value(self, index: int) -> float | None:
         """Return the newest reading of a channel."""

@@ -1,8 +1,10 @@
 """The one window: band, rail, stations, footer, and the shortcuts."""
 
 from pathlib import Path
+from typing import Any
 
-from PyQt6.QtCore import QPointF, Qt
+import msgspec
+from PyQt6.QtCore import QEvent, QPointF, Qt, pyqtSignal
 from PyQt6.QtGui import QAction, QActionGroup, QCloseEvent, QColor, QKeySequence
 from PyQt6.QtWidgets import (
     QApplication,
@@ -16,6 +18,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from thresher.engine.jobs import JobCard
 from thresher.engine.protocol import Incoming
 from thresher.ui import theme
 from thresher.ui.band import Band
@@ -32,7 +35,12 @@ _INTAKE, _BENCH = 0, 1
 
 
 class MainWindow(QWidget):
-    """Everything on screen. It decides nothing: it shows what the engine tells and passes on what is wanted."""
+    """Everything on screen. It decides nothing: it shows what the engine tells and passes on what is wanted.
+
+    `job_wanted` carries the path of another job that is to be opened, and the name of its bench model or an empty one.
+    """
+
+    job_wanted = pyqtSignal(str, str)
 
     def __init__(self, state: BenchState, look: Look, link: EngineLink | None) -> None:
         """`link` is None for a stored job, which can only be looked at."""
@@ -68,8 +76,22 @@ class MainWindow(QWidget):
         self.band.act_button.clicked.connect(self._act)
         self.intake.job_changed.connect(self._keep_job)
         self.intake.sheet_chosen.connect(self._choose_sheet)
+        self.intake.sheet_kept.connect(lambda name: self._ask("sheet.keep", name=name))
+        self.intake.readings.idle_wanted.connect(lambda: self._ask("baseline.take"))
+        self.intake.readings.limit_wanted.connect(
+            lambda channel, side, value, reason: self._ask(
+                "limit.set", channel=channel, side=side, value=value, reason=reason
+            )
+        )
+        self.intake.readings.trust_wanted.connect(
+            lambda channel, believed, reason: self._ask("trust.set", channel=channel, believed=believed, reason=reason)
+        )
+        self.intake.shelf.wanted.connect(lambda parts: self._ask("shelf.set", parts=parts))
+        self.intake.strip.opened.connect(self._open_job)
+        self.intake.strip.wanted_new.connect(self.new_job)
         self.bench.map.picked.connect(self._show_story)
         state.refreshed.connect(self._retitle)
+        state.machine_changed.connect(self.list_jobs)
         look.changed.connect(self._recolour)
         self.show_station(_BENCH)
         self._recolour()
@@ -83,6 +105,8 @@ class MainWindow(QWidget):
         self._add(menu, "Start the run sheet", ("Ctrl+Return", "Ctrl+Enter"), self.start)
         self._add(menu, "Stop, every worker ends", ("Esc",), self.stop)
         self._add(menu, "Open a run sheet…", ("Ctrl+O",), self.open_sheet)
+        self._add(menu, "New job", ("Ctrl+N",), self.new_job)
+        self._add(menu, "Copy all parts as text", ("Ctrl+Shift+C",), self.copy_parts)
         menu.addSeparator()
         for number, name in enumerate(STATIONS):
             self._add(menu, name, (f"Ctrl+{number + 1}",), lambda _checked=False, n=number: self.show_station(n))
@@ -158,6 +182,38 @@ class MainWindow(QWidget):
         if self._link is not None:
             self._link.call("sheet.put", toml=text, name=path.name)
 
+    def _ask(self, method: str, **params: Any) -> None:
+        """Ask the engine for something whose effect comes back as an event."""
+        if self._link is not None:
+            self._link.call(method, None, **params)
+
+    def list_jobs(self) -> None:
+        """Show the jobs on the bench as they are now."""
+        if self._link is not None and self._link.standing:
+            self._link.call("jobs.list", self._on_jobs)
+
+    def _on_jobs(self, answer: Incoming) -> None:
+        self.intake.strip.set_cards(msgspec.json.decode(answer.result, type=tuple[JobCard, ...]))
+
+    def new_job(self) -> None:
+        """Make a new job for the machine on the bench and go to its Intake."""
+        if self._link is None:
+            return
+        self.intake.flush()
+        self._link.call("jobs.new", self._on_new_job)
+
+    def _on_new_job(self, answer: Incoming) -> None:
+        path = msgspec.json.decode(answer.result, type=str)
+        self.show_station(_INTAKE)
+        self.job_wanted.emit(path, self.state.job.get("model", ""))
+
+    def _open_job(self, card: JobCard) -> None:
+        if self.state.active:
+            self.say("A run goes on. Stop it first, or wait for its end; then another job can be opened.")
+            return
+        self.intake.flush()
+        self.job_wanted.emit(card.path, card.model)
+
     def _keep_job(self, fields: dict[str, str]) -> None:
         if self._link is not None and self._link.standing:
             self._link.call("job.set", fields=fields)
@@ -172,6 +228,13 @@ class MainWindow(QWidget):
         unknown = self.state.snapshot.unknown if self.state.snapshot else ()
         lines = [f"{fact.name}: {fact.value}\n    {fact.source}" for fact in unknown]
         self._box("What could not be read", "\n\n".join(lines) or "Everything that this machine offers was read.")
+
+    def copy_parts(self) -> None:
+        """Put all that is known of the machine's parts on the clipboard."""
+        clipboard = QApplication.clipboard()
+        if clipboard is not None:
+            clipboard.setText(self.intake.parts.copied(""))
+            self.state.say_trouble("All parts are on the clipboard.")
 
     def say(self, text: str) -> None:
         """Show a message that must be seen: in the footer, and whole in a box that does not hold anything up."""
@@ -192,12 +255,22 @@ class MainWindow(QWidget):
         at = self.bench.map.mapToGlobal(QPointF(self.bench.map.width() + 4, 40))
         QToolTip.showText(at.toPoint(), story, self.bench.map)
 
+    def changeEvent(self, event: QEvent | None) -> None:
+        """Coming back to the window, read the shop's own sheets anew: one may have been changed in an editor."""
+        super().changeEvent(event)
+        if event is not None and event.type() is QEvent.Type.ActivationChange and self.isActiveWindow():
+            if self._link is not None and self._link.standing:
+                self._link.call("sheets.read")
+            self.list_jobs()
+
     # ---- showing
 
     def show_station(self, number: int) -> None:
         """Go to a station."""
         self.stations.setCurrentIndex(number)
         self.rail.show_station(number)
+        if number == _INTAKE:
+            self.list_jobs()
 
     def _retitle(self) -> None:
         snapshot = self.state.snapshot

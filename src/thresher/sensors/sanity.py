@@ -1,0 +1,146 @@
+"""Idle readings, and whether they can be true: impossible, stuck, at odds with a twin, off by a constant.
+
+Every doubt names its evidence. A doubtful channel is shown and kept; whether it counts is the technician's choice.
+"""
+
+import numpy as np
+import numpy.typing as npt
+
+from thresher.model.channels import Baseline, Channel, IdleReading, LimitSide, Quantity, SensorDoubt
+from thresher.model.parts import PartKind
+
+SHORTEST = 10
+"""Fewest ticks that say anything about a channel."""
+
+_COLDEST_C = 4.0
+"""Air-cooled parts cannot be colder than the room; a workshop below this is closed."""
+_UNCONNECTED_C = (-128.0, -127.5, 127.0, 127.5, 127.875, 255.0, 255.5)
+"""What the converters of board chips answer with nothing connected: the ends of 8-bit and half-degree ranges."""
+_HOTTEST_IDLE_C = 95.0
+_TWINS_APART_K = 10.0
+_STEADY_K = 1.0
+_OTHERS_MOVED_K = 3.0
+
+
+def take_baseline(
+    channels: tuple[Channel, ...], values: npt.NDArray[np.float64], wall: float, seconds: float
+) -> Baseline:
+    """Sum idle readings up. `values` is (ticks, channels) with NaN for a missing reading."""
+    readings = []
+    for index, channel in enumerate(channels):
+        told = values[:, index][~np.isnan(values[:, index])]
+        low, mean, high = (float(f(told)) for f in (np.min, np.mean, np.max)) if len(told) else (None, None, None)
+        readings.append(IdleReading(channel.key, len(told), low, mean, high))
+    return Baseline(wall, seconds, tuple(readings), tuple(doubts_about(channels, values)))
+
+
+def doubts_about(channels: tuple[Channel, ...], values: npt.NDArray[np.float64]) -> list[SensorDoubt]:
+    """Return what cannot be, or does not go together, in idle readings of shape (ticks, channels)."""
+    if len(values) < SHORTEST:
+        return []
+    doubts = [
+        doubt for index, channel in enumerate(channels) for doubt in _impossible(channel, _told(values[:, index]))
+    ]
+    doubts += _beyond(channels, values)
+    doubted = {doubt.channel for doubt in doubts}
+    doubts += _stuck(channels, values, doubted)
+    doubts += _twins(channels, values, doubted)
+    return doubts
+
+
+def _told(column: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
+    return column[~np.isnan(column)]
+
+
+def _impossible(channel: Channel, told: npt.NDArray[np.float64]) -> list[SensorDoubt]:
+    if channel.quantity is not Quantity.TEMPERATURE or len(told) < SHORTEST:
+        return []
+    title = "Temperature that cannot be"
+    if bool(np.all(np.isin(told, _UNCONNECTED_C))):
+        return [SensorDoubt("X-830", channel.key, title, f"always {told[0]:g} °C: nothing is connected there")]
+    if float(told.mean()) < _COLDEST_C:
+        return [SensorDoubt("X-830", channel.key, title, f"{told.mean():.0f} °C is colder than any workshop")]
+    if channel.kind is PartKind.BOARD and float(told.mean()) > _HOTTEST_IDLE_C:
+        detail = f"{told.mean():.0f} °C at idle: no board is that hot; nothing may be connected there"
+        return [SensorDoubt("X-830", channel.key, title, detail)]
+    return []
+
+
+def _beyond(channels: tuple[Channel, ...], values: npt.NDArray[np.float64]) -> list[SensorDoubt]:
+    """A limit that is passed with nothing running is either a fault to see first, or a wrong limit or sensor."""
+    doubts = []
+    for index, channel in enumerate(channels):
+        told = _told(values[:, index])
+        if len(told) < SHORTEST or channel.quantity not in (Quantity.TEMPERATURE, Quantity.VOLTAGE):
+            continue
+        for side in LimitSide:
+            limit = channel.limit(side)
+            if limit and limit.headroom(float(told.mean())) < 0:
+                detail = (
+                    f"mean {told.mean():.4g} {channel.unit}, must stay {side.value} {limit.value:g} ({limit.source})"
+                )
+                doubts.append(SensorDoubt("X-850", channel.key, "Beyond its limit at idle", detail))
+    return doubts
+
+
+def _stuck(channels: tuple[Channel, ...], values: npt.NDArray[np.float64], doubted: set[str]) -> list[SensorDoubt]:
+    """A processor temperature that stands still while others of the processor move."""
+    mine = [
+        index
+        for index, channel in enumerate(channels)
+        if channel.quantity is Quantity.TEMPERATURE
+        and channel.kind is PartKind.PROCESSOR
+        and len(_told(values[:, index])) >= SHORTEST
+    ]
+    moved = {index: float(np.ptp(_told(values[:, index]))) for index in mine}
+    most = max(moved.values(), default=0.0)
+    return [
+        SensorDoubt(
+            "X-831", channels[index].key, "Temperature that stands still",
+            f"always {_told(values[:, index])[0]:g} °C while others of the processor moved by {most:.0f} K",
+        )
+        for index in mine
+        if moved[index] == 0.0 and most >= _OTHERS_MOVED_K and channels[index].key not in doubted
+    ]  # fmt: skip
+
+
+def processor_twins(channels: tuple[Channel, ...]) -> list[int]:
+    """Return the channels that all claim to be the temperature of the processor as a whole."""
+    return [
+        index
+        for index, channel in enumerate(channels)
+        if channel.quantity is Quantity.TEMPERATURE
+        and channel.core is None
+        and (
+            (channel.kind is PartKind.PROCESSOR and not channel.name.startswith("Core "))
+            or (channel.kind is PartKind.BOARD and channel.name.upper().startswith(("CPU", "PROCESSOR", "SOCKET")))
+        )
+    ]
+
+
+def _twins(channels: tuple[Channel, ...], values: npt.NDArray[np.float64], doubted: set[str]) -> list[SensorDoubt]:
+    twins = [
+        index
+        for index in processor_twins(channels)
+        if channels[index].key not in doubted and len(_told(values[:, index])) >= SHORTEST
+    ]
+    inside = [index for index in twins if channels[index].kind is PartKind.PROCESSOR]
+    if len(twins) < 2 or not inside:
+        return []
+    # the processor's own sensor sits nearest to what gets hot, so that the others are measured against it
+    reference = max(inside, key=lambda index: len(_told(values[:, index])))
+    doubts = []
+    for index in twins:
+        apart = _told(values[:, index] - values[:, reference])
+        if index == reference or len(apart) < SHORTEST or abs(float(apart.mean())) < _TWINS_APART_K:
+            continue
+        channel, twin = channels[index], channels[reference]
+        mean, spread = float(apart.mean()), float(np.std(apart))
+        way = "above" if mean > 0 else "below"
+        detail = f"{abs(mean):.0f} K {way} {twin.name} at idle"
+        if spread <= _STEADY_K:
+            detail += ", always by as much: a constant offset, of the board's table or of the fan control"
+            doubts.append(SensorDoubt("X-833", channel.key, "Constant offset", detail, twin.key))
+        else:
+            doubts.append(SensorDoubt("X-832", channel.key, "Twins disagree", detail, twin.key))
+    return doubts

@@ -1,0 +1,204 @@
+"""Reading and writing the shop's files. Each is replaced as a whole, so that a crash leaves the old or the new one."""
+
+import os
+import re
+import tempfile
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TypeVar
+
+import msgspec
+
+from thresher.model.channels import Baseline
+from thresher.model.errors import EnvironmentFault, InputError, InputFault
+from thresher.model.parts import Part, PartKind
+from thresher.sensors.limits import OwnLimit
+
+T = TypeVar("T")
+
+SHELF_FORMAT = "thresher-shelf/1"
+MACHINE_FORMAT = "thresher-machine/1"
+_MOST_VISITS = 50
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ShopPart:
+    """A part of the shop that is known to be good; `proved` is the date (ISO 8601) of its last proof, or empty."""
+
+    tag: str
+    kind: PartKind
+    name: str
+    proved: str = ""
+    note: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Shelf:
+    """The shop's known-good parts."""
+
+    format: str = SHELF_FORMAT
+    parts: tuple[ShopPart, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Trust:
+    """Whether a channel of one machine is to be believed, by the technician's word, with reason and date."""
+
+    channel: str
+    believed: bool
+    reason: str
+    date: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Visit:
+    """One time that a machine was on the bench: Unix time, the job, and the parts that were in it."""
+
+    wall: float
+    job: str
+    number: str
+    parts: tuple[Part, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class MachineFile:
+    """What stays with a machine: its visits, the technician's limits and choices, its last idle readings."""
+
+    format: str = MACHINE_FORMAT
+    name: str = ""
+    visits: tuple[Visit, ...] = ()
+    limits: tuple[OwnLimit, ...] = ()
+    trust: tuple[Trust, ...] = ()
+    baseline: Baseline | None = None
+
+    def visited(self, visit: Visit) -> "MachineFile":
+        """Return the file with a visit added; a job has one, its newest."""
+        others = tuple(each for each in self.visits if each.job != visit.job)
+        return replace(self, visits=(*others, visit)[-_MOST_VISITS:])
+
+    def before(self, job: str) -> Visit | None:
+        """Return the last visit under another job."""
+        return next((each for each in reversed(self.visits) if each.job != job), None)
+
+
+def _read(path: Path, kind: type[T], expected_format: str) -> T | None:
+    """Read a file; None when there is none. Raises InputError that names file and place."""
+    try:
+        data = path.read_bytes()
+    except FileNotFoundError:
+        return None
+    except OSError as error:
+        raise InputError(str(path), [InputFault("file", error.strerror or str(error))]) from error
+    try:
+        found = msgspec.json.decode(data)
+        if not isinstance(found, dict) or found.get("format") != expected_format:
+            told = found.get("format") if isinstance(found, dict) else None
+            raise InputError(str(path), [InputFault("format", f'expected "{expected_format}", found {told!r}')])
+        return msgspec.convert(found, kind)
+    except msgspec.DecodeError as error:
+        raise InputError(str(path), [InputFault("JSON", str(error))]) from error
+
+
+def _write(path: Path, value: object) -> None:
+    """Replace a file as a whole and durably. Raises EnvironmentFault; the old file then stays as it was."""
+    text = msgspec.json.format(msgspec.json.encode(value), indent=1)
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with tempfile.NamedTemporaryFile(dir=path.parent, prefix=f".{path.name}.", delete=False) as stream:
+            try:
+                stream.write(text + b"\n")
+                stream.flush()
+                os.fsync(stream.fileno())
+                Path(stream.name).replace(path)
+            except BaseException:
+                Path(stream.name).unlink(missing_ok=True)
+                raise
+        folder = os.open(path.parent, os.O_RDONLY)
+        try:
+            os.fsync(folder)
+        finally:
+            os.close(folder)
+    except OSError as error:
+        raise EnvironmentFault(
+            f"writing {path}", error.strerror or str(error), "Choose a folder that can be written."
+        ) from error
+
+
+def put_aside(path: Path) -> Path:
+    """Rename a file that cannot be read, so that nothing in it is lost, and return its new name."""
+    number = 1
+    while (aside := path.with_name(f"{path.name}.unreadable-{number}")).exists():
+        number += 1
+    try:
+        path.replace(aside)
+    except OSError as error:
+        raise EnvironmentFault(f"putting {path} aside", error.strerror or str(error), "Move it by hand.") from error
+    return aside
+
+
+def machine_path(shop: Path, key: str) -> Path:
+    """Return where a machine's own file is kept."""
+    return shop / "machines" / f"{key}.json"
+
+
+def read_machine(shop: Path, key: str) -> MachineFile:
+    """Return a machine's own file, an empty one when it was never here. Raises InputError."""
+    return _read(machine_path(shop, key), MachineFile, MACHINE_FORMAT) or MachineFile()
+
+
+def write_machine(shop: Path, key: str, machine: MachineFile) -> None:
+    """Keep a machine's own file. Raises EnvironmentFault."""
+    _write(machine_path(shop, key), machine)
+
+
+def shelf_path(shop: Path) -> Path:
+    """Return where the shelf is kept."""
+    return shop / "shelf.json"
+
+
+def read_shelf(shop: Path) -> Shelf:
+    """Return the shop's shelf, an empty one when there is none. Raises InputError."""
+    return _read(shelf_path(shop), Shelf, SHELF_FORMAT) or Shelf()
+
+
+def write_shelf(shop: Path, shelf: Shelf) -> None:
+    """Keep the shelf. Raises EnvironmentFault, and InputError for parts that cannot be told apart."""
+    tags = [part.tag for part in shelf.parts]
+    faults = [InputFault(tag, "two parts have this tag") for tag in sorted(set(tags)) if tags.count(tag) > 1]
+    faults += [InputFault("tag", f"{part.name or 'a part'} has none") for part in shelf.parts if not part.tag.strip()]
+    faults += [
+        InputFault(part.tag, f"expected a date such as 2026-03-17, found {part.proved!r}")
+        for part in shelf.parts
+        if part.proved and not re.fullmatch(r"\d{4}-\d\d-\d\d", part.proved)
+    ]
+    if faults:
+        raise InputError("shelf", faults)
+    _write(shelf_path(shop), shelf)
+
+
+def sheets_folder(shop: Path) -> Path:
+    """Return where the shop's own run sheets are."""
+    return shop / "sheets"
+
+
+def own_sheets(shop: Path) -> dict[str, Path]:
+    """Return the shop's own run sheets by name."""
+    return {path.stem: path for path in sorted(sheets_folder(shop).glob("*.toml"))}
+
+
+def keep_sheet(shop: Path, name: str, text: str) -> Path:
+    """Keep a run sheet under a name that is not taken yet and return its path. Raises EnvironmentFault."""
+    folder = sheets_folder(shop)
+    stem = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "sheet"
+    number, path = 1, folder / f"{stem}.toml"
+    while path.exists():
+        number += 1
+        path = folder / f"{stem}-{number}.toml"
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        path.write_text(text, encoding="utf-8")
+    except OSError as error:
+        raise EnvironmentFault(
+            f"keeping the sheet {path}", error.strerror or str(error), "Choose a folder that can be written."
+        ) from error
+    return path

@@ -1,0 +1,1 @@
+"""The parts of the Intake station: job strip, job form, parts, proposed sheets, readings, shelf."""
