@@ -2,20 +2,27 @@
 
 from collections.abc import Callable
 from dataclasses import replace
+from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QPushButton
+from PyQt6.QtWidgets import QApplication, QLineEdit, QPushButton
 from pytestqt.qtbot import QtBot
 
 from tests.conftest import Heard
 from tests.crash.engine_process import EngineProcess
 from tests.ui.conftest import OpenWindow
 from thresher.benchmodels.scenario import Scenario
+from thresher.demo_bench import prepare_demo_bench
 from thresher.engine.engine import Engine
 from thresher.engine.protocol import JobEvent, Snapshot
 from thresher.journal.jobfile import JobFile
+from thresher.launch import start_engine_process
 from thresher.model.errors import InputError
+from thresher.ui.app import EngineKeeper
+from thresher.ui.link import EngineLink
+from thresher.ui.look import Look
+from thresher.ui.state import BenchState
 from thresher.ui.window import MainWindow
 
 MakeEngine = Callable[..., tuple[Engine, Heard]]
@@ -130,3 +137,185 @@ def test_doubts_about_the_machine_are_on_the_tape_before_any_load(
     one_channel = (lighthouse.modules[0], replace(lighthouse.modules[1], slot="A1"))
     engine, _ = make_engine(replace(lighthouse, modules=one_channel), "two.thresher")
     assert any(entry.code == "M-130" for entry in engine.snapshot().tape)
+
+
+def field(window: MainWindow, name: str) -> QLineEdit:
+    found = window.intake.findChild(QLineEdit, name)
+    assert found is not None
+    return found
+
+
+def button(window: MainWindow, name: str) -> QPushButton:
+    found = window.intake.findChild(QPushButton, name)
+    assert found is not None
+    return found
+
+
+def test_a_symptom_takes_a_time_and_a_note(qtbot: QtBot, engine: EngineProcess, open_window: OpenWindow) -> None:
+    window = open_window(engine)
+    window.show_station(0)
+    qtbot.keyClicks(field(window, "when_worse_when_warm"), "since May")
+    qtbot.keyClicks(field(window, "note_worse_when_warm"), "only by day")
+    wanted = "resets under load\nworse when warm\tsince May\tonly by day"
+    qtbot.waitUntil(lambda: job_of(engine)["symptoms"] == wanted, timeout=5_000)
+    qtbot.mouseClick(chip(window, "freezes"), Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: "freezes" in window.state.symptoms, timeout=5_000)
+    assert "since May\tonly by day" in job_of(engine)["symptoms"], "picking another one loses nothing"
+
+
+def test_what_should_be_there_shows_as_a_doubt_on_the_part(
+    qtbot: QtBot, engine: EngineProcess, open_window: OpenWindow
+) -> None:
+    window = open_window(engine)
+    window.show_station(0)
+    qtbot.keyClicks(field(window, "expected_memory"), "64")
+    qtbot.waitUntil(window.intake.expected.trouble.isVisible, timeout=5_000)
+    qtbot.keyClicks(field(window, "expected_memory"), " GB")
+    qtbot.waitUntil(lambda: not window.intake.expected.trouble.isVisible(), timeout=5_000)
+    window.intake.parts.repaint()
+    assert any("M-150 Less memory than expected" in spot.text for spot in window.intake.parts.spots)
+    assert field(window, "expected_memory").text() == "64 GB", "what is typed stays under the hand that types"
+
+
+def test_a_limit_is_set_by_keyboard_with_its_reason(
+    qtbot: QtBot, engine: EngineProcess, open_window: OpenWindow
+) -> None:
+    window = open_window(engine)
+    window.show_station(0)
+    qtbot.mouseClick(button(window, "page_readings"), Qt.MouseButton.LeftButton)
+    panel = window.intake.readings
+    panel.list.setFocus()
+    qtbot.keyClick(panel.list, Qt.Key.Key_Down)
+    key = panel.list.chosen
+    assert key == window.state.channels[0].key
+    panel.value.setText("ninety")
+    qtbot.keyClick(button(window, "limit_set"), Qt.Key.Key_Space)
+    assert "Expected a number" in panel.name.text()
+    panel.value.setText("90")
+    qtbot.keyClick(button(window, "limit_set"), Qt.Key.Key_Space)
+    assert "Say why" in panel.name.text()
+    qtbot.keyClicks(panel.reason, "old paste")
+    qtbot.keyClick(button(window, "limit_set"), Qt.Key.Key_Space)
+    qtbot.waitUntil(lambda: window.state.channels[0].limits[0].value == 90.0, timeout=5_000)
+    assert window.state.channels[0].limits[0].reason == "old paste"
+    panel.list.repaint()
+    assert any("because old paste" in spot.text for spot in panel.list.spots)
+    qtbot.keyClick(button(window, "limit_clear"), Qt.Key.Key_Space)
+    qtbot.waitUntil(lambda: window.state.channels[0].limits[0].reason == "", timeout=5_000)
+
+
+def test_idle_readings_are_taken_and_a_channel_is_not_believed(
+    qtbot: QtBot, engine: EngineProcess, open_window: OpenWindow
+) -> None:
+    window = open_window(engine)
+    window.show_station(0)
+    window.intake.show_page(1)
+    qtbot.mouseClick(button(window, "take_idle"), Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.state.intake.baseline is not None, timeout=20_000)
+    window.state.refresh_now()
+    assert "nothing odd" in window.intake.readings.said.text()
+    window.intake.readings.list.pick(window.state.channels[0].key)
+    qtbot.mouseClick(button(window, "trust"), Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: bool(window.state.channels[0].distrust), timeout=5_000)
+    window.state.refresh_now()
+    assert button(window, "trust").text() == "Believe it"
+    assert window.intake.readings.list.ordered()[0] == 0, "what is odd stands first"
+
+
+def test_the_shelf_takes_a_part_proves_it_and_lets_it_go(
+    qtbot: QtBot, engine: EngineProcess, open_window: OpenWindow
+) -> None:
+    window = open_window(engine)
+    window.show_station(0)
+    window.intake.show_page(2)
+    shelf = window.intake.shelf
+    qtbot.mouseClick(button(window, "shelf_keep"), Qt.MouseButton.LeftButton)
+    assert "needs a tag" in shelf.said.text()
+    shelf.kind.setCurrentText("power")
+    qtbot.keyClicks(shelf.tag, "SHOP-S1")
+    qtbot.keyClicks(shelf.name, "Brackwater 650")
+    qtbot.mouseClick(button(window, "shelf_keep"), Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: len(window.state.intake.shelf) == 1, timeout=5_000)
+    assert window.state.intake.shelf[0].proved == ""
+    qtbot.mouseClick(button(window, "shelf_proved"), Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.state.intake.shelf[0].proved != "", timeout=5_000)
+    qtbot.mouseClick(button(window, "shelf_remove"), Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.state.intake.shelf == (), timeout=5_000)
+
+
+def test_a_sheet_is_kept_as_ours_and_offered(qtbot: QtBot, engine: EngineProcess, open_window: OpenWindow) -> None:
+    window = open_window(engine)
+    window.show_station(0)
+    qtbot.mouseClick(button(window, "keep_heat-hunt"), Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: any(offer.own for offer in window.state.intake.offers), timeout=5_000)
+    assert button(window, "edit_shop/heat-hunt").text() == "Change"
+
+
+def test_parts_copy_as_text_with_their_sources(qtbot: QtBot, engine: EngineProcess, open_window: OpenWindow) -> None:
+    window = open_window(engine)
+    window.show_station(0)
+    parts = window.intake.parts
+    window.intake.map.part_picked.emit("memory A2")
+    parts.setFocus()
+    qtbot.keyClick(parts, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
+    clipboard = QApplication.clipboard()
+    assert clipboard is not None
+    text = clipboard.text()
+    assert text.startswith("Mussel Bank MB-16D5-5600 (memory A2, tag M-1)")
+    assert "size: 16 GiB  [/sys/firmware/dmi/tables/DMI]" in text
+    window.copy_parts()
+    assert "Tern 8-460" in clipboard.text()
+
+
+def test_the_strip_opens_another_job_and_makes_a_new_one(
+    qtbot: QtBot, engine: EngineProcess, open_window: OpenWindow
+) -> None:
+    window = open_window(engine)
+    window.show_station(0)
+    strip = window.intake.strip
+    qtbot.waitUntil(lambda: len(strip.cards) == 1, timeout=5_000)
+    with qtbot.waitSignal(window.job_wanted, timeout=5_000) as made:
+        qtbot.keyClick(window, Qt.Key.Key_N, Qt.KeyboardModifier.ControlModifier)
+    path, model = made.args
+    assert model == "lighthouse-playout"
+    with JobFile(Path(path)) as stored:
+        assert stored.job()["number"] == "0418"
+    window.list_jobs()
+    qtbot.waitUntil(lambda: len(strip.cards) == 2, timeout=5_000)
+    strip.setFocus()
+    qtbot.keyClick(strip, Qt.Key.Key_Right)
+    with qtbot.waitSignal(window.job_wanted, timeout=5_000) as opened:
+        qtbot.keyClick(strip, Qt.Key.Key_Return)
+    assert opened.args == [path, "lighthouse-playout"]
+    strip.repaint()
+    assert any("0418" in spot.text for spot in strip.spots)
+
+
+def test_another_job_comes_with_an_engine_of_its_own(
+    qtbot: QtBot, tmp_path: Path, keep: Callable[[MainWindow], None]
+) -> None:
+    job, shop = prepare_demo_bench(tmp_path / "bench", fresh=False)
+    socket, log = tmp_path / "engine.sock", tmp_path / "engine.log"
+    arguments = ["--bench-model", "lighthouse-playout", "--speed", "30", "--job", str(job), "--shop", str(shop)]
+    process = start_engine_process(socket, arguments, log)
+    state, link = BenchState(), EngineLink(socket)
+    window = MainWindow(state, Look(), link)
+    keep(window)
+    link.opened.connect(state.take_snapshot)
+    link.rows_came.connect(state.take_rows)
+    link.event_came.connect(state.take_event)
+    keeper = EngineKeeper(window, link, process, socket, log, arguments)
+    window.show()
+    window.show_station(0)
+    link.open()
+    qtbot.waitUntil(lambda: len(window.intake.strip.cards) == 3, timeout=20_000)
+    place = next(n for n, card in enumerate(window.intake.strip.cards) if card.number == "0421")
+    window.intake.strip.open(place)
+    qtbot.waitUntil(lambda: state.job.get("number") == "0421", timeout=20_000)
+    assert state.snapshot is not None
+    codes = {doubt.code for doubt in state.snapshot.machine.doubts}
+    assert {"M-120", "M-150", "D-110", "D-120", "S-110"} <= codes
+    assert state.intake.last_visit.endswith("job 0288")
+    window.close()
+    qtbot.waitUntil(lambda: not socket.exists(), timeout=10_000)
+    keeper.wait(10)

@@ -2,6 +2,7 @@
 
 import json
 import os
+import re
 import signal
 import subprocess
 import sys
@@ -76,7 +77,7 @@ def test_a_sound_bench_model_ends_with_nought(thresher: Run, tmp_path: Path) -> 
     assert done.returncode == 0, done.stderr
     assert "Run finished: clean" in done.stdout
     assert "8 of 8 workers have ended" in done.stdout
-    assert list((tmp_path / "data/thresher/jobs").glob("*-counter-2.thresher"))
+    assert list((tmp_path / "data/thresher/demo-bench/jobs").glob("*-counter-2.thresher"))
 
 
 def test_a_real_load_runs_on_this_computer(thresher: Run, tmp_path: Path) -> None:
@@ -182,10 +183,9 @@ def test_the_directory_of_codes_is_sound_and_covers_what_is_used() -> None:
     codes = load_codes()
     source = Path(__file__).parents[2] / "src/thresher"
     used = {
-        word.strip("\"'(),")
+        word
         for path in source.rglob("*.py")
-        for word in path.read_text(encoding="utf-8").split()
-        if word.strip("\"'(),")[1:2] == "-" and word.strip("\"'(),")[2:].isdigit() and len(word.strip("\"'(),")) == 5
+        for word in re.findall(r"\b[A-Z]-\d{3}\b", path.read_text(encoding="utf-8"))
     }
     assert used
     assert used <= set(codes)

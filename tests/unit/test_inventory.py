@@ -36,6 +36,7 @@ def test_the_demo_machine_is_found_part_by_part(lighthouse: Scenario) -> None:
     assert {fact.name: fact.value for fact in module.facts} == {
         "size": "16 GiB", "kind": "DDR5 DIMM", "rated speed": "5600 MT/s", "configured speed": "5600 MT/s",
         "lowest voltage": "1.1 V", "configured voltage": "1.1 V", "bank": "BANK 1",
+        "serial": "5E0A1C41",
     }  # fmt: skip
     assert all(fact.source.startswith("/") for part in found.parts for fact in part.facts)
     assert (cache_bytes(found, 2), cache_bytes(found, 3), cache_bytes(found, 4)) == (2 << 20, 32 << 20, None)

@@ -59,6 +59,7 @@ T = TypeVar("T")
 KEEP_TICKS = 20_000
 _DIAGNOSE_EVERY_S = 20.0
 _PREPARE_POLL_S = 0.05
+_SETTLE_S = 0.5
 
 
 class Engine:
@@ -232,12 +233,15 @@ class Engine:
 
     def jobs(self) -> tuple[JobCard, ...]:
         """Return the jobs in the folder of this one, the current one first, then the newest."""
-        path = self._record.writer.path
-        return list_jobs(path.parent, path)
+        writer = self._record.writer
+        if not self.conductor.active:
+            writer.settle(_SETTLE_S)  # so that the card shows what was typed a moment ago
+        return list_jobs(writer.path.parent, writer.path)
 
     def new_job(self) -> str:
         """Make a new job beside this one for the same machine and return its path. Raises EnvironmentFault."""
         self._not_in_a_run("beginning another job")
+        self._record.writer.settle(_SETTLE_S)
         path = self._record.writer.path
         fields = {name: self.job[name] for name in ("model", "machine") if self.job.get(name)}
         return str(new_job(path.parent, path, fields))

@@ -253,7 +253,7 @@ class IntakeDesk:
         values = np.array([[np.nan if value is None else value for value in row.values] for row in rows])
         seconds = rows[-1].at - rows[0].at
         trusted = with_own_limits(self._given, self.machine.limits)
-        baseline = take_baseline(trusted, values, self._system.wall(), seconds)
+        baseline = take_baseline(trusted, values, rows[-1].missing, self._system.wall(), seconds)
         self._keep(replace(self.machine, baseline=baseline))
         return baseline
 

@@ -38,6 +38,8 @@ from thresher.shop.store import ShopPart
 _MOST_UNSENT = 16 << 20
 _LONGEST_LINE = 4 << 20
 _HISTORY_ROWS = 2_000
+_MOST_WAITING = 1_000
+"""Requests of one client that may wait; then it is not read further until some are done."""
 _LOOK_ROUND_S = 0.5
 
 Method = Callable[[Engine, dict[str, Any]], object]
@@ -180,19 +182,33 @@ class _Connection:
             self._writer.write(line)
 
     async def serve(self) -> None:
-        """Answer until the client goes."""
+        """Carry out what the client asks until it goes, and after that what it had asked before it went.
+
+        Lines are taken in apart from answering them: an answer that a client no longer takes breaks the stream, and
+        with it would go requests that have come already, such as the last one of a window that closes.
+        """
+        lines: asyncio.Queue[bytes] = asyncio.Queue(_MOST_WAITING)
+        reading = asyncio.create_task(self._read(lines))
         try:
-            while line := await self._reader.readline():
+            while line := await lines.get():
                 reply = await self._answer(line)
                 if reply is not None:
                     self.send(reply)
-        except (ValueError, ConnectionError):
-            # a line beyond all bounds, or a client gone in the middle of one
-            self.send(refusal(None, PARSE_ERROR, f"a line may have {_LONGEST_LINE} bytes at most"))
         finally:
+            reading.cancel()
             with contextlib.suppress(ConnectionError):
                 self._writer.close()
                 await self._writer.wait_closed()
+
+    async def _read(self, lines: "asyncio.Queue[bytes]") -> None:
+        """Put lines into the queue, and an empty one at the end."""
+        try:
+            while line := await self._reader.readline():
+                await lines.put(line)
+        except (ValueError, ConnectionError):
+            # a line beyond all bounds, or a client gone in the middle of one
+            self.send(refusal(None, PARSE_ERROR, f"a line may have {_LONGEST_LINE} bytes at most"))
+        await lines.put(b"")
 
     async def _answer(self, line: bytes) -> bytes | None:
         """Carry out one line; a notification, which has no id, is carried out and gets no answer."""

@@ -23,23 +23,34 @@ _OTHERS_MOVED_K = 3.0
 
 
 def take_baseline(
-    channels: tuple[Channel, ...], values: npt.NDArray[np.float64], wall: float, seconds: float
+    channels: tuple[Channel, ...],
+    values: npt.NDArray[np.float64],
+    missing: dict[int, str],
+    wall: float,
+    seconds: float,
 ) -> Baseline:
-    """Sum idle readings up. `values` is (ticks, channels) with NaN for a missing reading."""
+    """Sum idle readings up. `values` is (ticks, channels) with NaN for a missing reading, `missing` says why."""
     readings = []
     for index, channel in enumerate(channels):
         told = values[:, index][~np.isnan(values[:, index])]
         low, mean, high = (float(f(told)) for f in (np.min, np.mean, np.max)) if len(told) else (None, None, None)
         readings.append(IdleReading(channel.key, len(told), low, mean, high))
-    return Baseline(wall, seconds, tuple(readings), tuple(doubts_about(channels, values)))
+    return Baseline(wall, seconds, tuple(readings), tuple(doubts_about(channels, values, missing)))
 
 
-def doubts_about(channels: tuple[Channel, ...], values: npt.NDArray[np.float64]) -> list[SensorDoubt]:
+def doubts_about(
+    channels: tuple[Channel, ...], values: npt.NDArray[np.float64], missing: dict[int, str]
+) -> list[SensorDoubt]:
     """Return what cannot be, or does not go together, in idle readings of shape (ticks, channels)."""
     if len(values) < SHORTEST:
         return []
     doubts = [
         doubt for index, channel in enumerate(channels) for doubt in _impossible(channel, _told(values[:, index]))
+    ]
+    doubts += [
+        SensorDoubt("X-834", channel.key, "No reading at all", missing.get(index, "no reason told"))
+        for index, channel in enumerate(channels)
+        if np.isnan(values[:, index]).all()
     ]
     doubts += _beyond(channels, values)
     doubted = {doubt.channel for doubt in doubts}
@@ -135,7 +146,8 @@ def _twins(channels: tuple[Channel, ...], values: npt.NDArray[np.float64], doubt
         if index == reference or len(apart) < SHORTEST or abs(float(apart.mean())) < _TWINS_APART_K:
             continue
         channel, twin = channels[index], channels[reference]
-        mean, spread = float(apart.mean()), float(np.std(apart))
+        mean = float(apart.mean())
+        spread = float(np.diff(np.percentile(apart, (10, 90)))[0]) / 2  # one wild reading makes no offset unsteady
         way = "above" if mean > 0 else "below"
         detail = f"{abs(mean):.0f} K {way} {twin.name} at idle"
         if spread <= _STEADY_K:

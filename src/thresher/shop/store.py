@@ -183,7 +183,7 @@ def sheets_folder(shop: Path) -> Path:
 
 def own_sheets(shop: Path) -> dict[str, Path]:
     """Return the shop's own run sheets by name."""
-    return {path.stem: path for path in sorted(sheets_folder(shop).glob("*.toml"))}
+    return {path.stem: path for path in sorted(sheets_folder(shop).glob("*.toml"), key=lambda path: path.stem)}
 
 
 def keep_sheet(shop: Path, name: str, text: str) -> Path:

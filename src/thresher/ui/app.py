@@ -60,6 +60,7 @@ class EngineKeeper(QObject):
         link.lost.connect(self._on_lost)
         self._link = link
         self._moving = False
+        self._leaving: list[subprocess.Popen[bytes]] = []
         window.job_wanted.connect(self.open_job)
         self._timer = QTimer(self)
         self._timer.setInterval(_WATCH_MS)
@@ -85,6 +86,12 @@ class EngineKeeper(QObject):
         self._restarts = 0
         self._start(self._arguments)
 
+    def wait(self, seconds: float) -> None:
+        """Wait for all engines that this window started to end. Raises TimeoutExpired for one that goes on."""
+        for process in (*self._leaving, self._process):
+            if process is not None:
+                process.wait(seconds)
+
     def _on_opened(self, _snapshot: object) -> None:
         self._opened = True
         snapshot = self._window.state.snapshot
@@ -99,6 +106,7 @@ class EngineKeeper(QObject):
         self._restart()
 
     def _watch(self) -> None:
+        self._leaving = [process for process in self._leaving if process.poll() is None]
         if self._opened or self._moving:
             return
         if self._process is None:
@@ -124,7 +132,7 @@ class EngineKeeper(QObject):
 
     def _start(self, arguments: list[str]) -> None:
         if self._process is not None:
-            self._process.poll()  # the one before has ended or is about to; it is not waited for
+            self._leaving.append(self._process)
         self._process = start_engine_process(self._socket, arguments, self._log)
 
 

@@ -5,12 +5,13 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
-from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+from PyQt6.QtCore import QDeadlineTimer, QObject, QTimer, pyqtSignal
 from PyQt6.QtNetwork import QLocalSocket
 
 from thresher.engine.protocol import INCOMING, NOTICES, HistoryRows, Incoming, Notice, Snapshot
 
 _RETRY_MS = 50
+_FINISH_MS = 500
 
 
 class EngineLink(QObject):
@@ -39,6 +40,7 @@ class EngineLink(QObject):
         self._retry.setSingleShot(True)
         self._retry.timeout.connect(self._connect)
         self._waiting: dict[int, Callable[[Incoming], None]] = {}
+        self._unanswered: set[int] = set()
         self._next_id = 0
         self._early: list[Notice] | None = []
         self._standing = False
@@ -61,10 +63,17 @@ class EngineLink(QObject):
         self._socket.abort()
 
     def finish(self) -> None:
-        """Send what waits, without holding anything up for long, and disconnect for good."""
+        """Send what waits, wait until the engine has taken it, at most half a second, and disconnect for good.
+
+        An engine that writes to a window that has gone loses the connection with what was still to be read on it, so
+        that the last request of a window has to be answered before it goes.
+        """
         self._wanted = False
         self._retry.stop()
-        self._socket.flush()
+        deadline = QDeadlineTimer(_FINISH_MS)
+        while self._unanswered and not deadline.hasExpired():
+            if not self._socket.waitForReadyRead(max(1, deadline.remainingTime())):
+                break
         self._socket.disconnectFromServer()
 
     def call(self, method: str, done: Callable[[Incoming], None] | None = None, **params: Any) -> None:
@@ -76,6 +85,7 @@ class EngineLink(QObject):
         if done is not None:
             self._waiting[self._next_id] = done
         request = {"jsonrpc": "2.0", "id": self._next_id, "method": method, "params": params}
+        self._unanswered.add(self._next_id)
         self._socket.write(msgspec.json.encode(request) + b"\n")
 
     def _connect(self) -> None:
@@ -85,6 +95,7 @@ class EngineLink(QObject):
     def _on_connected(self) -> None:
         self._standing = True
         self._waiting.clear()
+        self._unanswered.clear()
         self._early = []
         self.call("subscribe")
         self.call("snapshot", self._on_snapshot)
@@ -121,6 +132,8 @@ class EngineLink(QObject):
             else:
                 self.event_came.emit(came.event)
             return
+        if isinstance(incoming.id, int):
+            self._unanswered.discard(incoming.id)
         done = self._waiting.pop(incoming.id, None) if isinstance(incoming.id, int) else None
         if incoming.error is not None:
             self.refused.emit(incoming.error.message)
