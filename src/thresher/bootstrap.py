@@ -14,6 +14,7 @@ from thresher.diagnosis.knowledge import load_knowledge
 from thresher.engine.engine import Engine
 from thresher.engine.jobs import unused_job_path
 from thresher.engine.sheet_file import load_sheet, shipped_sheets
+from thresher.inventory.identity import SECRET_FACTS
 from thresher.inventory.machine import read_inventory
 from thresher.journal.jobfile import JobFile
 from thresher.model.errors import EnvironmentFault
@@ -79,9 +80,6 @@ def open_system(root: Path | None = None, bench_model: str | None = None, speed:
     return LiveSystem()
 
 
-_SECRET_FACTS = ("serial", "address")
-
-
 def capture_machine(system: System, out: Path, with_names: bool) -> tuple[int, list[Fact]]:
     """Write a capture of a machine; return how many files it holds and what could not be read.
 
@@ -103,8 +101,12 @@ def capture_machine(system: System, out: Path, with_names: bool) -> tuple[int, l
         fact.value.encode()
         for part in inventory.parts
         for fact in part.facts
-        if fact.name in _SECRET_FACTS and len(fact.value) >= 3
+        if fact.name in SECRET_FACTS and len(fact.value) >= 3
     }
+    for fact in inventory.identity:
+        secrets.add(fact.value.encode())
+        if fact.name == "system UUID":  # the table holds its bytes, the fact their digits
+            secrets.add(bytes.fromhex(fact.value))
     if len(system.name) >= 3:
         secrets.add(system.name.encode())
     return write_capture(recording, out, None if with_names else secrets), unknown

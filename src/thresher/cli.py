@@ -7,6 +7,7 @@ import sys
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, NoReturn
 
@@ -22,12 +23,14 @@ from thresher.engine.protocol import EngineEvent, RunStatus, TapeEvent, TickEven
 from thresher.events.findings import KernelDecoder
 from thresher.events.kernel_log import parse_log_text
 from thresher.events.machine_check import Vendor
+from thresher.inventory.identity import masked
 from thresher.inventory.machine import read_inventory
 from thresher.journal.jobfile import JobFile
 from thresher.model.channels import Channel, Tick
 from thresher.model.errors import EnvironmentFault, InputError, InputFault, ThresherError
 from thresher.model.findings import Finding
 from thresher.model.sheet import clock_text
+from thresher.model.verdict import Verdict
 from thresher.printing import print_code, print_inventory, print_register, print_verdict, say, say_json
 from thresher.sensors.discovery import discover
 from thresher.system.hardware_names import HardwareNames
@@ -344,7 +347,9 @@ def verdict(job: Path, json: Json = False) -> None:
 
 @app.command()
 def report(
-    job: Path, out: Annotated[Path, typer.Option("--out", help="html, csv, json or png by its ending.")]
+    job: Path,
+    out: Annotated[Path, typer.Option("--out", help="html, csv, json or png by its ending.")],
+    with_names: Annotated[bool, typer.Option(help="Keep serial numbers and addresses in JSON.")] = False,
 ) -> None:
     """A report of a job file."""
     if out.suffix not in (".html", ".csv", ".json", ".png"):
@@ -360,13 +365,23 @@ def report(
         elif out.suffix == ".csv":
             _write_text(out, readings_csv(stored))
         elif out.suffix == ".json":
-            runs = [
-                {"run": each, "findings": stored.findings(each), "tape": stored.tape(each)} for each in stored.runs()
-            ]
-            _write_text(out, msgspec.json.encode({"job": stored.job(), "runs": runs, "verdict": result}).decode())
+            _write_text(out, _report_json(stored, result, with_names))
     if out.suffix == ".png":
         bootstrap.take_picture(job, out)
     say(f"Written: {out}")
+
+
+def _report_json(stored: JobFile, result: Verdict, with_names: bool) -> str:
+    runs = [
+        {
+            "run": each if with_names else replace(each, machine=masked(each.machine)),
+            "findings": stored.findings(each),
+            "tape": stored.tape(each),
+        }
+        for each in stored.runs()
+    ]
+    found = {"job": stored.job(), "idle_readings": stored.baseline(), "runs": runs, "verdict": result}
+    return msgspec.json.encode(found).decode()
 
 
 @app.command()

@@ -39,6 +39,13 @@ def firmware(date: str = "03/02/2022") -> bytes:
 END = structure(127, {}, 4)
 
 
+def chip(number: int, name: str, device: str = "", **attributes: str | int) -> Files:
+    """A hwmon chip with its attributes."""
+    folder = f"/sys/class/hwmon/hwmon{number}"
+    files: Files = {f"{folder}/{key}": f"{value}\n" for key, value in attributes.items()}
+    return files | {f"{folder}/name": f"{name}\n"} | ({f"{folder}/device/x": ""} if device else {})
+
+
 def cores(topology: list[tuple[int, int]], **shared: str) -> Files:
     """Topology of logical CPUs as (core, package), with cpufreq files for all of them."""
     files: Files = {}
@@ -81,7 +88,11 @@ def desktop() -> Files:
         "/sys/block/sda/size": "976773168\n", "/sys/block/sda/device/model": "Barge 500\n",
         "/sys/block/sda/queue/rotational": "1\n",
         "/proc/self/mountinfo": "22 1 8:2 / / rw,relatime shared:1 - ext4 /dev/sda2 rw\n",
-    }  # fmt: skip
+        "/sys/bus/pci/devices/0000:00:14.0/class": "0x0c0330\n",
+    } | chip(0, "coretemp", temp1_input=34000, temp1_label="Package id 0", temp1_crit=100000) | chip(
+        1, "boardmon", in1_input=12090, in1_label="+12V", in8_input=2480, in8_label="Vbat",
+        fan1_input=810, fan1_label="CPU fan", pwm1=102, fan2_input=0,
+    ) | chip(2, "drivetemp", temp1_input=33000)  # fmt: skip
 
 
 def laptop() -> Files:
@@ -104,6 +115,8 @@ def laptop() -> Files:
         "/sys/class/net/wlan0/device/uevent": "\n", "/sys/class/net/wlan0/wireless/x": "\n",
         "/sys/class/net/wlan0/operstate": "up\n", "/sys/class/net/lo/operstate": "unknown\n",
         "/proc/asound/cards": " 0 [PCH            ]: HDA-Codec - Harbour Audio\n                      irq 145\n",
+        "/sys/class/power_supply/AC/type": "Mains\n", "/sys/class/power_supply/AC/online": "0\n",
+        **chip(0, "coretemp", temp1_input=51000, temp1_label="Package id 0"), **chip(1, "nvme", temp1_input=41850),
     }  # fmt: skip
 
 
@@ -123,6 +136,7 @@ def workstation() -> Files:
     for bus, name in ((0x21, "Lumen W9"), (0x41, "Lumen W9")):
         card = f"/sys/bus/pci/devices/0000:{bus:02x}:00.0"
         files |= {f"{card}/class": "0x030000\n", f"{card}/product_name": f"{name}\n", f"{card}/vendor": "0x1f4d\n"}
+    files |= chip(5, "spd5118", temp1_input=44000) | chip(6, "amdgpu", temp3_input=62000, temp3_label="mem")
     return files
 
 
@@ -156,7 +170,7 @@ def arm_board() -> Files:
         "/proc/device-tree/model": b"Harbour Light Board 4\0",
         "/proc/meminfo": "MemTotal: 3900000 kB\nMemAvailable: 3500000 kB\n",
         "/sys/block/mmcblk0/size": "62333952\n", "/sys/block/mmcblk0/device/name": "SD32G\n",
-    }  # fmt: skip
+    } | chip(0, "cpu_thermal", temp1_input=47000, temp1_crit=110000)  # fmt: skip
 
 
 ALL = {

@@ -119,3 +119,21 @@ def test_what_is_no_capture_is_said(tmp_path: Path) -> None:
         CapturedSystem(tmp_path / "note.tar.gz")
     with pytest.raises(EnvironmentFault, match="writing the capture"):
         capture_machine(LiveSystem(), tmp_path / "no" / "c.tar.gz", with_names=True)
+
+
+def test_what_identifies_a_machine_is_masked_also_inside_tables(write_tree: WriteTree, tmp_path: Path) -> None:
+    uuid = bytes(range(16, 32))
+    table = trees.structure(1, {4: bytes([1, 2, 0, 3]), 8: uuid}, 27, "Quayside", "Mooring", "QB-SECRET-1")
+    files: trees.Files = {
+        "/sys/firmware/dmi/tables/DMI": table + trees.END, "/etc/machine-id": "7d9a3c0e5b1f4a2289c6d4e1f0a35b77\n",
+        "/proc/cpuinfo": "model name : Tern\n",
+    }  # fmt: skip
+    tree = TreeSystem(write_tree(files))
+    assert len(read_inventory(tree).identity) == 3
+    capture_machine(tree, tmp_path / "c.tar.gz", with_names=False)
+    captured = CapturedSystem(tmp_path / "c.tar.gz")
+    content = captured.read("/sys/firmware/dmi/tables/DMI") + captured.read("/etc/machine-id")
+    for secret in (uuid, b"QB-SECRET-1", b"7d9a3c0e"):
+        assert secret not in content
+    assert read_inventory(captured).identity == ()
+    captured.close()

@@ -13,6 +13,7 @@ from thresher.codes.directory import load_codes
 from thresher.inventory.edid import parse_edid
 from thresher.inventory.machine import read_inventory
 from thresher.inventory.smbios import describe, walk
+from thresher.model.channels import LimitSide
 from thresher.model.errors import InputError
 from thresher.model.parts import Inventory, PartKind
 from thresher.sensors.discovery import discover
@@ -219,3 +220,63 @@ def test_cores_of_two_sockets_are_told_apart(write_tree: WriteTree) -> None:
     assert (found.core_of(3), found.core_of(19)) == (3, 19)
     named = [channel.core for channel in discover(system, found).channels if channel.name == "Core 3"]
     assert named == [3, 19]
+
+
+def limits(write_tree: WriteTree, files: trees.Files) -> dict[str, tuple[float, str]]:
+    """Each channel's limit that counts on its upper side, else on its lower, with who says so."""
+    system = TreeSystem(write_tree(files))
+    found = {}
+    for channel in discover(system, read_inventory(system)).channels:
+        limit = channel.limit(LimitSide.BELOW) or channel.limit(LimitSide.ABOVE)
+        if limit:
+            found[channel.key.partition("/")[0] + " " + channel.name] = (limit.value, limit.source.split(":")[0])
+    return found
+
+
+def test_limits_come_from_device_standard_and_knowledge_in_this_order(write_tree: WriteTree) -> None:
+    desktop = limits(write_tree, trees.desktop())
+    assert desktop["coretemp Package id 0"] == (100.0, "read from the chip (temp1_crit)")
+    assert desktop["boardmon +12V"][0] == pytest.approx(12.6)
+    assert desktop["boardmon +12V"][1].startswith("ATX12V")
+    assert desktop["boardmon Vbat"] == (2.6, "judgement")
+    assert desktop["drivetemp drivetemp temp1"] == (60.0, "judgement")
+
+
+@pytest.mark.parametrize(
+    ("files", "wanted"),
+    [
+        (trees.laptop, {"coretemp Package id 0": (95.0, "judgement"), "nvme nvme temp1": (80.0, "judgement")}),
+        (trees.workstation, {"spd5118 spd5118 temp1": (85.0, "JEDEC JESD79-4 and JESD79-5, operating temperature"),
+                             "amdgpu mem": (105.0, "judgement")}),
+        (trees.arm_board, {"cpu_thermal cpu_thermal temp1": (110.0, "read from the chip (temp1_crit)")}),
+        (trees.virtual_machine, {}),
+        (trees.old_machine, {}),
+    ],
+)  # fmt: skip
+def test_limits_of_the_other_kinds(
+    write_tree: WriteTree, files: Callable[[], trees.Files], wanted: dict[str, tuple[float, str]]
+) -> None:
+    found = limits(write_tree, files())
+    assert {name: found[name] for name in wanted} == wanted
+    assert set(found) - set(wanted) <= {f"cpufreq Core {n} clock" for n in range(32)}
+
+
+def test_fans_supplies_and_usb_controllers_are_told_with_their_parts(write_tree: WriteTree) -> None:
+    found = inventory(write_tree, trees.desktop())
+    assert facts(found, "cooling") == {"CPU fan": "810 rpm, driven at 40 %", "fan 2": "0 rpm"}
+    assert facts(found, "board")["USB 3 (xHCI) controller"] == "0000:00:14.0, no driver"
+    assert facts(inventory(write_tree, trees.laptop()), "power supply") == {"Mains AC": "not connected"}
+
+
+def test_a_displays_modes_come_from_all_its_blocks() -> None:
+    block = bytearray(trees.edid())
+    block[35], block[36] = 0x21, 0x08  # 640x480@60, 800x600@60, 1024x768@60
+    block[38:40] = bytes([0xD1, 0xC0])  # 1920 wide, 16:9, 60 Hz
+    block[126] = 1
+    block[127] = (block[127] - sum(block)) % 256
+    extension = bytearray(128)
+    extension[0], extension[2] = 0x02, 4
+    extension[4:22] = trees.edid(width=2560, height=1440)[54:72]
+    found = parse_edid(bytes(block) + bytes(extension))
+    assert [(mode.width, mode.height) for mode in found.modes[:2]] == [(2560, 1440), (1920, 1080)]
+    assert {(mode.width, mode.height, mode.rate_hz) for mode in found.modes} >= {(1024, 768, 60), (640, 480, 60)}

@@ -3,17 +3,18 @@
 import csv
 import io
 from collections.abc import Callable
+from dataclasses import replace
 from html.parser import HTMLParser
 from pathlib import Path
 
 import pytest
 
 from tests.conftest import Heard
-from thresher.benchmodels.scenario import Scenario
+from thresher.benchmodels.scenario import Fault, FaultKind, Scenario
 from thresher.bootstrap import job_verdict
 from thresher.engine.engine import Engine
 from thresher.journal.jobfile import JobFile
-from thresher.model.channels import Channel, Quantity, Tick
+from thresher.model.channels import Channel, LimitSide, Quantity, Tick
 from thresher.model.parts import PartKind
 from thresher.model.sheet import RunSheet
 from thresher.report.chart import Flag, draw
@@ -148,3 +149,39 @@ def test_ticks_outside_a_run_are_written_alike_and_names_cannot_break_the_column
     rows = list(csv.reader(io.StringIO(text)))
     assert rows[0] == ["time", 'Fan, "front" [rpm]']
     assert rows[1:] == [["1970-01-01T00:00:00.500+00:00", "900"], ["1970-01-01T00:00:01.500+00:00", ""]]
+
+
+def test_the_report_repeats_doubts_limits_and_what_was_not_believed(
+    make_engine: MakeEngine, lighthouse: Scenario, sheet: MakeSheet, tmp_path: Path
+) -> None:
+    offset = Fault(kind=FaultKind.CHANNEL_OFFSET, path="/sys/class/hwmon/hwmon1/temp2_input", strength=30000)
+    engine, _ = make_engine(replace(lighthouse, faults=(offset,)), shop=tmp_path / "shop")
+    engine.set_job({"expected_drives": "1 TB, 2 TB", "symptoms": "freezes\tat noon\tin the sun", "words": "it stops"})
+    drive = next(each for each in engine.channels if each.name == "Composite")
+    engine.set_limit(drive.key, LimitSide.BELOW, 60.0, "no heat spreader on it")
+    engine.begin_baseline(12)
+    engine.watch(15)
+    engine.run_to_end(sheet(3))
+    engine.close()
+    with JobFile(tmp_path / "job.thresher") as stored:
+        page = Tags()
+        page.feed(render(stored, job_verdict(stored)))
+    text = " ".join(" ".join(page.text).split())
+    assert page.open == []
+    assert "freezes (at noon, in the sun)" in text
+    assert "“it stops”" in text
+    assert "D-110 Drive missing , drive expected 2 TB" in text
+    assert "Composite below 60 °C no heat spreader on it technician" in text
+    assert "CPU X-833 Constant offset" in text
+    assert "Sensors that were not believed" in text
+    assert "tag M-1" in text
+
+
+def test_a_job_without_a_run_reports_its_machine(make_engine: MakeEngine, lighthouse: Scenario, tmp_path: Path) -> None:
+    engine, _ = make_engine(lighthouse)
+    engine.close()
+    with JobFile(tmp_path / "job.thresher") as stored:
+        page = render(stored, job_verdict(stored))
+    assert "This job has no run yet" in page
+    assert "Quayside Boards QB-70 Capstan" in page
+    assert "No real machine was tested" in page

@@ -46,7 +46,7 @@ from thresher.model.channels import LimitSide, Tick
 from thresher.model.errors import EnvironmentFault, InputError, InputFault, SourceUnavailable
 from thresher.model.findings import Finding, Severity
 from thresher.model.job import FIELDS, parse_complaints
-from thresher.model.parts import Doubt, Fact
+from thresher.model.parts import Doubt, Fact, Inventory
 from thresher.model.port import System, SystemKind, optional_text
 from thresher.model.sheet import RunSheet
 from thresher.model.verdict import Verdict
@@ -92,6 +92,7 @@ class Engine:
         self._sampled_s = 0.0
         self._diagnosed_at = 0.0
         self.verdict: Verdict | None = None
+        self._machine_kept: Inventory | None = None
 
         self.inventory = read_inventory(system, lookup)
         discovery = discover(system, self.inventory)
@@ -303,6 +304,9 @@ class Engine:
         self.channels = self._watchers.channels = self._record.channels = self.desk.channels()
         self.inventory, _ = self.desk.inventory(self.job)
         self.conductor.inventory = self.inventory
+        if self.inventory != self._machine_kept:
+            self._machine_kept = self.inventory
+            self._record.writer.add_mark(None, self._system.now(), "machine", self.inventory)
 
     def _tell_machine(self) -> None:
         self._record.tell(MachineEvent(self.inventory, self.channels, self.intake()))

@@ -2,6 +2,7 @@
 
 import hashlib
 import re
+from dataclasses import replace
 
 from thresher.inventory.smbios import FILLER, Structure, describe
 from thresher.model.parts import Fact, Inventory, Part, PartInstance, PartKind
@@ -88,3 +89,21 @@ def tag_parts(inventory: Inventory, known: tuple[PartInstance, ...]) -> tuple[Pa
         tagged.append(PartInstance(tag, part.kind, part.name, serial, part.place, part.tag))
     gone = [PartInstance(each.tag, each.kind, each.name, each.serial, "", "") for each in left]
     return (*tagged, *gone)
+
+
+SECRET_FACTS = ("serial", "address")
+
+
+def masked(inventory: Inventory) -> Inventory:
+    """Return the inventory without what identifies machine, parts and network, for whatever leaves the shop."""
+    parts = tuple(
+        replace(
+            part,
+            facts=tuple(
+                Fact(fact.name, "x" * len(fact.value), fact.source) if fact.name in SECRET_FACTS else fact
+                for fact in part.facts
+            ),
+        )
+        for part in inventory.parts
+    )
+    return replace(inventory, parts=parts, identity=())

@@ -1,7 +1,7 @@
 """Opening, reading and recovering job files.
 
 `marks` holds everything that is not a reading, by kind: `tape` (a tape entry), `finding`, `block begins`,
-`block ends`, `gate opens`, `kernel` (a raw machine check), `note`.
+`block ends`, `gate opens`, `kernel` (a raw machine check), `machine` (the inventory with its doubts), `baseline`.
 """
 
 import sqlite3
@@ -193,6 +193,16 @@ class JobFile:
         """Return the physical parts that the job has seen, with their tags."""
         found = self._connection.execute("SELECT value FROM job WHERE name = 'part instances'").fetchone()
         return () if found is None else msgspec.json.decode(found[0], type=tuple[PartInstance, ...])
+
+    def machine(self) -> Inventory | None:
+        """Return the machine as it was seen last under this job, None when the job file is older than that."""
+        found = self._connection.execute(
+            "SELECT body FROM marks WHERE kind = 'machine' ORDER BY mark DESC LIMIT 1"
+        ).fetchone()
+        if found is not None:
+            return msgspec.json.decode(found[0], type=Inventory)
+        runs = self.runs()
+        return runs[-1].machine if runs else None
 
     def baseline(self) -> Baseline | None:
         """Return the idle readings that were taken last, None when none were."""

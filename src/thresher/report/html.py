@@ -9,12 +9,16 @@ import numpy as np
 from thresher import __version__
 from thresher.codes.directory import FaultCode, load_codes
 from thresher.journal.jobfile import BlockMark, JobFile, StoredRun
-from thresher.model.channels import LimitSide, Quantity
+from thresher.model.channels import Baseline, Limit, LimitSide, Quantity
 from thresher.model.findings import Finding
+from thresher.model.job import parse_complaints
+from thresher.model.parts import Inventory
 from thresher.model.sheet import clock_text
 from thresher.model.verdict import Verdict, percent, suspect_title
 from thresher.report.chart import Chart, Flag, draw
 from thresher.sensors.lanes import choose_lanes
+
+EXPECTED = ("processor", "memory", "drives", "graphics")
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,7 +68,8 @@ def _page(stored: JobFile, run: StoredRun) -> RunPage:
         limit = channel.limit(LimitSide.BELOW) or channel.limit(LimitSide.ABOVE)
         digits = 0 if channel.quantity in (Quantity.TEMPERATURE, Quantity.FAN) else 2
         low, mean, high = (f"{f(column):.{digits}f}" for f in (np.nanmin, np.nanmean, np.nanmax))
-        text = f"{limit.side.value} {limit.value:g} ({limit.source})" if limit else ""
+        because = f", because {limit.reason}" if limit and limit.reason else ""
+        text = f"{limit.side.value} {limit.value:g} ({limit.source}{because})" if limit else ""
         extremes.append(Extreme(channel.name, channel.unit, low, mean, high, text))
     began = datetime.fromtimestamp(run.began_wall).astimezone().strftime("%Y-%m-%d %H:%M:%S %Z")
     return RunPage(
@@ -73,9 +78,10 @@ def _page(stored: JobFile, run: StoredRun) -> RunPage:
     )  # fmt: skip
 
 
-def _codes_used(pages: list[RunPage]) -> list[FaultCode]:
+def _codes_used(pages: list[RunPage], machine: Inventory | None) -> list[FaultCode]:
     codes = load_codes()
-    used = sorted({finding.code for page in pages for finding in page.findings})
+    doubts = machine.doubts if machine else ()
+    used = sorted({finding.code for page in pages for finding in page.findings} | {doubt.code for doubt in doubts})
     return [codes[code] for code in used if code in codes]
 
 
@@ -86,11 +92,44 @@ def render(stored: JobFile, verdict: Verdict) -> str:
     )
     environment.filters |= {"percent": percent, "clock": clock_text, "suspect": suspect_title}
     pages = [_page(stored, run) for run in stored.runs()]
+    machine = stored.machine()
     return environment.get_template("report.html").render(
         job=stored.job(),
         pages=pages,
         verdict=verdict,
-        codes=_codes_used(pages),
+        codes=_codes_used(pages, machine),
         version=__version__,
-        simulated=any(page.run.simulated for page in pages),
+        simulated=machine is not None and machine.simulated,
+        machine=machine,
+        tags={each.part: each.tag for each in stored.part_instances() if each.part},
+        complaints=parse_complaints(stored.job().get("symptoms", "")),
+        expected={name: text for name in EXPECTED if (text := stored.job().get(f"expected_{name}", ""))},
+        changed_limits=_changed_limits(pages),
+        not_believed=_not_believed(pages),
+        idle=_idle_lines(stored.baseline(), pages),
     )
+
+
+def _changed_limits(pages: list[RunPage]) -> list[tuple[str, str, Limit]]:
+    """Return each limit that a technician set, as it counted in a run: channel, unit, limit."""
+    found = {
+        (channel.name, channel.unit, limit)
+        for page in pages
+        for channel in page.run.channels
+        for limit in channel.limits
+        if limit.reason
+    }
+    return sorted(found, key=lambda each: (each[0], each[2].value))
+
+
+def _not_believed(pages: list[RunPage]) -> list[tuple[str, str]]:
+    """Return the channels that counted for nothing in a run, and why."""
+    found = {(channel.name, channel.distrust) for page in pages for channel in page.run.channels if channel.distrust}
+    return sorted(found)
+
+
+def _idle_lines(baseline: Baseline | None, pages: list[RunPage]) -> list[tuple[str, str, str]]:
+    """Return what was odd in the idle readings: channel, fault code and title, detail."""
+    names = {channel.key: channel.name for page in pages for channel in page.run.channels}
+    doubts = baseline.doubts if baseline else ()
+    return [(names.get(each.channel, each.channel), f"{each.code} {each.title}", each.detail) for each in doubts]

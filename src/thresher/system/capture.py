@@ -15,7 +15,9 @@ from thresher.model.errors import EnvironmentFault, InputError, InputFault, Sour
 from thresher.model.port import KernelLog, SimulatedWork, Source, System
 from thresher.system.tree import TreeSystem
 
-_SECRET_FILES = re.compile(r"/(serial|serial_number|address|hostname|boot_id|wwid|eui|nguid|uuid|product_uuid)$")
+_SECRET_FILES = re.compile(
+    r"/(serial|serial_number|address|hostname|boot_id|machine-id|wwid|eui|nguid|uuid|product_uuid)$"
+)
 _LARGEST = 256 << 20
 
 
