@@ -13,6 +13,7 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from PyQt6.QtWidgets import QApplication
 
+from thresher.demo_bench import prepare_demo_bench
 from thresher.launch import start_engine_process
 from thresher.ui import theme
 from thresher.ui.__main__ import DEMO_ARGUMENTS, LIVE_ARGUMENTS
@@ -45,10 +46,11 @@ def grab(app: QApplication, window: MainWindow, name: str) -> None:
     print(f"docs/screenshots/{name}")
 
 
-def bench(app: QApplication, folder: Path, arguments: list[str]) -> tuple[MainWindow, EngineLink]:
+def bench(app: QApplication, folder: Path, arguments: list[str], job: Path) -> tuple[MainWindow, EngineLink]:
     """Open a window on an engine of its own."""
-    socket = folder / "engine.sock"
-    start_engine_process(socket, [*arguments, "--job", str(folder / "demo.thresher")], folder / "engine.log")
+    socket = folder / f"{job.stem}.sock"
+    shop = folder / "bench" / "shop"
+    start_engine_process(socket, [*arguments, "--job", str(job), "--shop", str(shop)], folder / "engine.log")
     state, look = BenchState(), Look(theme.LIGHT)
     link = EngineLink(socket)
     window = MainWindow(state, look, link)
@@ -63,14 +65,11 @@ def bench(app: QApplication, folder: Path, arguments: list[str]) -> tuple[MainWi
 
 def demo_pictures(app: QApplication, folder: Path) -> None:
     """The Bench before, in and after the demo run, in both schemes, and the smallest size."""
-    window, _link = bench(app, folder, [*DEMO_ARGUMENTS, "--speed", "20"])
+    job, _shop = prepare_demo_bench(folder / "bench", fresh=False)
+    window, _link = bench(app, folder, [*DEMO_ARGUMENTS, "--speed", "20"], job)
     state = window.state
     wait_for(app, lambda: state.now >= 0 and len(state.history) > 20, 30)
     grab(app, window, "bench-before-start.png")
-    window.show_station(0)
-    window.intake.parts.toggle("memory A2")
-    grab(app, window, "intake.png")
-    window.show_station(1)
     window.start()
     wait_for(app, lambda: state.run.run_at >= 385, 60)
     grab(app, window, "bench.png")
@@ -88,9 +87,27 @@ def demo_pictures(app: QApplication, folder: Path) -> None:
     take_down(app, window)
 
 
+def intake_pictures(app: QApplication, folder: Path) -> None:
+    """The Intake of a machine with doubts: proposed sheets, then idle readings with an odd sensor."""
+    job, _shop = prepare_demo_bench(folder / "bench", fresh=False)
+    boatyard = next(path for path in job.parent.iterdir() if "boatyard" in path.name and path.suffix == ".thresher")
+    window, _link = bench(app, folder, ["--bench-model", "boatyard-plotter", "--speed", "20"], boatyard)
+    state = window.state
+    window.show_station(0)
+    wait_for(app, lambda: len(window.intake.strip.cards) == 3, 20)
+    grab(app, window, "intake.png")
+    window.intake.readings.idle_wanted.emit()
+    wait_for(app, lambda: state.intake.baseline is not None, 30)
+    window.intake.show_page(1)
+    window.intake.readings.list.pick(next(each.key for each in state.channels if each.distrust))
+    window.intake.parts.show_only("memory B2")
+    grab(app, window, "intake-readings.png")
+    take_down(app, window)
+
+
 def live_picture(app: QApplication, folder: Path) -> None:
     """The Bench on this computer, whatever it offers."""
-    window, _link = bench(app, folder, LIVE_ARGUMENTS)
+    window, _link = bench(app, folder, LIVE_ARGUMENTS, folder / "live.thresher")
     window.start()
     wait_for(app, lambda: window.state.run.run_at >= 45, 90)
     grab(app, window, "bench-live.png")
@@ -100,10 +117,10 @@ def live_picture(app: QApplication, folder: Path) -> None:
 
 
 def main() -> int:
-    """Make all pictures, or those whose group is named: demo, live."""
-    groups = sys.argv[1:] or ["demo", "live"]
+    """Make all pictures, or those whose group is named: demo, intake, live."""
+    groups = sys.argv[1:] or ["demo", "intake", "live"]
     app = make_app([])
-    for name, make in (("demo", demo_pictures), ("live", live_picture)):
+    for name, make in (("demo", demo_pictures), ("intake", intake_pictures), ("live", live_picture)):
         if name in groups:
             with tempfile.TemporaryDirectory(prefix="thresher-pictures-") as folder:
                 make(app, Path(folder))

@@ -1,4 +1,7 @@
-"""The command line. Every verb works without a screen and ends with 0 (fine), 1 (faults found) or 2 (could not)."""
+"""The command line. Every verb works without a screen and ends with 0 (fine), 1 (faults found) or 2 (could not).
+
+What a verb needs beyond the machine itself is imported inside it: a look at the parts should not wait for the engine.
+"""
 
 import os
 import re
@@ -9,31 +12,28 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
-from typing import Annotated, NoReturn
+from typing import TYPE_CHECKING, Annotated, NoReturn
 
 import msgspec
 import typer
 
-from thresher import bootstrap
-from thresher.benchmodels.scenario import load_scenario
-from thresher.codes.directory import load_codes
-from thresher.demo_bench import prepare_demo_bench
-from thresher.engine.engine import Engine
-from thresher.engine.protocol import EngineEvent, RunStatus, TapeEvent, TickEvent
-from thresher.events.findings import KernelDecoder
-from thresher.events.kernel_log import parse_log_text
+from thresher import systems
 from thresher.events.machine_check import Vendor
 from thresher.inventory.identity import masked
 from thresher.inventory.machine import read_inventory
-from thresher.journal.jobfile import JobFile
 from thresher.model.channels import Channel, Tick
 from thresher.model.errors import EnvironmentFault, InputError, InputFault, ThresherError
 from thresher.model.findings import Finding
 from thresher.model.sheet import clock_text
-from thresher.model.verdict import Verdict
 from thresher.printing import print_code, print_inventory, print_register, print_verdict, say, say_json
 from thresher.sensors.discovery import discover
 from thresher.system.hardware_names import HardwareNames
+
+if TYPE_CHECKING:
+    from thresher.engine.engine import Engine
+    from thresher.engine.protocol import EngineEvent, RunStatus
+    from thresher.journal.jobfile import JobFile
+    from thresher.model.verdict import Verdict
 
 FINE, FAULTS, COULD_NOT = 0, 1, 2
 
@@ -116,6 +116,10 @@ def demo(
     fresh: Annotated[bool, typer.Option(help="Begin the demo bench anew; what was typed on it goes.")] = False,
 ) -> None:
     """The window with the demo bench; without a display the same demo line by line."""
+    from thresher import bootstrap
+    from thresher.demo_bench import prepare_demo_bench
+    from thresher.journal.jobfile import JobFile
+
     reason = why_no_display()
     if reason is None:
         job, shop = prepare_demo_bench(bootstrap.bench_folder(simulated=True), fresh)
@@ -127,7 +131,7 @@ def demo(
     for old in out.glob(f"{job.name}*"):
         old.unlink()
     say(f"Bench model {bootstrap.DEMO_SCENARIO}, run sheet {bootstrap.DEMO_SHEET}; the machine is simulated.")
-    system = bootstrap.open_system(bench_model=bootstrap.DEMO_SCENARIO, speed=0.0 if speed is None else speed)
+    system = systems.open_system(bench_model=bootstrap.DEMO_SCENARIO, speed=0.0 if speed is None else speed)
     engine = bootstrap.make_engine(system, job, shop=out / "shop", model=bootstrap.DEMO_SCENARIO)
     status = _carry_out(engine, bootstrap.DEMO_SHEET, quiet=False)
     verdict = engine.verdict
@@ -148,7 +152,7 @@ def demo(
 @app.command()
 def inventory(root: Root = None, bench_model: BenchModelFile = None, json: Json = False) -> None:
     """What this machine is: its parts, places and limits, and what could not be known."""
-    system = bootstrap.open_system(root, bench_model)
+    system = systems.open_system(root, bench_model)
     found = read_inventory(system, HardwareNames())
     discovery = discover(system, found)
     if json:
@@ -158,7 +162,7 @@ def inventory(root: Root = None, bench_model: BenchModelFile = None, json: Json 
 
 
 @contextmanager
-def _interrupt_stops(engine: Engine) -> Iterator[None]:
+def _interrupt_stops(engine: "Engine") -> Iterator[None]:
     """Let Ctrl+C and a polite end from outside stop the run in order instead of tearing the process down."""
 
     def on_signal(_number: int, _frame: object) -> None:
@@ -187,12 +191,15 @@ def watch(
     json: Json = False,
 ) -> None:
     """Readings, live."""
-    system = bootstrap.open_system(root, bench_model, speed)
+    from thresher import bootstrap
+    from thresher.engine.protocol import TapeEvent, TickEvent
+
+    system = systems.open_system(root, bench_model, speed)
     with tempfile.TemporaryDirectory(prefix="thresher-watch-") as folder:
         engine = bootstrap.make_engine(system, Path(folder) / "watch.thresher", every, Path(folder) / "shop")
         rows: list[Tick] = []
 
-        def on_event(event: EngineEvent) -> None:
+        def on_event(event: "EngineEvent") -> None:
             if isinstance(event, TickEvent):
                 rows.append(event.tick)
                 if json:
@@ -229,8 +236,11 @@ def _write_text(path: Path, text: str) -> None:
         ) from error
 
 
-def _carry_out(engine: Engine, sheet: str, quiet: bool) -> RunStatus:
-    def on_event(event: EngineEvent) -> None:
+def _carry_out(engine: "Engine", sheet: str, quiet: bool) -> "RunStatus":
+    from thresher import bootstrap
+    from thresher.engine.protocol import TapeEvent
+
+    def on_event(event: "EngineEvent") -> None:
         if isinstance(event, TapeEvent) and not quiet:
             entry = event.entry
             at = clock_text(entry.run_at) if entry.run_at is not None else "       "
@@ -262,8 +272,10 @@ def run(
     json: Json = False,
 ) -> None:
     """Carry a run sheet out, on this computer or on a bench model."""
+    from thresher import bootstrap
+
     parsed_first = bootstrap.sheet_named(sheet)  # a broken sheet is told before anything is made
-    system = bootstrap.open_system(None, bench_model, speed)
+    system = systems.open_system(None, bench_model, speed)
     engine = bootstrap.make_engine(system, job, every, shop, bench_model or "")
     try:
         status = _carry_out(engine, sheet, quiet=json)
@@ -293,6 +305,8 @@ def decode(
     json: Json = False,
 ) -> None:
     """Codes, registers and kernel logs into findings."""
+    from thresher.codes.directory import load_codes
+
     codes = load_codes()
     if what.upper() in codes:
         print_code(what.upper(), json)
@@ -324,6 +338,9 @@ def _text_of(what: str) -> str:
 
 
 def _decode_log(text: str, vendor: Vendor) -> list[Finding]:
+    from thresher.events.findings import KernelDecoder
+    from thresher.events.kernel_log import parse_log_text
+
     decoder = KernelDecoder(None, vendor)
     return list(decoder.decode(parse_log_text(text), last=True).findings)
 
@@ -331,6 +348,9 @@ def _decode_log(text: str, vendor: Vendor) -> list[Finding]:
 @app.command()
 def verdict(job: Path, json: Json = False) -> None:
     """Suspects, decision and next step for a job file."""
+    from thresher import bootstrap
+    from thresher.journal.jobfile import JobFile
+
     with JobFile(job) as stored:
         result = bootstrap.job_verdict(stored)
         interrupted = [sentence for run in stored.runs() if (sentence := stored.interruption(run))]
@@ -352,6 +372,9 @@ def report(
     with_names: Annotated[bool, typer.Option(help="Keep serial numbers and addresses in JSON.")] = False,
 ) -> None:
     """A report of a job file."""
+    from thresher import bootstrap
+    from thresher.journal.jobfile import JobFile
+
     if out.suffix not in (".html", ".csv", ".json", ".png"):
         faults = [InputFault("--out", f"expected a name ending in .html, .csv, .json or .png, found {out.name!r}")]
         raise InputError("report", faults)
@@ -371,7 +394,7 @@ def report(
     say(f"Written: {out}")
 
 
-def _report_json(stored: JobFile, result: Verdict, with_names: bool) -> str:
+def _report_json(stored: "JobFile", result: "Verdict", with_names: bool) -> str:
     runs = [
         {
             "run": each if with_names else replace(each, machine=masked(each.machine)),
@@ -392,7 +415,7 @@ def capture(
     with_names: Annotated[bool, typer.Option(help="Keep serial numbers, addresses and names.")] = False,
 ) -> None:
     """A capture of this machine, to be looked at later or elsewhere with --root."""
-    count, unknown = bootstrap.capture_machine(bootstrap.open_system(root, bench_model), out, with_names)
+    count, unknown = systems.capture_machine(systems.open_system(root, bench_model), out, with_names)
     say(f"Written: {out}, {count} files, {'names kept' if with_names else 'serial numbers and names masked'}")
     for fact in unknown:
         say(f"Not read: {fact.name}: {fact.value} ({fact.source})")
@@ -401,7 +424,9 @@ def capture(
 @bench_model_app.command("check")
 def check_bench_model(scenario: Path, json: Json = False) -> None:
     """Is the scenario sound; what it contains."""
-    loaded = load_scenario(bootstrap.scenario_path(str(scenario)))
+    from thresher.benchmodels.scenario import load_scenario
+
+    loaded = load_scenario(systems.scenario_path(str(scenario)))
     if json:
         say_json(loaded)
         return
@@ -433,11 +458,12 @@ def engine(
     shop: Shop = None,
 ) -> None:
     """The engine as a process of its own, for windows."""
+    from thresher import bootstrap
     from thresher.engine.server import serve, take_socket  # asyncio is slow to load and needed only here
 
     listening = take_socket(socket)
     try:
-        system = bootstrap.open_system(root, bench_model, speed)
+        system = systems.open_system(root, bench_model, speed)
         made = bootstrap.make_engine(system, job, every, shop, bench_model or "")
         if sheet is not None:
             made.put_sheet(bootstrap.sheet_named(sheet))

@@ -218,7 +218,8 @@ def test_a_window_that_dies_leaves_the_run_going_and_another_can_come(start_engi
 FULL_DISK = """
 import resource, sys
 from pathlib import Path
-from thresher.bootstrap import make_engine, open_system, sheet_named
+from thresher.bootstrap import make_engine, sheet_named
+from thresher.systems import open_system
 from thresher.engine.protocol import TapeEvent, TickEvent
 
 system = open_system(bench_model="ferry-office", speed=0.0)

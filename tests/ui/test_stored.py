@@ -9,12 +9,13 @@ from pytestqt.qtbot import QtBot
 
 from tests.conftest import Heard
 from thresher.benchmodels.scenario import Scenario
-from thresher.bootstrap import DEMO_SCENARIO, DEMO_SHEET, job_verdict, open_system, sheet_named, take_picture
+from thresher.bootstrap import DEMO_SCENARIO, DEMO_SHEET, job_verdict, sheet_named, take_picture
 from thresher.bootstrap import make_engine as make_engine_on
 from thresher.engine.engine import Engine
 from thresher.engine.stored import stored_history, stored_snapshot
 from thresher.journal.jobfile import JobFile
 from thresher.model.errors import EnvironmentFault
+from thresher.systems import open_system
 from thresher.ui.look import Look
 from thresher.ui.state import BenchState
 from thresher.ui.theme import DARK, LIGHT

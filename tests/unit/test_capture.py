@@ -10,7 +10,6 @@ import pytest
 from tests.unit import machine_trees as trees
 from thresher.benchmodels.machine import BenchModel
 from thresher.benchmodels.scenario import Scenario
-from thresher.bootstrap import capture_machine, open_system
 from thresher.inventory.machine import read_inventory
 from thresher.model.errors import EnvironmentFault, InputError
 from thresher.model.port import System
@@ -19,6 +18,7 @@ from thresher.sensors.sampler import Sampler
 from thresher.system.capture import CapturedSystem
 from thresher.system.live import LiveSystem
 from thresher.system.tree import TreeSystem
+from thresher.systems import capture_machine, open_system
 
 WriteTree = Callable[[dict[str, str | bytes]], Path]
 

@@ -227,7 +227,7 @@ def test_jobs_are_listed_the_current_first_and_a_new_one_gets_the_next_number(
     (torn,) = [card for card in cards if card.trouble]
     assert "not a Thresher job file" in torn.trouble
     with JobFile(path) as stored:
-        assert stored.job() == {"number": "0418", "machine": lighthouse.title}
+        assert stored.job() == {"number": "0418", "machine": lighthouse.title, "symptoms": ""}
     assert unused_job_path(tmp_path, "Ötzi's PC!").name.endswith("-tzi-s-pc.thresher")
     assert list_jobs(tmp_path / "nowhere", path) == ()
 

@@ -245,7 +245,7 @@ class Engine:
         self._record.writer.settle(_SETTLE_S)
         path = self._record.writer.path
         fields = {name: self.job[name] for name in ("model", "machine") if self.job.get(name)}
-        return str(new_job(path.parent, path, fields))
+        return str(new_job(path.parent, path, fields | {"symptoms": ""}))
 
     # ---- the intake
 
