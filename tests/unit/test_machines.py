@@ -280,3 +280,30 @@ def test_a_displays_modes_come_from_all_its_blocks() -> None:
     found = parse_edid(bytes(block) + bytes(extension))
     assert [(mode.width, mode.height) for mode in found.modes[:2]] == [(2560, 1440), (1920, 1080)]
     assert {(mode.width, mode.height, mode.rate_hz) for mode in found.modes} >= {(1024, 768, 60), (640, 480, 60)}
+
+
+def test_drives_tell_their_link_and_driver_and_a_narrow_one_is_doubted(write_tree: WriteTree) -> None:
+    pci = "/sys/devices/pci0000:00/0000:02:00.0"
+    drive = f"{pci}/nvme/nvme0/nvme0n1"
+    disk = "/sys/devices/pci0000:00/0000:00:17.0/ata3/host2/target2:0:0/2:0:0:0/block/sda"
+    files: trees.Files = {
+        f"{drive}/size": "1000215216\n", f"{pci}/current_link_width": "2\n", f"{pci}/max_link_width": "4\n",
+        f"{pci}/current_link_speed": "8.0 GT/s PCIe\n", f"{disk}/size": "976773168\n",
+        "/sys/class/ata_link/link3/sata_spd": "3.0 Gbps\n", "/sys/bus/pci/drivers/nvme/x": "",
+        "/sys/class/hwmon/hwmon0/name": "harbourpsu\n",
+    }  # fmt: skip
+    root = write_tree(files)
+    for link, target in (
+        ("sys/block/nvme0n1", drive), ("sys/block/sda", disk), (f"{drive}/device", f"{pci}/nvme/nvme0"),
+        (f"{pci}/nvme/nvme0/device", pci), (f"{pci}/driver", "/sys/bus/pci/drivers/nvme"),
+        (f"{disk}/device", f"{disk}/../.."),
+    ):  # fmt: skip
+        path = root / link.lstrip("/")
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.symlink_to(target)
+    found = read_inventory(TreeSystem(root))
+    told = facts(found, "drive nvme0n1")
+    assert (told["link width now"], told["link speed now"], told["driver"]) == ("2", "8.0 GT/s PCIe", "nvme")
+    assert codes(found)["D-130"].startswith("2 of 4 lanes")
+    assert facts(found, "drive sda")["link speed now"] == "3.0 Gbps"
+    assert facts(found, "power supply")["reports by itself"] == "as harbourpsu"

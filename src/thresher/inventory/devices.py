@@ -27,6 +27,8 @@ _USB_INTERFACES = {
 """Programming interfaces of PCI class 0c03 (PCI Code and ID Assignment Specification, section 1.13)."""
 _GIB = 1 << 30
 _MOST_MODES = 6
+_SUPPLY_CHIP = re.compile(r"psu|pmbus", re.IGNORECASE)
+"""Supplies that report over USB or PMBus have drivers named so (hwmon documents of the psu and pmbus drivers)."""
 _TRANSPORTS = (
     ("/nvme/", "NVMe"), ("/usb", "USB"), ("/ata", "SATA"), ("/virtio", "virtio"), ("/mmc_host/", "SD or eMMC"),
     ("/host", "SCSI"),
@@ -70,16 +72,7 @@ def _graphics_part(system: System, folder: str, name: str, lookup: Lookup) -> Pa
     numbers = f"{optional_text(system, f'{folder}/vendor')} {optional_text(system, f'{folder}/device')}".strip()
     facts = [Fact("PCI vendor and device", numbers, folder)] if numbers else []
     facts.append(Fact("driver", _driver(system, folder) or "none", f"{folder}/driver"))
-    facts += _facts(
-        system,
-        folder,
-        (
-            ("current_link_width", "link width now"),
-            ("max_link_width", "link width at most"),
-            ("current_link_speed", "link speed now"),
-            ("max_link_speed", "link speed at most"),
-        ),
-    )
+    facts += _facts(system, folder, _LINK_FILES)
     memory = optional_number(system, f"{folder}/mem_info_vram_total")
     if memory:
         facts.append(Fact("memory", f"{memory / _GIB:g} GiB", f"{folder}/mem_info_vram_total"))
@@ -129,11 +122,50 @@ def read_drives(system: System) -> list[Part]:
             f"{folder}/device",
             (("serial", "serial"), ("firmware_rev", "firmware"), ("rev", "firmware"), ("state", "state")),
         )
+        facts += _drive_link(system, folder, path)
         if root and (root == name or root.startswith(name)):
             facts.append(Fact("holds", "the running system", "/proc/self/mountinfo"))
         model = optional_text(system, f"{folder}/device/model") or "Drive"
         parts.append(Part(f"drive {name}", PartKind.DRIVE, model, name, tuple(facts)))
     return parts
+
+
+_LINK_FILES = (
+    ("current_link_width", "link width now"), ("max_link_width", "link width at most"),
+    ("current_link_speed", "link speed now"), ("max_link_speed", "link speed at most"),
+)  # fmt: skip
+
+
+def _drive_link(system: System, folder: str, path: str) -> list[Fact]:
+    """Return how a drive is connected: PCI link of an NVMe drive, SATA speed, and the driver.
+
+    Kernel documents ABI/testing/sysfs-bus-pci and ABI/testing/sysfs-ata (`ata_link`).
+    """
+    facts = []
+    bus = f"{folder}/device/device"
+    if "/nvme/" in path:
+        facts += _facts(system, bus, _LINK_FILES)
+    port = re.search(r"/ata(\d+)/", path)
+    if port:
+        spd = f"/sys/class/ata_link/link{port[1]}/sata_spd"
+        facts += _facts(system, spd.rpartition("/")[0], (("sata_spd", "link speed now"),))
+    for here in (bus, f"{folder}/device"):
+        driver = _driver(system, here)
+        if driver:
+            facts.append(Fact("driver", driver, f"{here}/driver"))
+            break
+    return facts
+
+
+def drive_doubts(parts: list[Part]) -> list[Doubt]:
+    """Return the drives whose PCI link is narrower than they and their slot could have."""
+    doubts = []
+    for part in parts:
+        now, most = part.fact("link width now"), part.fact("link width at most")
+        if part.kind is PartKind.DRIVE and now.isdigit() and most.isdigit() and int(now) < int(most):
+            detail = f"{now} of {most} lanes; the slot may be narrow, or the drive sits badly"
+            doubts.append(Doubt("D-130", part.tag, PartKind.DRIVE, "Drive link narrow", detail))
+    return doubts
 
 
 def _root_device(system: System) -> str:
@@ -201,6 +233,10 @@ def read_supplies(system: System) -> list[Fact]:
             online = optional_number(system, f"{here}/online")
             state = {None: "state not told", 0: "not connected", 1: "connected"}.get(online, "connected")
             facts.append(Fact(f"{kind} {name}", state, here))
+    for chip in system.list(_HWMON):
+        name = optional_text(system, f"{_HWMON}/{chip}/name")
+        if _SUPPLY_CHIP.search(name):
+            facts.append(Fact("reports by itself", f"as {name}", f"{_HWMON}/{chip}"))
     return facts
 
 

@@ -1,6 +1,7 @@
 """Putting a machine's parts together from what its kernel and firmware tell."""
 
 from thresher.inventory.devices import (
+    drive_doubts,
     read_drives,
     read_fans,
     read_graphics,
@@ -47,6 +48,7 @@ def read_inventory(system: System, lookup: Lookup | None = None) -> Inventory:
         *processor_doubts(system),
         *memory_doubts(system, devices),
         *graphics_doubts,
+        *drive_doubts(parts),
         *_firmware_doubts(described),
     ]
     empty = tuple(slot_name(device, i) for i, device in enumerate(devices) if device.size_mib == 0)

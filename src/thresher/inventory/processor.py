@@ -97,16 +97,22 @@ def _clocks(system: System, cpus: tuple[LogicalCpu, ...]) -> list[Fact]:
     facts = []
     for file, title in (
         ("base_frequency", "base clock"),
+        ("amd_pstate_max_freq", "highest boost clock"),
         ("cpuinfo_max_freq", "highest clock"),
         ("scaling_max_freq", "highest clock allowed"),
     ):
         khz = optional_number(system, f"{folder}/{file}")
         if khz:
             facts.append(Fact(title, f"{khz / 1e6:.2f} GHz", f"{folder}/{file}"))
-    for file, title in (("scaling_governor", "governor"), ("scaling_driver", "clock driver")):
-        word = optional_text(system, f"{folder}/{file}")
+    for path, title in (
+        (f"{folder}/scaling_governor", "governor"),
+        (f"{folder}/scaling_driver", "clock driver"),
+        (f"{CPU}/intel_pstate/status", "clock driver's mode"),
+        (f"{CPU}/amd_pstate/status", "clock driver's mode"),
+    ):
+        word = optional_text(system, path)
         if word:
-            facts.append(Fact(title, word, f"{folder}/{file}"))
+            facts.append(Fact(title, word, path))
     off = boost_switched_off(system)
     if off is not None:
         facts.append(Fact("boost", "switched off" if off[0] else "on", off[1]))
