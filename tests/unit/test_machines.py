@@ -218,8 +218,8 @@ def test_cores_of_two_sockets_are_told_apart(write_tree: WriteTree) -> None:
     assert found.core_count == 32
     assert sorted(cpu.core for cpu in found.cpus) == list(range(32))
     assert (found.core_of(3), found.core_of(19)) == (3, 19)
-    named = [channel.core for channel in discover(system, found).channels if channel.name == "Core 3"]
-    assert named == [3, 19]
+    named = {channel.name: channel.core for channel in discover(system, found).channels if channel.core is not None}
+    assert (named["Core 3 (coretemp.0)"], named["Core 3 (coretemp.1)"]) == (3, 19)
 
 
 def limits(write_tree: WriteTree, files: trees.Files) -> dict[str, tuple[float, str]]:

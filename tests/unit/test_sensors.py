@@ -126,7 +126,8 @@ def test_a_machine_without_sensors_says_why_and_what_it_has(write_tree: WriteTre
     reasons = {fact.name: fact.value for fact in discovery.unknown}
     assert "virtual machine has no temperature" in reasons["temperatures, voltages, fans"]
     assert {"processor clocks", "processor power", "Memory in use"} <= set(reasons)
-    assert [channel.name for channel in discovery.channels] == ["Processor use", "Taken by the host"]
+    names = ["Processor use", "Processor, programs", "Processor, kernel", "Taken by the host"]
+    assert [channel.name for channel in discovery.channels] == names
 
 
 def test_this_computer_can_be_sampled() -> None:
@@ -147,7 +148,7 @@ def test_a_bench_model_has_the_channels_of_a_desktop(lighthouse: Scenario) -> No
     system: System = BenchModel(lighthouse, 0.0)
     discovery = discover(system, read_inventory(system))
     counts = {quantity: sum(c.quantity is quantity for c in discovery.channels) for quantity in Quantity}
-    assert counts[Quantity.CLOCK] == 8
+    assert counts[Quantity.CLOCK] == 16, "as set and as counted"
     assert counts[Quantity.TEMPERATURE] == 13
     assert counts[Quantity.FAN] == 2
     assert discovery.unknown == ()
@@ -171,14 +172,24 @@ def test_use_and_steal_are_shares_of_the_time_between_readings() -> None:
     parse = cpu_use()
     with pytest.raises(ValueError, match="two readings"):
         parse(b"cpu  100 0 100 700 100 0 0 0\n", 0.0)
-    use, steal = parse(b"cpu  130 0 110 740 110 0 0 10\n", 1.0)
-    assert use == pytest.approx(40.0)
-    assert steal == pytest.approx(10.0)
+    use, user, system, steal = parse(b"cpu  130 0 110 740 110 0 0 10\n", 1.0)
+    assert (use, user, system, steal) == pytest.approx((40.0, 30.0, 10.0, 10.0))
+
+
+def test_each_cpu_has_its_own_share() -> None:
+    parse = cpu_use(2)
+    row = b"cpu  0 0 0 0\ncpu0 0 0 0 0\ncpu1 0 0 0 0\n"
+    with pytest.raises(ValueError, match="two readings"):
+        parse(row, 0.0)
+    shares = parse(b"cpu  100 0 0 100\ncpu0 100 0 0 0\ncpu1 0 0 0 100\n", 1.0)
+    assert list(shares) == pytest.approx([50.0, 50.0, 0.0, 0.0, 100.0, 0.0])
+    with pytest.raises(ValueError, match="expected line 3 to begin with 'cpu1'"):
+        parse(b"cpu  1 2 3 4\ncpu0 1 2 3 4\n", 2.0)
 
 
 @pytest.mark.parametrize("content", [b"", b"intr 5", b"cpu 1"])
 def test_a_stat_file_that_is_none_says_so(content: bytes) -> None:
-    with pytest.raises(ValueError, match="begins with 'cpu'"):
+    with pytest.raises(ValueError, match="expected line 1 to begin with 'cpu'"):
         cpu_use()(content, 0.0)
 
 

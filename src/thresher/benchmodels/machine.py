@@ -41,6 +41,24 @@ class ModelSource:
         """Nothing is held open."""
 
 
+class ModelCounters:
+    """The clock counters of one CPU of a bench model."""
+
+    def __init__(self, physics: Physics, cpu: int) -> None:
+        """Belong to the core of the CPU. Raises SourceUnavailable for a CPU that is not there."""
+        self.path = f"counters of CPU {cpu}"
+        self._physics = physics
+        self._core = cpu % len(physics.busy)
+
+    def read(self) -> bytes:
+        """Return aperf, mperf and tsc."""
+        state = self._physics.state
+        return f"{int(state.aperf[self._core])} {int(state.mperf[self._core])} {int(state.tsc)}".encode()
+
+    def close(self) -> None:
+        """Nothing is held open."""
+
+
 class ModelWork:
     """The machine's part in loads: heat, and slips of weak cores."""
 
@@ -125,6 +143,10 @@ class BenchModel:
                 break
             path = self._files.links[link] + path[len(link) :]
         return path
+
+    def open_counters(self, cpu: int) -> "ModelCounters":
+        """Open a CPU's clock counters."""
+        return ModelCounters(self._physics, cpu)
 
     def open_kernel_log(self) -> LogReader:
         """Open the log at its oldest record."""

@@ -10,7 +10,7 @@ temperature. Firmware lowers the clock in steps at the temperature limit and at 
 constants are chosen to resemble a desktop machine with a tower cooler; they describe no product.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 import numpy.typing as npt
@@ -29,6 +29,7 @@ _SINK_TO_AIR_FULL_FAN = 5.6
 _CASE_TO_AMBIENT = 24.0
 _CLOCK_STEP_MHZ = 25.0
 _IDLE_MHZ = 800.0
+_AWAKE_AT_IDLE = 0.02
 
 Floats = npt.NDArray[np.float64]
 
@@ -52,6 +53,9 @@ class PhysicsState:
     throttling: bool = False
     throttle_count: int = 0
     throttle_ms: float = 0.0
+    aperf: Floats = field(default_factory=lambda: np.zeros(1))
+    mperf: Floats = field(default_factory=lambda: np.zeros(1))
+    tsc: float = 0.0
 
 
 class Physics:
@@ -78,6 +82,8 @@ class Physics:
             clock_mhz=np.full(cores, _IDLE_MHZ),
             cap_mhz=float(scenario.processor.boost_mhz),
             core_power_w=np.zeros(cores),
+            aperf=np.zeros(cores),
+            mperf=np.zeros(cores),
         )
 
     def voltage(self, clock_mhz: Floats | float) -> Floats:
@@ -99,6 +105,15 @@ class Physics:
         self._flow_heat()
         self._turn_fans()
         self._limit_clock()
+        self._count()
+
+    def _count(self) -> None:
+        """The clock counters: mperf at the base clock and aperf at the actual one, both only while awake."""
+        state, base_hz = self.state, self._scenario.processor.base_mhz * 1e6
+        awake = np.maximum(self.busy, _AWAKE_AT_IDLE)
+        state.tsc += base_hz * STEP_S
+        state.mperf += base_hz * STEP_S * awake
+        state.aperf += state.clock_mhz * 1e6 * STEP_S * awake
 
     def _set_clocks(self) -> None:
         state, processor = self.state, self._scenario.processor

@@ -18,6 +18,14 @@ class Quantity(StrEnum):
     USE = "use"
     MEMORY = "memory"
     THROTTLE = "throttle"
+    THROTTLE_TIME = "throttle time"
+    HUMIDITY = "humidity"
+    DUTY = "duty"
+    PRESSURE = "pressure"
+    RATE = "rate"
+    LATENCY = "latency"
+    CHARGE = "charge"
+    FREQUENCY = "frequency"
 
 
 UNITS: dict[Quantity, str] = {
@@ -30,6 +38,14 @@ UNITS: dict[Quantity, str] = {
     Quantity.USE: "%",
     Quantity.MEMORY: "GiB",
     Quantity.THROTTLE: "events",
+    Quantity.THROTTLE_TIME: "s",
+    Quantity.HUMIDITY: "%RH",
+    Quantity.DUTY: "%",
+    Quantity.PRESSURE: "%",
+    Quantity.RATE: "MB/s",
+    Quantity.LATENCY: "ms",
+    Quantity.CHARGE: "%",
+    Quantity.FREQUENCY: "MHz",
 }
 
 

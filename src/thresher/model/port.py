@@ -100,6 +100,13 @@ class System(Protocol):
         """Return the path with symbolic links followed, inside the machine."""
         ...
 
+    def open_counters(self, cpu: int) -> Source:
+        """Open a logical CPU's counters; reading gives aperf, mperf and tsc as decimal numbers.
+
+        Raises SourceUnavailable with what would change that.
+        """
+        ...
+
     def open_kernel_log(self) -> KernelLog:
         """Open the kernel log from its oldest record. Raises SourceUnavailable."""
         ...

@@ -8,7 +8,10 @@ from thresher.model.channels import UNITS, Channel, Limit, LimitSide, Quantity
 from thresher.model.parts import PartKind
 from thresher.sensors.pyramid import Pyramid
 
-_SMALLEST_SPANS = {"°C": 10.0, "GHz": 0.5, "V": 0.2, "W": 10.0, "rpm": 200.0, "%": 20.0, "GiB": 0.5}
+_SMALLEST_SPANS = {
+    "°C": 10.0, "GHz": 0.5, "V": 0.2, "W": 10.0, "rpm": 200.0, "%": 20.0, "GiB": 0.5, "MHz": 200.0, "MB/s": 1.0,
+    "ms": 1.0, "A": 1.0, "events": 1.0, "s": 1.0, "%RH": 10.0,
+}  # fmt: skip
 """What a lane shows at least from bottom to top, in its unit."""
 
 
@@ -16,7 +19,8 @@ _SMALLEST_SPANS = {"°C": 10.0, "GHz": 0.5, "V": 0.2, "W": 10.0, "rpm": 200.0, "
 class Lane:
     """A lane: its title and unit, the part whose colour it has, the channels in it, and the limit drawn in it.
 
-    `lead` are the channels of `channels` that are drawn strongly; the others stay faint.
+    `lead` are the channels of `channels` that are drawn strongly; the others stay faint. `key` is the same on every
+    machine that has such a lane.
     """
 
     title: str
@@ -25,51 +29,89 @@ class Lane:
     channels: tuple[int, ...]
     lead: tuple[int, ...]
     limit: Limit | None = None
+    key: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class _Plan:
+    """Which channels make a lane: of a quantity and kinds of part; `lead` begins the keys of those drawn strongly."""
+
+    key: str
+    title: str
+    quantity: Quantity
+    kinds: tuple[PartKind, ...]
+    side: LimitSide | None = None
+    colour: PartKind | None = None
+    lead: tuple[str, ...] = ()
+
+
+_EVERY = tuple(PartKind)
+_PLANS = (
+    _Plan("core temperature", "Core temp", Quantity.TEMPERATURE, (PartKind.PROCESSOR,), LimitSide.BELOW),
+    _Plan("core clock", "Core clock", Quantity.CLOCK, (PartKind.PROCESSOR,), LimitSide.ABOVE, lead=("counters/",)),
+    _Plan("rails", "", Quantity.VOLTAGE, (PartKind.POWER,)),
+    _Plan("package", "Package", Quantity.POWER, (PartKind.PROCESSOR,), LimitSide.BELOW, PartKind.POWER),
+    _Plan("fans", "Fans", Quantity.FAN, _EVERY, colour=PartKind.COOLING),
+    _Plan("drive temperature", "Drive temp", Quantity.TEMPERATURE, (PartKind.DRIVE,), LimitSide.BELOW),
+    _Plan("graphics temperature", "Graphics temp", Quantity.TEMPERATURE, (PartKind.GRAPHICS,), LimitSide.BELOW),
+    _Plan("processor use", "Processor use", Quantity.USE, (PartKind.PROCESSOR,), lead=("stat/use", "stat/steal")),
+    _Plan("memory used", "Memory used", Quantity.MEMORY, (PartKind.MEMORY,)),
+    _Plan("graphics use", "Graphics use", Quantity.USE, (PartKind.GRAPHICS,)),
+    _Plan("graphics power", "Graphics power", Quantity.POWER, (PartKind.GRAPHICS,), LimitSide.BELOW),
+    _Plan("graphics clock", "Graphics clock", Quantity.FREQUENCY, (PartKind.GRAPHICS,)),
+    _Plan("graphics memory", "Graphics mem", Quantity.MEMORY, (PartKind.GRAPHICS,)),
+    _Plan("board temperature", "Board temp", Quantity.TEMPERATURE, (PartKind.BOARD, PartKind.COOLING, PartKind.POWER)),
+    _Plan("memory temperature", "Memory temp", Quantity.TEMPERATURE, (PartKind.MEMORY,), LimitSide.BELOW),
+    _Plan("network temperature", "Network temp", Quantity.TEMPERATURE, (PartKind.NETWORK,), LimitSide.BELOW),
+    _Plan("battery temperature", "Battery temp", Quantity.TEMPERATURE, (PartKind.BATTERY,)),
+    _Plan("battery charge", "Battery", Quantity.CHARGE, (PartKind.BATTERY,)),
+    _Plan("other power", "Other power", Quantity.POWER, tuple(set(_EVERY) - {PartKind.PROCESSOR, PartKind.GRAPHICS})),
+    _Plan("voltages", "Voltages", Quantity.VOLTAGE, tuple(set(_EVERY) - {PartKind.POWER})),
+    _Plan("currents", "Currents", Quantity.CURRENT, _EVERY, colour=PartKind.POWER),
+    _Plan("drive rate", "Drive rate", Quantity.RATE, (PartKind.DRIVE,)),
+    _Plan("drive latency", "Drive latency", Quantity.LATENCY, (PartKind.DRIVE,)),
+    _Plan("pressure", "Waiting", Quantity.PRESSURE, _EVERY, colour=PartKind.PROCESSOR),
+    _Plan("throttled", "Throttled", Quantity.THROTTLE, (PartKind.PROCESSOR,)),
+    _Plan("throttled for", "Throttled for", Quantity.THROTTLE_TIME, (PartKind.PROCESSOR,)),
+    _Plan("fan duty", "Fan duty", Quantity.DUTY, _EVERY, colour=PartKind.COOLING),
+    _Plan("humidity", "Humidity", Quantity.HUMIDITY, _EVERY, colour=PartKind.BOARD),
+)
+"""All lanes in the order in which they matter; the first that a machine has stand open, the rest folded."""
 
 
 def choose_lanes(channels: tuple[Channel, ...]) -> tuple[Lane, ...]:
     """Return the lanes for a machine's channels; quantities that it does not have get none."""
-    lanes = [
-        _lane("Core temp", channels, Quantity.TEMPERATURE, PartKind.PROCESSOR, LimitSide.BELOW),
-        _lane("Core clock", channels, Quantity.CLOCK, PartKind.PROCESSOR, LimitSide.ABOVE),
-        _rail(channels),
-        _lane("Package", channels, Quantity.POWER, PartKind.PROCESSOR, LimitSide.BELOW, PartKind.POWER),
-        _lane("Fans", channels, Quantity.FAN, PartKind.COOLING),
-        _lane("Drive temp", channels, Quantity.TEMPERATURE, PartKind.DRIVE, LimitSide.BELOW),
-        _lane("Processor use", channels, Quantity.USE, PartKind.PROCESSOR),
-        _lane("Memory used", channels, Quantity.MEMORY, PartKind.MEMORY),
-    ]
-    return tuple(lane for lane in lanes if lane is not None)
+    lanes: list[Lane] = []
+    for plan in _PLANS:
+        chosen = [i for i, each in enumerate(channels) if each.quantity is plan.quantity and each.kind in plan.kinds]
+        if plan.key == "rails":
+            lanes += _rails(channels, chosen)
+        elif chosen:
+            lanes.append(_lane(plan, channels, chosen))
+    # the rail that feeds what is loaded stands open, the others among the rest
+    rails = [lane for lane in lanes if lane.key.startswith("rail ")]
+    return (*(lane for lane in lanes if lane not in rails[1:]), *rails[1:])
 
 
-def _lane(
-    title: str,
-    channels: tuple[Channel, ...],
-    quantity: Quantity,
-    kind: PartKind,
-    side: LimitSide | None = None,
-    colour: PartKind | None = None,
-) -> Lane | None:
-    chosen = [i for i, channel in enumerate(channels) if channel.quantity is quantity and channel.kind is kind]
-    if not chosen:
-        return None
-    limit = next((limit for i in chosen if side and (limit := channels[i].limit(side))), None)
-    by_core = [i for i in chosen if channels[i].core is not None]
-    return Lane(title, UNITS[quantity], colour or kind, tuple(chosen), tuple(by_core or chosen), limit)
+def _lane(plan: _Plan, channels: tuple[Channel, ...], chosen: list[int]) -> Lane:
+    limit = next((limit for i in chosen if plan.side and (limit := channels[i].limit(plan.side))), None)
+    named = [i for i in chosen if channels[i].key.startswith(plan.lead)] if plan.lead else []
+    by_core = [i for i in chosen if channels[i].core is not None] if not plan.lead or not named else []
+    lead = [i for i in named or by_core or chosen if not channels[i].distrust]
+    kind = plan.colour or channels[chosen[0]].kind
+    return Lane(plan.title, UNITS[plan.quantity], kind, tuple(chosen), tuple(lead or chosen), limit, plan.key)
 
 
-def _rail(channels: tuple[Channel, ...]) -> Lane | None:
-    """The 12 V rail, which feeds everything that is loaded; else the first rail with a limit."""
-    rails = [
-        i
-        for i, channel in enumerate(channels)
-        if channel.quantity is Quantity.VOLTAGE and channel.kind is PartKind.POWER and channel.limits
-    ]
-    if not rails:
-        return None
-    chosen = next((i for i in rails if "12" in channels[i].name), rails[0])
-    channel = channels[chosen]
-    return Lane(channel.name, channel.unit, PartKind.POWER, (chosen,), (chosen,), channel.limit(LimitSide.ABOVE))
+def _rails(channels: tuple[Channel, ...], chosen: list[int]) -> list[Lane]:
+    """A lane a rail, since their tolerances are shares of what differs; 12 V, which feeds what is loaded, first."""
+    ordered = sorted(chosen, key=lambda i: ("12" not in channels[i].name or "-" in channels[i].name, i))
+    return [
+        Lane(
+            channels[i].name, channels[i].unit, PartKind.POWER, (i,), (i,), channels[i].limit(LimitSide.ABOVE),
+            f"rail {channels[i].name}",
+        )
+        for i in ordered
+    ]  # fmt: skip
 
 
 def value_range(lane: Lane, pyramid: Pyramid, begin: float, end: float) -> tuple[float, float]:

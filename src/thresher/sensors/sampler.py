@@ -1,8 +1,10 @@
 """Taking readings: every channel once a tick, each failure told with its reason."""
 
+import math
 import time
+from dataclasses import replace
 
-from thresher.model.channels import Channel, Tick
+from thresher.model.channels import Channel, Quantity, Tick
 from thresher.model.errors import SourceUnavailable
 from thresher.model.port import System
 from thresher.sensors.discovery import Discovery
@@ -10,6 +12,10 @@ from thresher.sensors.probes import Probe, implausible
 
 _REOPEN_EVERY = 15
 """Ticks between attempts to open a source again that has gone, for devices that come back."""
+
+
+def _why_not(quantity: Quantity, value: float) -> str | None:
+    return "the device does not tell it" if math.isnan(value) else implausible(quantity, value)
 
 
 class Sampler:
@@ -33,7 +39,7 @@ class Sampler:
             readings, reason = self._read(number, probe, at)
             for offset, channel in enumerate(probe.channels):
                 value = readings[offset] if reason is None else None
-                why = reason if value is None else implausible(channel.quantity, value)
+                why = reason if value is None else _why_not(channel.quantity, value)
                 values.append(None if why else value)
                 if why:
                     missing[first + offset] = why
@@ -57,11 +63,11 @@ class Sampler:
         if failures % _REOPEN_EVERY:
             return
         try:
-            source = self._system.open(probe.source.path)
+            source = probe.reopen() if probe.reopen is not None else self._system.open(probe.source.path)
         except SourceUnavailable:
             return
         probe.source.close()
-        self._probes[number] = Probe(source, probe.channels, probe.parse)
+        self._probes[number] = replace(probe, source=source)
 
     def close(self) -> None:
         """Close every source."""

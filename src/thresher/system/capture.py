@@ -92,6 +92,10 @@ class RecordingSystem:
         """Follow links, keeping them."""
         return self._real(path)
 
+    def open_counters(self, cpu: int) -> Source:
+        """Open a CPU's counters; they mean nothing in a capture and are not kept."""
+        return self._system.open_counters(cpu)
+
     def open_kernel_log(self) -> KernelLog:
         """Open the kernel log; its records are kept by `keep_log`."""
         return self._system.open_kernel_log()

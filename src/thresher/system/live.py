@@ -9,6 +9,7 @@ from pathlib import Path
 
 from thresher.model.errors import SourceUnavailable
 from thresher.model.port import SimulatedWork, SystemKind
+from thresher.system.counters import PerfCounters, RegisterCounters, open_counters
 from thresher.system.files import FileSource, list_names, read_once, reason_of
 
 _KMSG = "/dev/kmsg"
@@ -78,6 +79,10 @@ class LiveSystem:
     def resolve(self, path: str) -> str:
         """Follow symbolic links."""
         return os.path.realpath(path)
+
+    def open_counters(self, cpu: int) -> PerfCounters | RegisterCounters:
+        """Open a CPU's own clock counters."""
+        return open_counters(cpu)
 
     def open_kernel_log(self) -> LiveKernelLog:
         """Open `/dev/kmsg`."""

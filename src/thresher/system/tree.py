@@ -6,7 +6,7 @@ import time
 from pathlib import Path
 
 from thresher.model.errors import EnvironmentFault, SourceUnavailable
-from thresher.model.port import SimulatedWork, SystemKind
+from thresher.model.port import SimulatedWork, Source, SystemKind
 from thresher.system.files import list_names, read_once
 
 
@@ -113,6 +113,10 @@ class TreeSystem:
             else:
                 done.append(part)
         raise SourceUnavailable(path, "symbolic links in a circle")
+
+    def open_counters(self, cpu: int) -> Source:
+        """Files hold no counters."""
+        raise SourceUnavailable(f"counters of CPU {cpu}", "a directory of files has no running counters")
 
     def open_kernel_log(self) -> TreeKernelLog:
         """Open `dev/kmsg` of the tree."""

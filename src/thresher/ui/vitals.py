@@ -60,6 +60,8 @@ def _slowest(state: BenchState) -> Vital:
         for index in state.find_channels(Quantity.CLOCK)
         if (value := state.value(index)) is not None and (not busy or state.channels[index].core in busy)
     ]
+    # a clock that the processor counts shows boost and throttling, which the one that is set hides
+    clocks = [pair for pair in clocks if state.channels[pair[1]].key.startswith("counters/")] or clocks
     if not clocks:
         return _none("Slowest core", "no clocks told here", PartKind.PROCESSOR)
     value, index = min(clocks)
