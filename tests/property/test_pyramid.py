@@ -4,9 +4,11 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from thresher.model.channels import Tick
+from thresher.sensors.extremes import Extremes
 from thresher.sensors.pyramid import Pyramid
 
-VALUES = st.lists(st.one_of(st.just(float("nan")), st.floats(-1e6, 1e6)), min_size=1, max_size=400)
+VALUES = st.lists(st.one_of(st.just(float("nan")), st.floats(-1e6, 1e6, width=32)), min_size=1, max_size=400)
 
 
 def filled(values: list[float]) -> Pyramid:
@@ -72,3 +74,34 @@ def test_an_empty_pyramid_draws_nothing() -> None:
     times, values = pyramid.series(0, 0.0, 10.0, 100)
     assert len(times) == len(values) == 0
     assert pyramid.span is None
+
+
+@given(VALUES, st.lists(st.integers(1, 90), max_size=12))
+@settings(max_examples=150, deadline=None)
+def test_many_at_once_are_the_same_as_one_by_one(values: list[float], pieces: list[int]) -> None:
+    wide = np.array([[value, -value] for value in values], dtype=np.float32)
+    times = np.arange(float(len(values)))
+    together, start = Pyramid(2), 0
+    for piece in (*pieces, len(values)):
+        together.extend(times[start : start + piece], wide[start : start + piece])
+        start += piece
+    singly = filled(values)
+    for columns in (8, 40, 1000):
+        for one, other in zip(
+            together.series(1, 0.0, float(len(values)), columns),
+            singly.series(1, 0.0, float(len(values)), columns),
+            strict=True,
+        ):
+            np.testing.assert_array_equal(one, other)
+    assert len(together) == len(values)
+
+
+@given(st.lists(st.lists(st.one_of(st.just(float("nan")), st.floats(-1e5, 1e5, width=32)), min_size=3, max_size=3)))
+def test_extremes_of_many_rows_are_those_of_each(rows: list[list[float]]) -> None:
+    one, many = Extremes(3), Extremes(3)
+    for row in rows:
+        one.add(Tick(0.0, 0.0, tuple(None if np.isnan(value) else value for value in row), {}))
+    many.add_rows(np.array(rows, dtype=np.float32).reshape(len(rows), 3))
+    np.testing.assert_array_equal(one.minimum, many.minimum)
+    np.testing.assert_array_equal(one.maximum, many.maximum)
+    np.testing.assert_allclose(one.mean, many.mean, rtol=1e-6, atol=1e-6)

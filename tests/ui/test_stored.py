@@ -47,7 +47,8 @@ def open_stored(qtbot: QtBot, keep: Callable[[MainWindow], None], job: Path) -> 
         window.show()
         with JobFile(job) as stored:
             state.take_snapshot(stored_snapshot(stored, job_verdict(stored)))
-            state.take_rows(stored_history(stored))
+            history = stored_history(stored)
+            state.take_history(history.at, history.values)
         state.refresh_now()
         qtbot.wait(50)
         return window
@@ -85,10 +86,17 @@ def test_everything_on_the_map_stays_inside_it_at_the_smallest_size(open_stored:
 def test_lanes_and_run_sheet_share_one_axis(open_stored: OpenStored) -> None:
     window = open_stored()
     axis = window.bench.axis
-    strip = window.bench.lanes._strips[0]
-    scene_x = strip.plot.getViewBox().mapViewToScene(strip.plot.getViewBox().viewRect().center()).x()
-    middle = axis.x((axis.begin + axis.end) / 2, window.bench.lanes.width())
-    assert scene_x == pytest.approx(middle, abs=0.5)
+    lanes, sheet = window.bench.lanes, window.bench.run_sheet
+    assert (lanes.mapTo(window, lanes.rect().topLeft()).x(), lanes.width()) == (
+        sheet.mapTo(window, sheet.rect().topLeft()).x(), sheet.width(),
+    )  # fmt: skip
+    ground = QColor(LIGHT.panel)
+    image = lanes.grab().toImage()
+    now = round(axis.x(window.state.now, lanes.width()))
+    column = [image.pixelColor(x, 8) for x in (now - 1, now, now + 1)]
+    assert any(colour.lightness() < ground.lightness() - 80 for colour in column), (
+        "the now line stands where the axis says"
+    )
 
 
 def test_the_picture_of_a_job_is_drawn_without_a_display(job: Path, tmp_path: Path) -> None:

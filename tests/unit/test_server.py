@@ -75,7 +75,7 @@ def test_history_begins_after_the_time_asked_for(engine: EngineProcess) -> None:
     rows = engine.client.call("history", HistoryRows, after=-1.0)
     later = engine.client.call("history", HistoryRows, after=rows.at[0])
     assert later.at[0] > rows.at[0]
-    assert len(rows.values[0]) == len(engine.client.call("snapshot", Snapshot).channels)
+    assert len(rows.values[0]) == 4 * len(engine.client.call("snapshot", Snapshot).channels)
 
 
 def test_a_subscriber_gets_ticks_and_a_changed_sheet(engine: EngineProcess) -> None:

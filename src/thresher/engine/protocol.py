@@ -161,10 +161,13 @@ class Snapshot(msgspec.Struct, frozen=True):
 
 
 class HistoryRows(msgspec.Struct, frozen=True):
-    """Past ticks, oldest first: machine time and values; `more` tells that the next call has further ones."""
+    """Past ticks, oldest first: machine times, and each tick's values packed as in the job file (base64 in JSON).
+
+    `more` tells that the next call has further ones.
+    """
 
     at: tuple[float, ...]
-    values: tuple[tuple[float | None, ...], ...]
+    values: tuple[bytes, ...]
     more: bool
 
 

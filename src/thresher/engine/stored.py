@@ -2,13 +2,11 @@
 
 import os
 
-import numpy as np
-
 from thresher.engine.intake import Intake
-from thresher.engine.protocol import VERSION, EngineHealth, HistoryRows, PlanItem, RunStatus, Snapshot
+from thresher.engine.protocol import VERSION, EngineHealth, PlanItem, RunStatus, Snapshot
 from thresher.engine.run import Run
 from thresher.engine.states import Ending, RunState, outcome_of
-from thresher.journal.jobfile import ENDING_INTERRUPTED, JobFile, StoredRun
+from thresher.journal.jobfile import ENDING_INTERRUPTED, JobFile, Readings, StoredRun
 from thresher.model.errors import EnvironmentFault
 from thresher.model.findings import FindingKind, Severity
 from thresher.model.job import parse_complaints
@@ -43,11 +41,9 @@ def stored_snapshot(stored: JobFile, verdict: Verdict) -> Snapshot:
     )
 
 
-def stored_history(stored: JobFile) -> HistoryRows:
+def stored_history(stored: JobFile) -> Readings:
     """Return all ticks of a job's last run."""
-    readings = stored.readings(_last_run(stored))
-    rows = tuple(tuple(None if np.isnan(value) else float(value) for value in row) for row in readings.values)
-    return HistoryRows(tuple(float(at) for at in readings.at), rows, more=False)
+    return stored.readings(_last_run(stored))
 
 
 def _last_run(stored: JobFile) -> StoredRun:

@@ -45,11 +45,14 @@ class StoredRun:
 
 @dataclass(frozen=True, slots=True)
 class Readings:
-    """All ticks of a run: machine times (n) in seconds, Unix times (n), values (n, channels) with NaN for missing."""
+    """All ticks of a run: machine times (n) in seconds, Unix times (n), values (n, channels) with NaN for missing.
+
+    Values are 32-bit, as the file holds them.
+    """
 
     at: npt.NDArray[np.float64]
     wall: npt.NDArray[np.float64]
-    values: npt.NDArray[np.float64]
+    values: npt.NDArray[np.float32]
     late: int
 
 
@@ -164,6 +167,7 @@ class JobFile:
     def __init__(self, path: Path) -> None:
         """Open an existing job file."""
         self.path = path
+        self._readings: tuple[int, Readings] | None = None
         self._connection = connect(path, create=False)
 
     def __enter__(self) -> "JobFile":
@@ -226,23 +230,31 @@ class JobFile:
         ]  # fmt: skip
 
     def readings(self, run: StoredRun) -> Readings:
-        """Return all ticks of a run."""
+        """Return all ticks of a run; those asked for last are kept, since a report asks many times."""
+        if self._readings is not None and self._readings[0] == run.number:
+            return self._readings[1]
         with closing(
             self._connection.execute(
                 "SELECT at, wall, late, reading FROM ticks WHERE run = ? ORDER BY at", (run.number,)
             )
         ) as cursor:
             rows = cursor.fetchall()
-        values = np.full((len(rows), len(run.channels)), np.nan)
-        for index, (_at, _wall, _late, blob) in enumerate(rows):
-            packed = np.frombuffer(blob, dtype="<f4")
-            values[index, : len(packed)] = packed[: len(run.channels)]
-        return Readings(
+        width = len(run.channels)
+        if all(len(row[3]) == 4 * width for row in rows):
+            values = np.frombuffer(b"".join(row[3] for row in rows), dtype="<f4").reshape(len(rows), width)
+        else:
+            values = np.full((len(rows), width), np.nan, dtype=np.float32)
+            for index, (_at, _wall, _late, blob) in enumerate(rows):
+                packed = np.frombuffer(blob, dtype="<f4", count=len(blob) // 4)
+                values[index, : len(packed)] = packed[:width]
+        found = Readings(
             np.array([row[0] for row in rows], dtype=np.float64),
             np.array([row[1] for row in rows], dtype=np.float64),
             values,
             sum(row[2] for row in rows),
         )
+        self._readings = (run.number, found)
+        return found
 
     def _marks(self, run: int, kind: str) -> Iterator[tuple[float, str]]:
         yield from self._connection.execute(

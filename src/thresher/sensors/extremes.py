@@ -29,6 +29,16 @@ class Extremes:
         self._sum[there] += values[there]
         self._count[there] += 1
 
+    def add_rows(self, values: npt.NDArray[np.float32]) -> None:
+        """Take in many ticks at once: values (n, channels) with NaN for missing."""
+        if not len(values):
+            return
+        self.minimum = np.fmin(self.minimum, np.fmin.reduce(values, axis=0))
+        self.maximum = np.fmax(self.maximum, np.fmax.reduce(values, axis=0))
+        there = ~np.isnan(values)
+        self._sum += np.sum(values, axis=0, where=there, dtype=np.float64)
+        self._count += there.sum(axis=0)
+
     @property
     def mean(self) -> Floats:
         """Mean of the readings taken, NaN where there are none."""

@@ -116,12 +116,10 @@ def _rails(channels: tuple[Channel, ...], chosen: list[int]) -> list[Lane]:
 
 def value_range(lane: Lane, pyramid: Pyramid, begin: float, end: float) -> tuple[float, float]:
     """Return the lowest and highest value that a lane has to show in a span, its limit included when it is near."""
-    parts = [pyramid.series(channel, begin, end, 64)[1] for channel in lane.channels]
-    values = np.concatenate(parts) if parts else np.empty(0)
-    values = values[~np.isnan(values)]
-    if not len(values):
+    _, lows, highs = pyramid.envelope(list(lane.channels), begin, end, 64)
+    if np.isnan(lows).all():
         return 0.0, 1.0
-    low, high = float(values.min()), float(values.max())
+    low, high = float(np.nanmin(lows)), float(np.nanmax(highs))
     if lane.limit is not None and abs(lane.limit.value - (low + high) / 2) < 2 * max(high - low, abs(high) * 0.05):
         low, high = min(low, lane.limit.value), max(high, lane.limit.value)
     missing = _SMALLEST_SPANS.get(lane.unit, 0.1) - (high - low)

@@ -7,7 +7,7 @@ import sys
 import time
 from pathlib import Path
 
-from PyQt6.QtCore import QEvent, QObject, QTimer
+from PyQt6.QtCore import QEvent, QObject, QSettings, QTimer
 from PyQt6.QtGui import QFont
 from PyQt6.QtWidgets import QApplication
 
@@ -179,15 +179,16 @@ class _Measure(QObject):
         QTimer.singleShot(800, self._window.close)
 
 
-def show_stored(options: argparse.Namespace, window: MainWindow) -> None:
-    """Fill the window from a stored job."""
+def show_job(window: MainWindow, path: Path) -> None:
+    """Fill the window from a stored job. Raises ThresherError."""
     from thresher.bootstrap import job_verdict
     from thresher.engine.stored import stored_history, stored_snapshot
     from thresher.journal.jobfile import JobFile
 
-    with JobFile(options.stored) as stored:
+    with JobFile(path) as stored:
         window.state.take_snapshot(stored_snapshot(stored, job_verdict(stored)))
-        window.state.take_rows(stored_history(stored))
+        readings = stored_history(stored)
+        window.state.take_history(readings.at, readings.values)
 
 
 def take_picture(app: QApplication, window: MainWindow, out: Path) -> int:
@@ -222,13 +223,14 @@ def run_window(options: argparse.Namespace, socket: Path, process: "subprocess.P
     scheme = theme.DARK if options.dark else theme.desktop_scheme()
     state, look = BenchState(), Look(scheme)
     link = EngineLink(socket) if options.stored is None else None
-    window = MainWindow(state, look, link)
+    settings = QSettings(QSettings.Format.IniFormat, QSettings.Scope.UserScope, "thresher", "window")
+    window = MainWindow(state, look, link, settings)
     wide, high = (int(part) for part in options.size.split("x"))
     window.resize(wide, high)
     window.show()
     if link is None:
         try:
-            show_stored(options, window)
+            show_job(window, options.stored)
         except ThresherError as error:
             print(error, file=sys.stderr)
             take_down(app, window)

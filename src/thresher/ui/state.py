@@ -7,6 +7,7 @@ from collections import Counter
 
 import msgspec
 import numpy as np
+import numpy.typing as npt
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from thresher.engine.intake import Intake
@@ -131,17 +132,27 @@ class BenchState(QObject):
 
     def take_rows(self, rows: HistoryRows) -> None:
         """Take in past ticks; new ones that came meanwhile follow when all are there."""
-        for at, values in zip(rows.at, rows.values, strict=True):
-            self._remember(at, values)
-            if self.run.began_at is None or at >= self.run.began_at:
-                self.extremes.add(Tick(at, 0.0, values, {}))
-        if rows.at and self.tick is None:
-            self.tick = Tick(rows.at[-1], 0.0, rows.values[-1], {})
+        width = 4 * len(self.channels)
+        if all(len(packed) == width for packed in rows.values):
+            values = np.frombuffer(b"".join(rows.values), dtype="<f4").reshape(len(rows.at), len(self.channels))
+            self.take_history(np.array(rows.at), values)
         if not rows.more:
             self._history_complete = True
             for tick in self._early:
                 self._remember(tick.at, tick.values)
             self._early = []
+        self._dirty = True
+
+    def take_history(self, times: npt.NDArray[np.float64], values: npt.NDArray[np.float32]) -> None:
+        """Take in past ticks: machine times (n), values (n, channels) with NaN for missing."""
+        span = self.history.span
+        new = times > span[1] if span is not None else np.ones(len(times), dtype=bool)
+        self.history.extend(times[new], values[new])
+        began = self.run.began_at
+        self.extremes.add_rows(values if began is None else values[times >= began])
+        if len(times) and self.tick is None:
+            last = tuple(None if np.isnan(value) else float(value) for value in values[-1])
+            self.tick = Tick(float(times[-1]), 0.0, last, {})
         self._dirty = True
 
     def take_event(self, event: EngineEvent) -> None:

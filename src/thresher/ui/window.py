@@ -4,7 +4,7 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
-from PyQt6.QtCore import QEvent, QPointF, Qt, pyqtSignal
+from PyQt6.QtCore import QEvent, QPointF, QSettings, Qt, pyqtSignal
 from PyQt6.QtGui import QAction, QActionGroup, QCloseEvent, QColor, QKeySequence
 from PyQt6.QtWidgets import (
     QApplication,
@@ -20,12 +20,15 @@ from PyQt6.QtWidgets import (
 
 from thresher.engine.jobs import JobCard
 from thresher.engine.protocol import Incoming
+from thresher.model.errors import EnvironmentFault, InputError
 from thresher.ui import theme
 from thresher.ui.band import Band
 from thresher.ui.footer import Footer
+from thresher.ui.lane_pictures import lanes_image, save_lanes
 from thresher.ui.link import EngineLink
 from thresher.ui.look import Look
 from thresher.ui.rail import STATIONS, Rail
+from thresher.ui.small_strip import SmallStrip
 from thresher.ui.state import BenchState
 from thresher.ui.stations.bench import BenchStation
 from thresher.ui.stations.coming import ComingStation
@@ -42,8 +45,10 @@ class MainWindow(QWidget):
 
     job_wanted = pyqtSignal(str, str)
 
-    def __init__(self, state: BenchState, look: Look, link: EngineLink | None) -> None:
-        """`link` is None for a stored job, which can only be looked at."""
+    def __init__(
+        self, state: BenchState, look: Look, link: EngineLink | None, settings: QSettings | None = None
+    ) -> None:
+        """`link` is None for a stored job, which can only be looked at. `settings` keeps what a person arranged."""
         super().__init__()
         self.state = state
         self._look = look
@@ -55,7 +60,7 @@ class MainWindow(QWidget):
         self.band = Band(state, look, self)
         self.rail = Rail(state, look, self)
         self.stations = QStackedWidget(self)
-        self.bench = BenchStation(state, look, self)
+        self.bench = BenchStation(state, look, self, settings)
         self.intake = IntakeStation(state, look, self)
         built: dict[int, QWidget] = {_INTAKE: self.intake, _BENCH: self.bench}
         for number, _name in enumerate(STATIONS):
@@ -71,6 +76,8 @@ class MainWindow(QWidget):
         column.addWidget(self.band)
         column.addLayout(middle, 1)
         column.addWidget(self.footer)
+        self.strip = SmallStrip(state, look, self)
+        self.strip.stop_wanted.connect(self.stop)
         self._make_actions()
         self.rail.chosen.connect(self.show_station)
         self.band.act_button.clicked.connect(self._act)
@@ -111,6 +118,12 @@ class MainWindow(QWidget):
         for number, name in enumerate(STATIONS):
             self._add(menu, name, (f"Ctrl+{number + 1}",), lambda _checked=False, n=number: self.show_station(n))
         menu.addSeparator()
+        self._add(menu, "Copy the lanes as a picture", ("Ctrl+Shift+L",), self.copy_lanes)
+        self._add(menu, "Save the lanes as PNG or SVG…", ("Ctrl+L",), self.save_lanes)
+        self._add(menu, "Small strip on top of other windows", ("Ctrl+T",), self.toggle_strip)
+        menu.addSeparator()
+        self._add(menu, "Next finding", ("Ctrl+Right",), lambda: self.bench.lanes.go_to_finding(1))
+        self._add(menu, "Finding before", ("Ctrl+Left",), lambda: self.bench.lanes.go_to_finding(-1))
         self._add(menu, "Whole run", ("Home",), self.bench.show_all)
         self._add(menu, "Last minute", ("End",), self.bench.show_last_minute)
         self._add(menu, "Zoom in", ("+", "="), lambda: self._zoom(1.4))
@@ -229,6 +242,26 @@ class MainWindow(QWidget):
         lines = [f"{fact.name}: {fact.value}\n    {fact.source}" for fact in unknown]
         self._box("What could not be read", "\n\n".join(lines) or "Everything that this machine offers was read.")
 
+    def copy_lanes(self) -> None:
+        """Put the lanes as they stand on the clipboard as a picture."""
+        clipboard = QApplication.clipboard()
+        if clipboard is not None:
+            clipboard.setImage(lanes_image(self.bench.lanes))
+            self.state.say_trouble("The lanes are on the clipboard.")
+
+    def save_lanes(self) -> None:
+        """Let a person choose a file for the lanes as they stand."""
+        name, _ = QFileDialog.getSaveFileName(self, "Save the lanes", "lanes.png", "Pictures (*.png *.svg)")
+        if name:
+            try:
+                save_lanes(self.bench.lanes, Path(name))
+            except (EnvironmentFault, InputError) as error:
+                self.say(str(error))
+
+    def toggle_strip(self) -> None:
+        """Show or hide the small strip that stays on top when another program has the screen."""
+        self.strip.setVisible(not self.strip.isVisible())
+
     def copy_parts(self) -> None:
         """Put all that is known of the machine's parts on the clipboard."""
         clipboard = QApplication.clipboard()
@@ -295,6 +328,7 @@ class MainWindow(QWidget):
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Close the window; an engine with no run goes too, one with a run goes on and can be come back to."""
         self.intake.flush()
+        self.strip.hide()
         if self._link is not None:
             if not self.state.active and self._link.standing:
                 self._link.call("engine.quit")

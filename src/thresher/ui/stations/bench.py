@@ -1,6 +1,6 @@
 """The Bench: vitals on top, machine map left, run sheet and lanes in the middle, tape and suspects right."""
 
-from PyQt6.QtCore import QPointF, QRectF
+from PyQt6.QtCore import QPointF, QRectF, QSettings
 from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
@@ -96,8 +96,10 @@ class _Sheet(QWidget):
 class BenchStation(QWidget):
     """The whole station."""
 
-    def __init__(self, state: BenchState, look: Look, parent: QWidget | None = None) -> None:
-        """Lay the station out."""
+    def __init__(
+        self, state: BenchState, look: Look, parent: QWidget | None = None, settings: QSettings | None = None
+    ) -> None:
+        """Lay the station out; `settings` keeps how lanes were arranged."""
         super().__init__(parent)
         self._state = state
         self.axis = TimeAxis(self)
@@ -106,7 +108,7 @@ class BenchStation(QWidget):
         middle = _Sheet(look, self)
         self.head = _SheetHead(state, look, middle)
         self.run_sheet = RunSheetView(state, look, self.axis, middle)
-        self.lanes = LanesView(state, look, self.axis, middle)
+        self.lanes = LanesView(state, look, self.axis, middle, settings)
         for widget, stretch in ((self.head, 0), (self.run_sheet, 0), (self.lanes, 1)):
             middle.column.addWidget(widget, stretch)
         right = _Sheet(look, self, "Tape", "newest first")
