@@ -154,13 +154,19 @@ class Pyramid:
             lows = np.fmin.reduce(lows, axis=1, keepdims=True)
             highs = np.fmax.reduce(highs, axis=1, keepdims=True)
         places = (times - begin) * (count / (end - begin))
-        if len(times) < 2 * count:
-            return _between(places, lows, count), _between(places, highs, count)
         bins = np.clip(np.floor(places).astype(np.int64), 0, count - 1)
         starts = np.flatnonzero(np.diff(bins, prepend=-1))
+        there = bins[starts]
         high = low.copy()
-        low[bins[starts]] = np.fmin.reduceat(lows, starts, axis=0)
-        high[bins[starts]] = np.fmax.reduceat(highs, starts, axis=0)
+        if level == 0 and len(times) < 2 * count:
+            low = _between(places, lows, count)
+            high = low.copy()
+        low[there] = np.fmin(low[there], np.fmin.reduceat(lows, starts, axis=0))
+        high[there] = np.fmax(high[there], np.fmax.reduceat(highs, starts, axis=0))
+        if level:  # a group of ticks stands at its beginning and covers the columns up to the next
+            covers = np.maximum.accumulate(np.where(np.isin(np.arange(count), there), np.arange(count), -1))
+            known = covers >= 0
+            low[known], high[known] = low[covers[known]], high[covers[known]]
         return low, high
 
     def _choose(self, begin: float, end: float, columns: int) -> tuple[int, int, int]:
