@@ -164,7 +164,9 @@ class Pyramid:
         low[there] = np.fmin(low[there], np.fmin.reduceat(lows, starts, axis=0))
         high[there] = np.fmax(high[there], np.fmax.reduceat(highs, starts, axis=0))
         if level:  # a group of ticks stands at its beginning and covers the columns up to the next
-            covers = np.maximum.accumulate(np.where(np.isin(np.arange(count), there), np.arange(count), -1))
+            covers = np.full(count, -1)
+            covers[there] = there
+            covers = np.maximum.accumulate(covers)
             known = covers >= 0
             low[known], high[known] = low[covers[known]], high[covers[known]]
         return low, high

@@ -129,15 +129,15 @@ class LanePainter:
         """Fill each column from top to bottom on fine rows, several curves over each other; average to pixels."""
         high = int(frame.area.height())
         fine = high * _FINE
-        there = ~(np.isnan(top) | np.isnan(bottom))
-        column, curve = np.nonzero(there)
-        first = np.clip(np.rint(top[column, curve]), 0, fine).astype(np.int64)
-        last = np.clip(np.rint(bottom[column, curve]), 0, fine).astype(np.int64)
-        wide = top.shape[0]
+        wide, curves = top.shape
         # no more than MOST_CURVES begin or end on one pixel, so that eight bits hold the count
         steps = np.zeros((fine + 1) * wide, dtype=np.int8)
-        np.add.at(steps, first * wide + column, 1)
-        np.add.at(steps, last * wide + column, -1)
+        for curve in range(curves):
+            column = np.flatnonzero(~(np.isnan(top[:, curve]) | np.isnan(bottom[:, curve])))
+            first = np.clip(np.rint(top[column, curve]), 0, fine).astype(np.int64)
+            last = np.clip(np.rint(bottom[column, curve]), 0, fine).astype(np.int64)
+            steps[first * wide + column] += 1  # a curve has each column once, so that nothing is counted short
+            steps[last * wide + column] -= 1
         count = np.add.accumulate(steps.reshape(fine + 1, wide)[:-1], axis=0, dtype=np.int8)
         inside = (count > 0).view(np.int8).reshape(high, _FINE, wide)
         covered: Coverage = np.add.reduce(inside, axis=1, dtype=np.int8).astype(np.float32) / np.float32(_FINE)
