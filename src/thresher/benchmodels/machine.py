@@ -206,4 +206,10 @@ class BenchModel:
             kept = content()
             self._files.add(path, lambda: kept)
         else:
-            self._files.add(path, lambda: f"{int(content()) + int(fault.strength)}\n")
+            jumps = fault.kind is FaultKind.CHANNEL_JUMPS
+
+            def spoilt() -> str:
+                now = not jumps or int(self._steps * STEP_S) % 3 == 0
+                return f"{int(content()) + (int(fault.strength) if now else 0)}\n"
+
+            self._files.add(path, spoilt)

@@ -21,18 +21,21 @@ class FaultKind(StrEnum):
     CHANNEL_GARBAGE = "channel garbage"
     CHANNEL_STUCK = "channel stuck"
     CHANNEL_OFFSET = "channel offset"
+    CHANNEL_JUMPS = "channel jumps"
 
 
 CHANNEL_FAULTS = (
     FaultKind.CHANNEL_VANISHES, FaultKind.CHANNEL_GARBAGE, FaultKind.CHANNEL_STUCK, FaultKind.CHANNEL_OFFSET,
+    FaultKind.CHANNEL_JUMPS,
 )  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Fault:
     """One fault. `strength` means, by kind: weak core, signs a minute at full load and 90 °C; clogged heatsink,
-    share of its conductance lost; sagging supply, ohms of source resistance; channel offset, what is added to the
-    number in the file. `path` and `after_s` belong to the channel faults: the file, and seconds after the model starts.
+    share of its conductance lost; sagging supply, ohms of source resistance; channel offset and channel jumps, what is
+    added to the number in the file, by the latter for every third second. `path` and `after_s` belong to the channel
+    faults: the file, and seconds after the model starts.
     """
 
     kind: FaultKind

@@ -42,7 +42,7 @@ from thresher.inventory.machine import read_inventory
 from thresher.inventory.names import Lookup
 from thresher.journal.jobfile import JobFile, pack_reading
 from thresher.journal.writer import JournalWriter
-from thresher.model.channels import LimitSide, Tick
+from thresher.model.channels import LimitSide, SensorDoubt, Tick
 from thresher.model.errors import EnvironmentFault, InputError, InputFault, SourceUnavailable
 from thresher.model.findings import Finding, Severity
 from thresher.model.job import FIELDS, parse_complaints
@@ -50,7 +50,9 @@ from thresher.model.parts import Doubt, Fact, Inventory
 from thresher.model.port import System, SystemKind, optional_text
 from thresher.model.sheet import RunSheet
 from thresher.model.verdict import Verdict
+from thresher.sensors.alarms import AlarmReader, find_alarms
 from thresher.sensors.discovery import discover
+from thresher.sensors.running_sanity import RunningSanity
 from thresher.sensors.sampler import Sampler
 from thresher.shop.store import ShopPart
 
@@ -123,6 +125,8 @@ class Engine:
         self._take_over()
         for sentence in interrupted:
             self._record.note(sentence, "all up to its last row is in the job file", Severity.WARNING, "E-901")
+        self._sanity = RunningSanity(self.channels)
+        self._alarms = AlarmReader(system, find_alarms(system))
         self._log = self._open_log()
         label = "simulated; " if self.inventory.simulated else ""
         unread = f"; {len(self.unknown)} sources could not be read" if self.unknown else ""
@@ -185,6 +189,7 @@ class Engine:
         self.conductor.close()
         self._record.writer.close()
         self._sampler.close()
+        self._alarms.close()
         if self._log is not None:
             self._log.close()
         self._system.close()
@@ -321,6 +326,31 @@ class Engine:
                 detail = f"{doubt.part}: {doubt.detail}"
                 self._record.note(doubt.title, detail, Severity.WARNING, doubt.code, doubt.kind)
 
+    def _check_sensors(self, tick: Tick) -> None:
+        """Doubt channels by what they do now, and tell the alarms that chips give by themselves."""
+        doubts = self._sanity.look(tick)
+        for change in self._alarms.look(tick.at):
+            bit = change.bit
+            if bit.fault and change.on:
+                doubts.append(SensorDoubt("X-836", bit.channel, "Sensor reports itself faulty", f"{bit.path} is set"))
+            elif change.first:
+                detail = "set since before; the chip's own limits may never have been set for this board"
+                self._record.note(f"Alarm bit of {bit.name}", f"{detail} ({bit.path})", Severity.NOTE, "X-835")
+            else:
+                words = "came on" if change.on else "went off"
+                severity = Severity.WARNING if change.on else Severity.NOTE
+                self._record.note(f"Alarm of {bit.name} {words}", bit.path, severity, "X-835")
+        names = {channel.key: channel.name for channel in self.channels}
+        for doubt in doubts:
+            if doubt.channel not in names or not self.desk.doubt(doubt):
+                continue
+            why = f"{names[doubt.channel]}: {doubt.detail}; not believed from now on"
+            self._record.note(doubt.title, why, Severity.WARNING, doubt.code)
+            body = {"channel": doubt.channel, "why": f"{doubt.title}: {doubt.detail}"}
+            self._record.writer.add_mark(self._record.run_number(), tick.at, "distrust", body)
+            self._take_over()
+            self._tell_machine()
+
     def _keeping(self, action: Callable[[], T]) -> T | None:
         """Do something that keeps a file of the shop; when that fails the bench goes on and says why."""
         try:
@@ -394,6 +424,7 @@ class Engine:
         self._ticks.append((tick.at, pack_reading(tick.values)))
         self._follow_log()
         self._take_idle(tick)
+        self._check_sensors(tick)
         findings, entries = self._watchers.look(tick, self.conductor.busy_cores())
         for finding in findings:
             self._record.find(finding)

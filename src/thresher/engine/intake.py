@@ -18,7 +18,7 @@ from thresher.engine.proposal import Candidate, SheetOffer, propose
 from thresher.engine.sheet_file import load_sheet, shipped_sheets
 from thresher.inventory.expectation import FIELDS, Expected, changes_since, expected_doubts, parse_expected
 from thresher.inventory.identity import machine_key, tag_parts
-from thresher.model.channels import Baseline, Channel, LimitSide, Tick
+from thresher.model.channels import Baseline, Channel, LimitSide, SensorDoubt, Tick
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.parts import Doubt, Inventory, PartInstance
 from thresher.model.port import System
@@ -45,7 +45,7 @@ T = TypeVar("T")
 
 BASELINE_S = 30.0
 _MOST_MINUTES = 14 * 24 * 60
-_DISTRUST_CODES = ("X-830", "X-831", "X-832", "X-833")
+_DISTRUST_CODES = ("X-830", "X-831", "X-832", "X-833", "X-836", "X-837", "X-838")
 
 
 class Intake(msgspec.Struct, frozen=True):
@@ -97,6 +97,7 @@ class IntakeDesk:
         self._taking: list[Tick] | None = None
         self._until = 0.0
         self._candidates: tuple[Candidate, ...] = ()
+        self._running: tuple[SensorDoubt, ...] = ()
         self.notes: list[Note] = []
         self.instances = tag_parts(inventory, known)
         self.shelf = self._guarded(read_shelf, shelf_path, Shelf())
@@ -128,6 +129,7 @@ class IntakeDesk:
     def channels(self) -> tuple[Channel, ...]:
         """Return the channels with the technician's limits, and with those not believed marked so."""
         doubts = self.machine.baseline.doubts if self.machine.baseline else ()
+        doubts = (*doubts, *self._running)
         why = {doubt.channel: f"{doubt.title}: {doubt.detail}" for doubt in doubts if doubt.code in _DISTRUST_CODES}
         for trust in self.machine.trust:
             if trust.believed:
@@ -226,6 +228,18 @@ class IntakeDesk:
     def sheet_path(self, name: str) -> Path | None:
         """Return the file of a sheet by name, None when there is none."""
         return next((Path(each.path) for each in self._candidates if each.name == name), None)
+
+    def doubt(self, doubt: SensorDoubt) -> bool:
+        """Doubt a channel because of what it does now; say whether that changes anything.
+
+        It does not where the technician has said that the channel is to be believed.
+        """
+        settled = any(trust.channel == doubt.channel for trust in self.machine.trust)
+        known = any(each.channel == doubt.channel for each in self._running)
+        if settled or known:
+            return False
+        self._running = (*self._running, doubt)
+        return True
 
     # ---- idle readings
 

@@ -9,12 +9,14 @@ from thresher.engine.protocol import EngineEvent, FindingEvent, TapeEvent
 from thresher.engine.run import Run
 from thresher.journal.writer import JournalWriter
 from thresher.model.channels import Channel, Quantity, Tick
-from thresher.model.findings import Finding, Severity, TapeEntry
+from thresher.model.findings import Finding, FindingKind, Severity, TapeEntry
 from thresher.model.parts import PartKind
 from thresher.model.port import System
 from thresher.model.sheet import Block
 
 KEEP_TAPE = 2_000
+_STALL_S = 3.0
+"""A drive that takes longer for a row of a few hundred bytes has trouble of its own."""
 
 
 class Record:
@@ -25,6 +27,8 @@ class Record:
         self._system = system
         self.channels = channels
         self._trouble_told: str | None = None
+        self._stall_told = False
+        self._stall_longest = 0.0
         self.writer = writer
         self.listeners: list[Callable[[EngineEvent], None]] = []
         self.tape: deque[TapeEntry] = deque(maxlen=KEEP_TAPE)
@@ -102,6 +106,20 @@ class Record:
         elif self._trouble_told and not trouble:
             self.note("Job file is written again", "nothing was lost")
         self._trouble_told = trouble
+        stalled = trouble is None and self.writer.health().stalled_s >= _STALL_S
+        if stalled and not self._stall_told:
+            detail = f"rows wait for {_STALL_S:.0f} s and more ({self.writer.path}); they are kept in memory meanwhile"
+            title, at = "Drive with the job file stalls", self._system.now()
+            self.find(
+                Finding(
+                    "D-410", FindingKind.DRIVE_STALL, Severity.WARNING, PartKind.DRIVE, at, title, detail, "job file"
+                )
+            )
+        elif self._stall_told and not stalled:
+            self.note("The drive with the job file goes on", f"after {self._stall_longest:.0f} s; nothing was lost")
+            self._stall_longest = 0.0
+        self._stall_told = stalled
+        self._stall_longest = max(self._stall_longest, self.writer.health().stalled_s) if stalled else 0.0
 
     def _temperature_of(self, core: int | None) -> float | None:
         if self.tick is None or core is None:

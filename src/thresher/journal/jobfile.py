@@ -1,13 +1,14 @@
 """Opening, reading and recovering job files.
 
 `marks` holds everything that is not a reading, by kind: `tape` (a tape entry), `finding`, `block begins`,
-`block ends`, `gate opens`, `kernel` (a raw machine check), `machine` (the inventory with its doubts), `baseline`.
+`block ends`, `gate opens`, `kernel` (a raw machine check), `machine` (the inventory with its doubts), `baseline`,
+`distrust` (a channel that gave itself away).
 """
 
 import sqlite3
 from collections.abc import Iterator
 from contextlib import closing
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import msgspec
@@ -224,10 +225,17 @@ class JobFile:
         return [
             StoredRun(
                 row[0], row[1], msgspec.json.decode(row[2], type=RunSheet), msgspec.json.decode(row[3], type=Inventory),
-                msgspec.json.decode(row[4], type=tuple[Channel, ...]), bool(row[5]), *row[6:],
+                self._as_believed(row[0], msgspec.json.decode(row[4], type=tuple[Channel, ...])), bool(row[5]),
+                *row[6:],
             )
-            for row in rows
+            for row in rows.fetchall()
         ]  # fmt: skip
+
+    def _as_believed(self, run: int, channels: tuple[Channel, ...]) -> tuple[Channel, ...]:
+        """Return a run's channels with those marked that gave themselves away while it ran."""
+        marks = (msgspec.json.decode(body, type=dict[str, str]) for _, body in self._marks(run, "distrust"))
+        why = {mark["channel"]: mark["why"] for mark in marks}
+        return tuple(replace(each, distrust=each.distrust or why.get(each.key, "")) for each in channels)
 
     def readings(self, run: StoredRun) -> Readings:
         """Return all ticks of a run; those asked for last are kept, since a report asks many times."""

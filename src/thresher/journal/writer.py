@@ -29,11 +29,15 @@ Statement = tuple[str, tuple[object, ...]]
 
 @dataclass(frozen=True, slots=True)
 class JournalHealth:
-    """How writing goes: rows that wait, seconds since the last row reached the disk, and what is wrong if anything."""
+    """How writing goes: rows that wait, seconds since the last row reached the disk, and what is wrong if anything.
+
+    `stalled_s` is for how long the drive has been busy with the rows that it was given last, 0 when it is not.
+    """
 
     waiting: int
     age_s: float | None
     trouble: str | None
+    stalled_s: float = 0.0
 
     @property
     def overflowing(self) -> bool:
@@ -52,6 +56,7 @@ class JournalWriter:
         self._backlog: deque[Statement] = deque()
         self._written_at: float | None = None
         self._trouble: str | None = None
+        self._commit_begun: float | None = None
         self._submitted = 0
         self._done = 0
         self._thread = threading.Thread(target=self._work, name="journal", daemon=True)
@@ -109,7 +114,9 @@ class JournalWriter:
         age = None if self._written_at is None else time.monotonic() - self._written_at
         waiting = self._submitted - self._done
         stopped = waiting > 0 and not self._thread.is_alive()
-        return JournalHealth(waiting, age, self._trouble or ("its writer has stopped" if stopped else None))
+        begun = self._commit_begun
+        busy = 0.0 if begun is None else time.monotonic() - begun
+        return JournalHealth(waiting, age, self._trouble or ("its writer has stopped" if stopped else None), busy)
 
     def close(self, timeout_s: float = 10.0) -> JournalHealth:
         """Write what is left, as far as that can be done in time, and stop the thread."""
@@ -155,6 +162,7 @@ class JournalWriter:
         if not self._backlog:
             return True
         batch = list(self._backlog)
+        self._commit_begun = time.monotonic()
         try:
             connection.execute("BEGIN IMMEDIATE")
             for sql, values in batch:
@@ -165,6 +173,8 @@ class JournalWriter:
             if connection.in_transaction:
                 connection.execute("ROLLBACK")
             return False
+        finally:
+            self._commit_begun = None
         self._backlog.clear()
         self._done += len(batch)
         self._written_at = time.monotonic()

@@ -30,6 +30,7 @@ class FindingKind(StrEnum):
     RAIL_OUT = "rail out of tolerance"
     FAN_STOPPED = "fan stopped"
     ENDED_SUDDENLY = "ended suddenly"
+    DRIVE_STALL = "drive stalled"
 
 
 @dataclass(frozen=True, slots=True)

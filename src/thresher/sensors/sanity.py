@@ -138,8 +138,9 @@ def _twins(channels: tuple[Channel, ...], values: npt.NDArray[np.float64], doubt
     inside = [index for index in twins if channels[index].kind is PartKind.PROCESSOR]
     if len(twins) < 2 or not inside:
         return []
-    # the processor's own sensor sits nearest to what gets hot, so that the others are measured against it
-    reference = max(inside, key=lambda index: len(_told(values[:, index])))
+    # the processor's own sensor sits nearest to what gets hot, so that the others are measured against it; a control
+    # temperature is no measurement but what fans are to be driven by
+    reference = min(inside, key=lambda index: (_is_control(channels[index]), channels[index].name != "Tdie", index))
     doubts = []
     for index in twins:
         apart = _told(values[:, index] - values[:, reference])
@@ -151,8 +152,19 @@ def _twins(channels: tuple[Channel, ...], values: npt.NDArray[np.float64], doubt
         way = "above" if mean > 0 else "below"
         detail = f"{abs(mean):.0f} K {way} {twin.name} at idle"
         if spread <= _STEADY_K:
-            detail += ", always by as much: a constant offset, of the board's table or of the fan control"
+            detail += f", always by as much: {_why_offset(channel)}"
             doubts.append(SensorDoubt("X-833", channel.key, "Constant offset", detail, twin.key))
         else:
             doubts.append(SensorDoubt("X-832", channel.key, "Twins disagree", detail, twin.key))
     return doubts
+
+
+def _is_control(channel: Channel) -> bool:
+    """Whether a channel is the control temperature of a processor: on a scale of its own (hwmon/k10temp, Tctl)."""
+    return channel.name.startswith("Tctl")
+
+
+def _why_offset(channel: Channel) -> str:
+    if _is_control(channel):
+        return "the processor adds a constant to its control temperature, so that fans turn earlier (hwmon/k10temp)"
+    return "a constant offset, of the board's table or of the fan control"

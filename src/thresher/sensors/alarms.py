@@ -1,0 +1,88 @@
+"""The alarm and fault bits of monitoring chips (kernel document hwmon/sysfs-interface, "Alarms").
+
+An alarm that is set from the start often means no more than that nobody set the chip's own limits for this board; one
+that comes on is news. A fault bit says that the sensor itself does not work.
+"""
+
+import re
+from dataclasses import dataclass
+
+from thresher.model.errors import SourceUnavailable
+from thresher.model.port import Source, System, optional_text
+from thresher.sensors.hwmon import FOLDER
+
+_BIT = re.compile(r"((?:temp|in|fan|curr|power|intrusion)\d+)_((?:\w+_)?alarm|fault)")
+LOOK_EVERY_S = 5.0
+
+
+@dataclass(frozen=True, slots=True)
+class AlarmBit:
+    """A bit: the channel it belongs to, what it is called, whether it is the sensor's own fault, and its file."""
+
+    channel: str
+    name: str
+    fault: bool
+    path: str
+
+
+@dataclass(frozen=True, slots=True)
+class AlarmChange:
+    """A bit that came on or went off; `first` when it was found so at the first look."""
+
+    bit: AlarmBit
+    on: bool
+    first: bool
+
+
+def find_alarms(system: System) -> tuple[AlarmBit, ...]:
+    """Return all alarm and fault bits of all chips."""
+    bits = []
+    for chip in system.list(FOLDER):
+        folder = f"{FOLDER}/{chip}"
+        name = optional_text(system, f"{folder}/name") or chip
+        device = system.resolve(f"{folder}/device").rpartition("/")[2]
+        for file in system.list(folder):
+            match = _BIT.fullmatch(file)
+            if match:
+                label = optional_text(system, f"{folder}/{match[1]}_label") or f"{name} {match[1]}"
+                kind = match[2].removesuffix("alarm").rstrip("_").replace("_", " ")
+                words = f"{label}, {kind or 'limit'}" if match[2] != "fault" else label
+                bits.append(AlarmBit(f"{name}/{device}/{match[1]}", words, match[2] == "fault", f"{folder}/{file}"))
+    return tuple(bits)
+
+
+class AlarmReader:
+    """Looks at all bits every few seconds: they are many and change seldom."""
+
+    def __init__(self, system: System, bits: tuple[AlarmBit, ...]) -> None:
+        """Open the bits; one that cannot be opened has no alarm to give."""
+        self._sources: list[tuple[AlarmBit, Source]] = []
+        for bit in bits:
+            try:
+                self._sources.append((bit, system.open(bit.path)))
+            except SourceUnavailable:
+                continue  # the channel beside it says why the chip cannot be read
+        self._on: dict[AlarmBit, bool] = {}
+        self._looked_at: float | None = None
+
+    def look(self, at: float) -> list[AlarmChange]:
+        """Return what has changed since the last look, nothing while it is not yet time."""
+        if self._looked_at is not None and at - self._looked_at < LOOK_EVERY_S:
+            return []
+        first = self._looked_at is None
+        self._looked_at = at
+        changes = []
+        for bit, source in self._sources:
+            try:
+                on = source.read().strip() == b"1"
+            except SourceUnavailable:
+                continue  # as above
+            if on != self._on.get(bit, False):
+                changes.append(AlarmChange(bit, on, first))
+            self._on[bit] = on
+        return changes
+
+    def close(self) -> None:
+        """Close every bit."""
+        for _, source in self._sources:
+            source.close()
