@@ -368,16 +368,18 @@ def verdict(job: Path, json: Json = False) -> None:
 @app.command()
 def report(
     job: Path,
-    out: Annotated[Path, typer.Option("--out", help="html, csv, json or png by its ending.")],
+    out: Annotated[Path, typer.Option("--out", help="html, csv, jsonl, parquet, json or png by its ending.")],
     with_names: Annotated[bool, typer.Option(help="Keep serial numbers and addresses in JSON.")] = False,
 ) -> None:
     """A report of a job file."""
     from thresher import bootstrap
     from thresher.journal.jobfile import JobFile
 
-    if out.suffix not in (".html", ".csv", ".json", ".png"):
-        faults = [InputFault("--out", f"expected a name ending in .html, .csv, .json or .png, found {out.name!r}")]
-        raise InputError("report", faults)
+    endings = (".html", ".csv", ".jsonl", ".parquet", ".json", ".png")
+    if out.suffix not in endings:
+        expected = f"expected a name ending in {', '.join(endings[:-1])} or {endings[-1]}"
+        raise InputError("report", [InputFault("--out", f"{expected}, found {out.name!r}")])
+    from thresher.exchange.readings_out import json_lines, write_parquet
     from thresher.report.html import render
     from thresher.report.table import readings_csv
 
@@ -387,11 +389,54 @@ def report(
             _write_text(out, render(stored, result))
         elif out.suffix == ".csv":
             _write_text(out, readings_csv(stored))
+        elif out.suffix == ".jsonl":
+            _write_text(out, "".join(f"{line}\n" for line in json_lines(stored)))
+        elif out.suffix == ".parquet":
+            write_parquet(stored, out)
         elif out.suffix == ".json":
             _write_text(out, _report_json(stored, result, with_names))
     if out.suffix == ".png":
         bootstrap.take_picture(job, out)
     say(f"Written: {out}")
+
+
+@app.command("import")
+def import_log(
+    log: Annotated[Path, typer.Argument(help="A CSV log with titles, units and times, from another program.")],
+    job: JobPath = None,
+    column: Annotated[
+        list[str] | None,
+        typer.Option(help="Take a column for something: TITLE=QUANTITY[,PART], or TITLE= to leave it out."),
+    ] = None,
+    shop: Shop = None,
+    json: Json = False,
+) -> None:
+    """Take a log from elsewhere in, to be looked at and judged here."""
+    from thresher import bootstrap
+    from thresher.exchange.log_in import guess, match_log, read_log
+    from thresher.exchange.log_job import write_log_job
+    from thresher.exchange.matching import changed_columns, recall, remember
+
+    read = read_log(log)
+    keep = shop or bootstrap.bench_folder(simulated=False) / "shop"
+    columns = changed_columns(recall(keep, read) or guess(read), column or [])
+    matched = match_log(read, columns)
+    remember(keep, read, columns)
+    path = job or bootstrap.new_job_path(log.stem, simulated=False)
+    findings = write_log_job(matched, log.name, path)
+    if json:
+        say_json(
+            {"job_file": str(path), "channels": matched.channels, "left_out": matched.left_out, "findings": findings}
+        )
+    else:
+        for channel in matched.channels:
+            say(f"  {channel.name}: {channel.quantity.value} of {channel.kind.value}, {channel.unit}")
+        for title in matched.left_out:
+            say(f"  left out: {title}")
+        for finding in findings:
+            say(f"{clock_text(finding.run_at or 0.0)}  {finding.code}  {finding.title}: {finding.detail}")
+        say(f"{len(matched.wall)} rows, {len(findings)} findings. Job file: {path}")
+    raise typer.Exit(FAULTS if findings else FINE)
 
 
 def _report_json(stored: "JobFile", result: "Verdict", with_names: bool) -> str:

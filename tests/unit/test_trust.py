@@ -3,7 +3,7 @@
 import sqlite3
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -33,7 +33,7 @@ def hot(name: str, kind: PartKind = PartKind.PROCESSOR, core: int | None = None)
     return Channel(f"chip/x/{name}", name, Quantity.TEMPERATURE, kind, "/sys/x", (), core)
 
 
-def doubts(channels: tuple[Channel, ...], rows: list[tuple[float, ...]]) -> dict[str, str]:
+def doubts(channels: tuple[Channel, ...], rows: Sequence[tuple[float, ...]]) -> dict[str, str]:
     sanity = RunningSanity(channels)
     found = [doubt for at, row in enumerate(rows) for doubt in sanity.look(Tick(float(at), 0.0, row, {}))]
     assert len({doubt.channel for doubt in found}) == len(found), "each is told once"

@@ -86,7 +86,7 @@ class RunSheet:
     def length_s(self) -> float:
         """Planned length from start to the end of the last item."""
         ends = [block.start_s + block.length_s for block in self.blocks]
-        return max(ends + [gate.start_s + gate.length_s for gate in self.gates])
+        return max(ends + [gate.start_s + gate.length_s for gate in self.gates], default=0.0)
 
 
 def clock_text(seconds: float) -> str:

@@ -9,11 +9,13 @@ from thresher.journal.jobfile import JobFile
 from thresher.model.channels import Channel, Tick
 
 
-def _titles(channels: tuple[Channel, ...]) -> list[str]:
+def column_titles(channels: tuple[Channel, ...]) -> list[str]:
+    """Return the titles of the channels' columns: name and unit."""
     return [f"{channel.name} [{channel.unit}]" for channel in channels]
 
 
-def _time(wall: float) -> str:
+def iso_time(wall: float) -> str:
+    """Return Unix time as ISO 8601 in UTC, to the millisecond."""
     return datetime.fromtimestamp(wall, UTC).isoformat(timespec="milliseconds")
 
 
@@ -28,13 +30,13 @@ def readings_csv(stored: JobFile) -> str:
     writer = csv.writer(out, lineterminator="\n")
     header: list[str] | None = None
     for run in stored.runs():
-        columns = ["time", "run", "run time [s]", *_titles(run.channels)]
+        columns = ["time", "run", "run time [s]", *column_titles(run.channels)]
         if columns != header:
             writer.writerow(columns)
             header = columns
         readings = stored.readings(run)
         for at, wall, values in zip(readings.at, readings.wall, readings.values, strict=True):
-            writer.writerow([_time(wall), run.number, f"{at - run.began_at:.3f}", *_cells(values)])
+            writer.writerow([iso_time(wall), run.number, f"{at - run.began_at:.3f}", *_cells(values)])
     return out.getvalue()
 
 
@@ -42,6 +44,6 @@ def ticks_csv(channels: tuple[Channel, ...], ticks: list[Tick]) -> str:
     """Return ticks that belong to no run as CSV."""
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(["time", *_titles(channels)])
-    writer.writerows([_time(tick.wall), *_cells(tick.values)] for tick in ticks)
+    writer.writerow(["time", *column_titles(channels)])
+    writer.writerows([iso_time(tick.wall), *_cells(tick.values)] for tick in ticks)
     return out.getvalue()

@@ -64,7 +64,8 @@ class RunningSanity:
         seen.low, seen.high = min(seen.low, value), max(seen.high, value)
         if len(seen.jumps) < _JUMPS:
             return None
-        detail = f"{_JUMPS} times by more than {most:.0f} K from one reading to the next, last {before:.0f} to {value:.0f} °C"
+        last = f"last {before:.0f} to {value:.0f} °C"
+        detail = f"{_JUMPS} times by more than {most:.0f} K from one reading to the next, {last}"
         return SensorDoubt("X-837", channel.key, "Reading that jumps", detail)
 
     def _still(self, tick: Tick) -> list[SensorDoubt]:

@@ -1,0 +1,1 @@
+"""Readings to and from other programs: JSON Lines and Parquet out, CSV logs from elsewhere in."""
