@@ -6,10 +6,12 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, QRectF, QSettings, Qt
 from PyQt6.QtGui import QImage
+from PyQt6.QtWidgets import QComboBox
 from pytestqt.qtbot import QtBot
 
 from tests.crash.engine_process import EngineProcess
 from tests.ui.conftest import OpenWindow
+from thresher.journal.jobfile import JobFile
 from thresher.model.channels import Limit, LimitSide
 from thresher.model.errors import EnvironmentFault, InputError
 from thresher.model.parts import PartKind
@@ -165,3 +167,36 @@ def test_range_words_count_the_time_beyond_a_limit() -> None:
     assert text == "min 70.0  mean 84.0  max 95.0 °C  beyond its limit 0:00:02"
     assert range_text(lane, times, np.full((5, 1), np.nan), [0]) == "no readings"
     assert LaneFrame(lane, QRectF(0, 0, 300, 60), 50.0, 100.0).y(100.0) == pytest.approx(3.0)
+
+
+def test_a_log_from_elsewhere_is_matched_by_eye_and_becomes_a_job(
+    qtbot: QtBot, open_window: OpenWindow, engine: EngineProcess, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "data"))
+    log = tmp_path / "theirs.csv"
+    rows = "".join(f"{n},{60 + n % 3},11.1,7\n" for n in range(20))
+    log.write_text("time,Socket [°C],+12V [V],Mood\n" + rows)
+    window = open_window(engine)
+    shown: list[Path] = []
+    monkeypatch.setattr(window, "show_stored", shown.append)
+    dialog = window.match_log(log)
+    assert dialog is not None
+    assert dialog.changes() == ["Socket [°C]=temperature,board", "+12V [V]=voltage,power", "Mood="]
+    part = dialog.table.cellWidget(0, 2)
+    assert isinstance(part, QComboBox)
+    part.setCurrentText("processor")
+    with qtbot.waitSignal(window.log_taken_in, timeout=30_000) as taken:
+        dialog.accept()
+    with JobFile(Path(taken.args[0])) as stored:
+        (run,) = stored.runs()
+        assert [channel.kind.value for channel in run.channels] == ["processor", "power"]
+        assert [finding.code for finding in stored.findings(run)] == ["S-410"]
+    assert shown == [Path(taken.args[0])]
+    assert "1 finding" in window.state.trouble
+    again = window.match_log(log)
+    assert again is not None
+    assert again.changes()[0] == "Socket [°C]=temperature,processor", "what was chosen is remembered"
+    again.reject()
+    (tmp_path / "bad.csv").write_text("nothing")
+    assert window.match_log(tmp_path / "bad.csv") is None
+    assert "expected titles" in window.state.trouble

@@ -1,6 +1,7 @@
 """Channels found in trees made after the kernel's documents, sampled, and missing with a reason."""
 
 import threading
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -300,3 +301,38 @@ def test_a_device_that_is_plugged_in_again_is_found_again(lighthouse: Scenario) 
     readings = [sampler.sample().values[0] for _ in range(20)]
     assert readings[0] is None
     assert readings[-1] == 42.0
+
+
+class SlowSource:
+    """Takes its time, and counts how often it was asked."""
+
+    path = "/sys/slow"
+
+    def __init__(self) -> None:
+        self.reads = 0
+        self.seconds = 0.03
+
+    def read(self) -> bytes:
+        self.reads += 1
+        time.sleep(self.seconds)
+        return b"42000\n"
+
+    def close(self) -> None:
+        pass
+
+
+def test_a_slow_source_is_read_seldom_and_its_last_reading_stands(ferry: Scenario) -> None:
+    model, source = BenchModel(ferry, 0.0), SlowSource()
+    channel = Channel("slow/x", "Slow one", Quantity.TEMPERATURE, PartKind.DRIVE, "/sys/slow")
+    sampler = Sampler(model, Discovery((Probe(source, (channel,), scaled(1000.0)),), ()))
+    values = []
+    for second in range(8):
+        model.wait_until(model.now() + 1.0, threading.Event())
+        values.append(sampler.sample().values[0])
+        if second == 5:
+            source.seconds = 0.0
+    assert values == [42.0] * 8
+    assert source.reads < 8
+    (name, period) = sampler.slow_channels()[0]
+    assert name == "Slow one"
+    assert period >= 1.5

@@ -126,6 +126,7 @@ class Engine:
         for sentence in interrupted:
             self._record.note(sentence, "all up to its last row is in the job file", Severity.WARNING, "E-901")
         self._sanity = RunningSanity(self.channels)
+        self._slow_told: set[str] = set()
         self._alarms = AlarmReader(system, find_alarms(system))
         self._log = self._open_log()
         label = "simulated; " if self.inventory.simulated else ""
@@ -340,6 +341,11 @@ class Engine:
                 words = "came on" if change.on else "went off"
                 severity = Severity.WARNING if change.on else Severity.NOTE
                 self._record.note(f"Alarm of {bit.name} {words}", bit.path, severity, "X-835")
+        for name, period in self._sampler.slow_channels():
+            if name not in self._slow_told:
+                self._slow_told.add(name)
+                detail = f"it takes long to answer and is read every {period:.1f} s; in between its last reading stands"
+                self._record.note(f"{name} is slow", detail)
         names = {channel.key: channel.name for channel in self.channels}
         for doubt in doubts:
             if doubt.channel not in names or not self.desk.doubt(doubt):

@@ -2,7 +2,7 @@
 
 import math
 import time
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 from thresher.model.channels import Channel, Quantity, Tick
 from thresher.model.errors import SourceUnavailable
@@ -12,6 +12,18 @@ from thresher.sensors.probes import Probe, implausible
 
 _REOPEN_EVERY = 15
 """Ticks between attempts to open a source again that has gone, for devices that come back."""
+
+
+_SLOW_S, _SLOW_SHARE = 0.02, 0.02
+"""A source that takes longer than this is read so seldom that it takes no more than this share of the time."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Held:
+    """The last values of a slow source, and until when they stand."""
+
+    until: float
+    values: tuple[float, ...]
 
 
 def _why_not(quantity: Quantity, value: float) -> str | None:
@@ -26,6 +38,8 @@ class Sampler:
         self._system = system
         self._probes = list(discovery.probes)
         self._failing: dict[int, int] = {}
+        self._held: dict[int, _Held] = {}
+        self.slow: dict[int, float] = {}
         self.channels: tuple[Channel, ...] = discovery.channels
 
     def sample(self, late: int = 0) -> Tick:
@@ -47,15 +61,36 @@ class Sampler:
         return Tick(at, self._system.wall(), tuple(values), missing, late, cost)
 
     def _read(self, number: int, probe: Probe, at: float) -> tuple[tuple[float, ...], str | None]:
+        held = self._held.get(number)
+        if held is not None and at < held.until:
+            return held.values, None
+        begun = time.monotonic()
         try:
             content = probe.source.read()
             self._failing.pop(number, None)
-            return tuple(probe.parse(content, at)), None
+            values = tuple(probe.parse(content, at))
+            self._hold_slow(number, at, time.monotonic() - begun, values)
+            return values, None
         except SourceUnavailable as error:
             self._reopen_sometimes(number, probe)
             return (), error.reason
         except ValueError as error:
             return (), str(error)
+
+    def _hold_slow(self, number: int, at: float, took_s: float, values: tuple[float, ...]) -> None:
+        """Let a slow source rest, so that it takes no more than its share; its last reading stands meanwhile."""
+        if took_s < _SLOW_S:
+            self._held.pop(number, None)
+            return
+        period = took_s / _SLOW_SHARE
+        self._held[number] = _Held(at + period, values)
+        self.slow[number] = max(period, self.slow.get(number, 0.0))
+
+    def slow_channels(self) -> list[tuple[str, float]]:
+        """Return the channels of sources that were found slow, each with the seconds between its readings."""
+        return [
+            (channel.name, period) for number, period in self.slow.items() for channel in self._probes[number].channels
+        ]
 
     def _reopen_sometimes(self, number: int, probe: Probe) -> None:
         failures = self._failing.get(number, 0) + 1

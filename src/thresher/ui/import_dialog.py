@@ -2,8 +2,17 @@
 
 from pathlib import Path
 
-from PyQt6.QtWidgets import QComboBox, QDialog, QDialogButtonBox, QHeaderView, QLabel, QTableWidget, QTableWidgetItem
-from PyQt6.QtWidgets import QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QDialog,
+    QDialogButtonBox,
+    QHeaderView,
+    QLabel,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
 
 from thresher.exchange.log_in import LEFT_OUT, ColumnMatch, ForeignLog, parse_log
 from thresher.model.channels import UNITS, Quantity

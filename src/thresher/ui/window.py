@@ -1,10 +1,11 @@
 """The one window: band, rail, stations, footer, and the shortcuts."""
 
+import sys
 from pathlib import Path
 from typing import Any
 
 import msgspec
-from PyQt6.QtCore import QEvent, QPointF, QSettings, Qt, pyqtSignal
+from PyQt6.QtCore import QEvent, QPointF, QProcess, QSettings, Qt, pyqtSignal
 from PyQt6.QtGui import QAction, QActionGroup, QCloseEvent, QColor, QKeySequence
 from PyQt6.QtWidgets import (
     QApplication,
@@ -20,10 +21,14 @@ from PyQt6.QtWidgets import (
 
 from thresher.engine.jobs import JobCard
 from thresher.engine.protocol import Incoming
+from thresher.exchange.log_in import guess
+from thresher.exchange.matching import recall
 from thresher.model.errors import EnvironmentFault, InputError
+from thresher.model.findings import Finding
 from thresher.ui import theme
 from thresher.ui.band import Band
 from thresher.ui.footer import Footer
+from thresher.ui.import_dialog import ImportDialog, look_into
 from thresher.ui.lane_pictures import lanes_image, save_lanes
 from thresher.ui.link import EngineLink
 from thresher.ui.look import Look
@@ -37,13 +42,22 @@ from thresher.ui.stations.intake import IntakeStation
 _INTAKE, _BENCH = 0, 1
 
 
+class _TakenIn(msgspec.Struct):
+    """What taking in a log has told."""
+
+    job_file: str
+    findings: tuple[Finding, ...]
+
+
 class MainWindow(QWidget):
     """Everything on screen. It decides nothing: it shows what the engine tells and passes on what is wanted.
 
-    `job_wanted` carries the path of another job that is to be opened, and the name of its bench model or an empty one.
+    `job_wanted` carries the path of another job that is to be opened, and the name of its bench model or an empty one;
+    `log_taken_in` the path of a job that a log from elsewhere has become.
     """
 
     job_wanted = pyqtSignal(str, str)
+    log_taken_in = pyqtSignal(str)
 
     def __init__(
         self, state: BenchState, look: Look, link: EngineLink | None, settings: QSettings | None = None
@@ -78,6 +92,7 @@ class MainWindow(QWidget):
         column.addWidget(self.footer)
         self.strip = SmallStrip(state, look, self)
         self.strip.stop_wanted.connect(self.stop)
+        self.log_taken_in.connect(lambda path: self.show_stored(Path(path)))
         self._make_actions()
         self.rail.chosen.connect(self.show_station)
         self.band.act_button.clicked.connect(self._act)
@@ -113,6 +128,8 @@ class MainWindow(QWidget):
         self._add(menu, "Stop, every worker ends", ("Esc",), self.stop)
         self._add(menu, "Open a run sheet…", ("Ctrl+O",), self.open_sheet)
         self._add(menu, "New job", ("Ctrl+N",), self.new_job)
+        self._add(menu, "Look at a stored job…", ("Ctrl+Shift+O",), self.open_stored)
+        self._add(menu, "Take in a log from elsewhere…", ("Ctrl+I",), self.take_in_log)
         self._add(menu, "Copy all parts as text", ("Ctrl+Shift+C",), self.copy_parts)
         menu.addSeparator()
         for number, name in enumerate(STATIONS):
@@ -241,6 +258,61 @@ class MainWindow(QWidget):
         unknown = self.state.snapshot.unknown if self.state.snapshot else ()
         lines = [f"{fact.name}: {fact.value}\n    {fact.source}" for fact in unknown]
         self._box("What could not be read", "\n\n".join(lines) or "Everything that this machine offers was read.")
+
+    def open_stored(self) -> None:
+        """Let a person choose a job file, and show it in a window of its own."""
+        name, _ = QFileDialog.getOpenFileName(self, "Look at a stored job", "", "Job files (*.thresher)")
+        if name:
+            self.show_stored(Path(name))
+
+    def show_stored(self, path: Path) -> None:
+        """Show a job file in a window of its own; this one goes on."""
+        started, _ = QProcess.startDetached(sys.executable, ["-m", "thresher.ui", "--stored", str(path)])
+        if not started:
+            self.say(f"The window for {path} could not be started.")
+
+    def take_in_log(self) -> None:
+        """Let a person choose a CSV log and match its columns."""
+        name, _ = QFileDialog.getOpenFileName(self, "Take in a log from elsewhere", "", "Logs (*.csv *.txt *.tsv)")
+        if name:
+            self.match_log(Path(name))
+
+    def match_log(self, path: Path) -> ImportDialog | None:
+        """Show what the columns of a log may be taken for; accepted, it is taken in beside this window."""
+        try:
+            log = look_into(path)
+            from thresher.bootstrap import bench_folder  # the engine's wiring is slow to load and needed only here
+
+            columns = recall(bench_folder(simulated=False) / "shop", log) or guess(log)
+        except InputError as error:
+            self.say(str(error))
+            return None
+        dialog = ImportDialog(log, columns, self)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.accepted.connect(lambda: self.import_log(path, dialog.changes()))
+        dialog.open()
+        return dialog
+
+    def import_log(self, path: Path, changes: list[str]) -> None:
+        """Take a log in by a process of its own, and show the job that comes of it."""
+        words = [word for change in changes for word in ("--column", change)]
+        process = QProcess(self)
+        self.state.say_trouble(f"Taking in {path.name}")
+
+        def on_finished(code: int) -> None:
+            told = bytes(process.readAllStandardOutput().data()).decode("utf-8", "replace")
+            process.deleteLater()
+            if code not in (0, 1):
+                error = bytes(process.readAllStandardError().data()).decode("utf-8", "replace")
+                self.say(error.strip() or "The log could not be taken in.")
+                return
+            found = msgspec.json.decode(told, type=_TakenIn)
+            plural = "" if len(found.findings) == 1 else "s"
+            self.state.say_trouble(f"{path.name} is a job now, {len(found.findings)} finding{plural}")
+            self.log_taken_in.emit(found.job_file)
+
+        process.finished.connect(on_finished)
+        process.start(sys.executable, ["-m", "thresher.cli", "import", str(path), "--json", *words])
 
     def copy_lanes(self) -> None:
         """Put the lanes as they stand on the clipboard as a picture."""
