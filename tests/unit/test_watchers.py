@@ -132,3 +132,44 @@ def test_silence_of_a_quantity_is_known_after_some_seconds() -> None:
     tick = Tick(bench.at, 0.0, FINE, {})
     assert [channel.name for channel in bench.watchers.silent(tick, Quantity.TEMPERATURE)] == ["Core 0"]
     assert bench.watchers.silent(tick, Quantity.FAN) == []
+
+
+POWER_LIMIT = Channel(
+    "powercap/0", "Package power", Quantity.POWER, PROCESSOR, "/p", (Limit(65, LimitSide.BELOW, "powercap"),)
+)
+
+
+def clock_findings(watchers: Watchers, watts: float, clock: float = 3.6, seconds: int = 10) -> list[Finding]:
+    return [
+        finding
+        for at in range(seconds)
+        for finding in watchers.look(Tick(float(at), 0.0, (60.0, clock, watts), {}), BUSY)[0]
+    ]
+
+
+def test_a_low_clock_says_what_holds_it_down() -> None:
+    channels = (CORE, CLOCK, POWER_LIMIT)
+    (limited,) = clock_findings(Watchers(channels), 64.5)
+    assert limited.code == "P-121"
+    assert "Package power 64 of 65 W" in limited.detail
+    (capped,) = clock_findings(Watchers(channels, clock_cap_ghz=3.6), 30.0)
+    assert capped.code == "P-122"
+    assert "allowed up to 3.60 GHz" in capped.detail
+    (unknown,) = clock_findings(Watchers(channels, clock_cap_ghz=4.5), 30.0)
+    assert unknown.code == "P-120"
+
+
+def test_when_clocks_are_back_the_tape_tells_how_long_and_how_deep_they_were_down() -> None:
+    bench = Bench()
+    bench.run(20, clock=3.9, core=98.0, package=98.0)
+    bench.run(10, clock=3.1, core=99.2, package=99.2)
+    bench.run(12)
+    bench.run(5, clock=3.9, core=98.0, package=98.0)
+    assert not any("again" in entry.title for entry in bench.entries), "a short rest is no end"
+    bench.run(40)
+    (told,) = [entry for entry in bench.entries if entry.title == "Clocks at their base again"]
+    assert told.detail == "below it for 46 s, lowest core 0 at 3.10 of 4.20 GHz"
+    assert told.code == "C-220"
+    bench.run(3, clock=3.9)
+    bench.run(40)
+    assert sum(entry.title == "Clocks at their base again" for entry in bench.entries) == 1, "three seconds are nothing"

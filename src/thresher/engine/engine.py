@@ -40,6 +40,7 @@ from thresher.events.kernel_log import KernelLogFollower
 from thresher.events.machine_check import vendor_of
 from thresher.inventory.machine import read_inventory
 from thresher.inventory.names import Lookup
+from thresher.inventory.processor import allowed_clock_ghz
 from thresher.journal.jobfile import JobFile, pack_reading
 from thresher.journal.writer import JournalWriter
 from thresher.model.channels import LimitSide, SensorDoubt, Tick
@@ -103,7 +104,7 @@ class Engine:
         self._sampler = Sampler(system, discovery)
         self.channels = self._sampler.channels
         self.unknown: tuple[Fact, ...] = (*self.inventory.unknown, *discovery.unknown)
-        self._watchers = Watchers(self.channels)
+        self._watchers = Watchers(self.channels, allowed_clock_ghz(self.inventory))
         self._knowledge = load_knowledge()
         self._decoder = KernelDecoder(self.inventory, vendor_of(optional_text(system, "/proc/cpuinfo")))
         self._boot_id = optional_text(system, "/proc/sys/kernel/random/boot_id") or "unknown"

@@ -6,7 +6,7 @@ reading that hovers at a limit gives one finding.
 
 from dataclasses import dataclass, field
 
-from thresher.model.channels import Channel, LimitSide, Quantity, Tick
+from thresher.model.channels import Channel, Limit, LimitSide, Quantity, Tick
 from thresher.model.findings import Finding, FindingKind, Severity, TapeEntry
 from thresher.model.parts import PartKind
 
@@ -14,6 +14,7 @@ _AT_LIMIT_K = 1.0
 _COOL_AGAIN_K = 5.0
 _HOT_K = 3.0
 _CLOCK_SHARE = 0.985
+_AT_POWER_LIMIT = 0.97
 _CLOCK_LASTS_S = 5.0
 _RAIL_LASTS_S = 3.0
 _FAN_LASTS_S = 5.0
@@ -48,26 +49,44 @@ class _Sign:
 
 
 @dataclass(slots=True)
+class _Episode:
+    """A time of clocks below their base: from when, last seen when, how deep on which core, whether it was hot."""
+
+    since: float
+    last: float
+    share: float
+    reading: float
+    core: int | None
+    hot: bool
+
+
+def _clock_base(channel: Channel) -> Limit | None:
+    return channel.limit(LimitSide.ABOVE) if channel.quantity is Quantity.CLOCK else None
+
+
+@dataclass(slots=True)
 class _State:
     signs: dict[tuple[str, int], _Sign] = field(default_factory=dict)
     fan_turned: set[int] = field(default_factory=set)
     missing_since: dict[int, float] = field(default_factory=dict)
     told_missing: set[int] = field(default_factory=set)
     seen: set[int] = field(default_factory=set)
+    episode: _Episode | None = None
 
 
 class Watchers:
     """All watchers of one machine. `channels` may be replaced by the same ones with other limits or trust."""
 
-    def __init__(self, channels: tuple[Channel, ...]) -> None:
-        """Remember the channels; nothing has been seen yet."""
+    def __init__(self, channels: tuple[Channel, ...], clock_cap_ghz: float | None = None) -> None:
+        """Remember the channels and the highest clock that settings allow; nothing has been seen yet."""
+        self.clock_cap_ghz = clock_cap_ghz
         self.channels = channels
         self._state = _State()
 
     def look(self, tick: Tick, busy_cores: frozenset[int]) -> tuple[list[Finding], list[TapeEntry]]:
         """Return what the newest readings amount to: findings, and notes for the tape."""
         findings = [*self._heat(tick), *self._clocks(tick, busy_cores), *self._rails(tick), *self._fans(tick)]
-        return findings, self._lost_channels(tick)
+        return findings, [*self._ended_episode(tick), *self._lost_channels(tick)]
 
     def silent(self, tick: Tick, quantity: Quantity) -> list[Channel]:
         """Return the channels of a quantity that gave readings and have given none for some seconds."""
@@ -129,15 +148,10 @@ class Watchers:
         return min(rooms, default=None)
 
     def _clocks(self, tick: Tick, busy_cores: frozenset[int]) -> list[Finding]:
-        low: list[tuple[float, float, Channel]] = []
-        for channel, reading in zip(self.channels, tick.values, strict=True):
-            limit = channel.limit(LimitSide.ABOVE)
-            if channel.quantity is Quantity.CLOCK and reading is not None and limit and channel.core in busy_cores:
-                share = reading / limit.value
-                if share < _CLOCK_SHARE:
-                    low.append((share, reading, channel))
+        low = self._low_clocks(tick, busy_cores)
         room = self._headroom(tick)
         hot = room is not None and room <= _HOT_K
+        self._follow_episode(tick, low, hot)
         by_heat = self._sign("clock by heat", 0, _CLOCK_LASTS_S).seen(bool(low) and hot, tick.at)
         otherwise = self._sign("clock otherwise", 0, _CLOCK_LASTS_S).seen(bool(low) and not hot, tick.at)
         if not (by_heat or otherwise):
@@ -153,13 +167,64 @@ class Watchers:
                     "Clock below its base under heat", f"{detail}, {room:.0f} K of headroom", where,
                 )
             ]  # fmt: skip
+        code, title, why = self._why_low(tick)
         headroom = f"{room:.0f} K of headroom" if room is not None else "no temperature to compare"
         return [
             Finding(
-                "P-120", FindingKind.CLOCK_LOW, Severity.WARNING, PartKind.PROCESSOR, tick.at,
-                "Clock low without heat", f"{detail}, {headroom}", where,
+                code, FindingKind.CLOCK_LOW, Severity.WARNING, PartKind.PROCESSOR, tick.at,
+                title, ", ".join(filter(None, (detail, headroom, why))), where,
             )
         ]  # fmt: skip
+
+    def _low_clocks(self, tick: Tick, busy_cores: frozenset[int]) -> list[tuple[float, float, Channel]]:
+        """Return the busy cores below their base clock: share of it, reading, channel."""
+        low = []
+        for channel, reading in zip(self.channels, tick.values, strict=True):
+            limit = channel.limit(LimitSide.ABOVE)
+            if channel.quantity is Quantity.CLOCK and reading is not None and limit and channel.core in busy_cores:
+                share = reading / limit.value
+                if share < _CLOCK_SHARE:
+                    low.append((share, reading, channel))
+        return low
+
+    def _why_low(self, tick: Tick) -> tuple[str, str, str]:
+        """Say what holds a clock down where it is not heat: the power limit, a setting, or nothing that is told."""
+        for channel, reading in zip(self.channels, tick.values, strict=True):
+            limit = channel.limit(LimitSide.BELOW)
+            mine = channel.quantity is Quantity.POWER and channel.kind is PartKind.PROCESSOR
+            if mine and limit is not None and reading is not None and reading >= _AT_POWER_LIMIT * limit.value:
+                why = f"{channel.name} {reading:.0f} of {limit.value:.0f} W"
+                return "P-121", "Clock held down by the power limit", why
+        if self.clock_cap_ghz is not None:
+            bases = [limit.value for each in self.channels if (limit := _clock_base(each))]
+            if bases and self.clock_cap_ghz < max(bases):
+                return "P-122", "Clock held down by a setting", f"allowed up to {self.clock_cap_ghz:.2f} GHz"
+        return "P-120", "Clock low without heat", ""
+
+    def _follow_episode(self, tick: Tick, low: list[tuple[float, float, Channel]], hot: bool) -> None:
+        """Note how long and how deep clocks stay below their base, to be told when they are back."""
+        episode = self._state.episode
+        if low:
+            share, reading, channel = min(low, key=lambda each: each[0])
+            if episode is None:
+                episode = self._state.episode = _Episode(tick.at, tick.at, share, reading, channel.core, hot)
+            episode.last = tick.at
+            episode.hot = episode.hot or hot
+            if share < episode.share:
+                episode.share, episode.reading, episode.core = share, reading, channel.core
+
+    def _ended_episode(self, tick: Tick) -> list[TapeEntry]:
+        episode = self._state.episode
+        if episode is None or tick.at - episode.last < _GONE_FOR_S:
+            return []
+        self._state.episode = None
+        lasted = episode.last - episode.since
+        if lasted < _CLOCK_LASTS_S:
+            return []
+        base = episode.reading / episode.share
+        detail = f"below it for {lasted:.0f} s, lowest core {episode.core} at {episode.reading:.2f} of {base:.2f} GHz"
+        code = "C-220" if episode.hot else "P-120"
+        return [TapeEntry(tick.at, None, "Clocks at their base again", detail, Severity.NOTE, code, PartKind.PROCESSOR)]
 
     def _rails(self, tick: Tick) -> list[Finding]:
         findings = []

@@ -173,6 +173,15 @@ def cache_bytes(inventory: Inventory, level: int) -> int | None:
     return None
 
 
+def allowed_clock_ghz(inventory: Inventory) -> float | None:
+    """Return the highest clock that the settings allow in GHz, None when the kernel does not tell."""
+    for part in inventory.parts_of(PartKind.PROCESSOR):
+        match = re.fullmatch(r"([\d.]+) GHz", part.fact("highest clock allowed"))
+        if match:
+            return float(match[1])
+    return None
+
+
 def processor_doubts(system: System) -> list[Doubt]:
     """Return what is not as it should be: boost switched off, a clock held down."""
     doubts = []

@@ -21,6 +21,7 @@ class TimeAxis(QObject):
         super().__init__(parent)
         self.begin, self.end = 0.0, 600.0
         self.follows = True
+        self.tail: float | None = None
         self._left, self._right = float(LEFT_MARGIN), float(RIGHT_MARGIN)
 
     def set_margins(self, left: float, right: float) -> None:
@@ -28,6 +29,17 @@ class TimeAxis(QObject):
         if abs(left - self._left) + abs(right - self._right) > 0.05:
             self._left, self._right = left, right
             self.changed.emit()
+
+    def follow_last(self, seconds: float) -> None:
+        """Show the last seconds before now from here on, until a person looks elsewhere."""
+        self.follows = False
+        self.tail = seconds
+        self.changed.emit()
+
+    def move_now(self, now: float) -> None:
+        """Keep up with now while the last seconds are followed."""
+        if self.tail is not None and abs(self.end - now - self.tail * 0.05) > 0.05:
+            self._set(now - self.tail, now + self.tail * 0.05)
 
     def fit(self, begin: float, end: float) -> None:
         """Show a span while the axis follows."""
@@ -37,11 +49,13 @@ class TimeAxis(QObject):
     def look_at(self, begin: float, end: float) -> None:
         """Show a span that a person chose, and stop following."""
         self.follows = False
+        self.tail = None
         self._set(begin, end)
 
     def follow(self) -> None:
         """Follow the plan again."""
         self.follows = True
+        self.tail = None
         self.changed.emit()
 
     def zoom(self, factor: float, around: float) -> None:

@@ -137,6 +137,7 @@ class BenchStation(QWidget):
         after_end = _AFTER_S if state.run.state == "ended" else float("inf")
         length = max(state.run.length_s, 60.0, min(state.now, state.run.length_s + after_end))
         self.axis.fit(-_BEFORE_S, length * 1.01)
+        self.axis.move_now(state.now)
 
     def show_all(self) -> None:
         """Show the whole run and follow it."""
@@ -144,5 +145,6 @@ class BenchStation(QWidget):
         self._fit_axis()
 
     def show_last_minute(self) -> None:
-        """Show the last minute."""
-        self.axis.look_at(self._state.now - 60.0, self._state.now + 5.0)
+        """Show the last minute, and keep up with it."""
+        self.axis.follow_last(60.0)
+        self.axis.move_now(self._state.now)
