@@ -204,3 +204,11 @@ def test_a_lane_keeps_its_limit() -> None:
     assert isinstance(lane, Lane)
     assert lane.limit is not None
     assert lane.limit.value == 95.0
+
+
+def test_an_envelope_is_closed_between_ticks_too() -> None:
+    pyramid = Pyramid(2)
+    pyramid.extend(np.arange(5.0), np.tile(np.array([0.0, 100.0], dtype=np.float32), (5, 1)))
+    low, high = pyramid.columns([0, 1], 0.0, 4.0, 50, together=True)
+    assert np.nanmax(low) == 0.0
+    assert np.nanmin(high) == 100.0

@@ -244,7 +244,7 @@ def test_lanes_stand_in_their_order_and_only_for_what_there_is(lighthouse: Scena
     assert len(lanes[0].channels) == 9
     assert len(lanes[0].lead) == 8
     _, bare = discover_in(write_tree({"/proc/stat": "cpu 1 2 3 4\n"}))
-    assert [lane.title for lane in choose_lanes(bare.channels)] == ["Processor use"]
+    assert [lane.key for lane in choose_lanes(bare.channels)] == ["processor use"]
 
 
 def test_a_lane_shows_its_values_and_a_limit_that_is_near(lighthouse: Scenario) -> None:

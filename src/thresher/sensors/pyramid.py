@@ -159,8 +159,7 @@ class Pyramid:
         there = bins[starts]
         high = low.copy()
         if level == 0 and len(times) < 2 * count:
-            low = _between(places, lows, count)
-            high = low.copy()
+            low, high = _between(places, lows, count), _between(places, highs, count)
         low[there] = np.fmin(low[there], np.fmin.reduceat(lows, starts, axis=0))
         high[there] = np.fmax(high[there], np.fmax.reduceat(highs, starts, axis=0))
         if level:  # a group of ticks stands at its beginning and covers the columns up to the next

@@ -208,7 +208,9 @@ class LanePainter:
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(ink)
             painter.drawEllipse(QPointF(self._left - 9, area.y() + 11), 2.6, 2.6)
-        draw_text(painter, QPointF(12, area.y() + 15), lane.title, ink, 12, bold=True, width=self._left - 24)
+        room = self._left - (26 if pinned else 15)
+        size = next((size for size in (12.0, 11.2, 10.4) if text_width(lane.title, size, bold=True) <= room), 10.4)
+        draw_text(painter, QPointF(12, area.y() + 15), lane.title, ink, size, bold=True, width=room)
         if area.height() > 34:
             draw_text(painter, QPointF(12, area.y() + 29), lane.unit, scheme.soft, 10.5)
         if reading:

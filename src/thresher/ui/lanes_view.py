@@ -162,7 +162,7 @@ class LanesView(PaintedWidget):
         self._paint_cursor(painter)
         self._paint_now(painter, self.width(), self.height())
 
-    def _paint_lanes(self, painter: QPainter, width: float, height: float) -> None:
+    def _paint_lanes(self, painter: QPainter, width: float, height: float, chips: bool = True) -> None:
         state = self.state
         self._frames, beneath = self._place(width, height)
         brush = LanePainter(painter, self.look.scheme, state.history, self._axis, state.origin, width)
@@ -176,7 +176,8 @@ class LanesView(PaintedWidget):
             found = self._continuation(frame.lane)
             if found is not None:
                 brush.continuation(frame, state.now, found[1], found[0])
-        self._paint_folded(painter, beneath, width, height)
+        if chips:
+            self._paint_folded(painter, beneath, width, height)
 
     def _flags(self, width: float) -> list[tuple[float, str]]:
         """Return a flag a pixel at most, faults before warnings."""
@@ -325,7 +326,7 @@ class LanesView(PaintedWidget):
         painter.translate(0, high)
         painter.save()
         kept = self._frames, self._chips
-        self._paint_lanes(painter, size.width(), size.height() - high)
+        self._paint_lanes(painter, size.width(), size.height() - high, chips=False)
         for tick in self._axis.ticks(size.width()):
             x = self._axis.x(tick, size.width())
             draw_text(painter, QPointF(x - 20, -2), clock_text(tick), scheme.soft, 9.5)

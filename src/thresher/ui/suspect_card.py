@@ -50,7 +50,10 @@ class SuspectCard(PaintedWidget):
         suspects = shown_suspects(self.state)
         if not suspects:
             draw_text(painter, QPointF(12, 26), "SUSPECTS", scheme.soft, 11, bold=True)
-            draw_text(painter, QPointF(12, 48), "none yet: needs findings, or time under load", scheme.soft, 12)
+            for line, text in enumerate(
+                wrap("none yet: needs findings, or time under load", 12, self.width() - 24.0, 2)
+            ):
+                draw_text(painter, QPointF(12, 48 + 17 * line), text, scheme.soft, 12)
             return
         y = area.y() + 22
         for suspect in suspects:
