@@ -21,7 +21,8 @@ from thresher.ui.theme import Scheme
 from thresher.ui.time_axis import TimeAxis
 
 Rows = npt.NDArray[np.float32]
-Coverage = npt.NDArray[np.float32]
+Coverage = npt.NDArray[np.int8]
+"""How many of the fine rows of each pixel are covered."""
 
 MOST_CURVES = 8
 """Curves drawn each for itself; more become an envelope."""
@@ -126,7 +127,7 @@ class LanePainter:
         return self._cover(frame, top - _HALF_LINE, bottom + _HALF_LINE)
 
     def _cover(self, frame: LaneFrame, top: Rows, bottom: Rows) -> Coverage:
-        """Fill each column from top to bottom on fine rows, several curves over each other; average to pixels."""
+        """Fill each column from top to bottom on fine rows, several curves over each other; count them by pixel."""
         high = int(frame.area.height())
         fine = high * _FINE
         wide, curves = top.shape
@@ -140,18 +141,18 @@ class LanePainter:
             steps[last * wide + column] -= 1
         count = np.add.accumulate(steps.reshape(fine + 1, wide)[:-1], axis=0, dtype=np.int8)
         inside = (count > 0).view(np.int8).reshape(high, _FINE, wide)
-        covered: Coverage = np.add.reduce(inside, axis=1, dtype=np.int8).astype(np.float32) / np.float32(_FINE)
+        covered: Coverage = np.add.reduce(inside, axis=1, dtype=np.int8)
         return covered
 
     def _ink(self, frame: LaneFrame, coverage: Coverage, strength: float) -> None:
         """Put coverage on the paper in the colour of the lane's part."""
         ink = self._scheme.part(frame.lane.kind)
-        alpha = coverage * strength
-        image = np.empty((*coverage.shape, 4), dtype=np.uint8)
-        for place, part in enumerate((ink.blue(), ink.green(), ink.red(), 255)):
-            image[:, :, place] = alpha * part
+        shades = [strength * rows / _FINE for rows in range(_FINE + 1)]
+        parts = ((ink.blue(), 0), (ink.green(), 8), (ink.red(), 16), (255, 24))
+        colours = np.array([sum(int(part * alpha) << shift for part, shift in parts) for alpha in shades], np.uint32)
         high, wide = coverage.shape
-        picture = QImage(image.tobytes(), wide, high, 4 * wide, QImage.Format.Format_ARGB32_Premultiplied)
+        pixels = colours[coverage].tobytes()
+        picture = QImage(pixels, wide, high, 4 * wide, QImage.Format.Format_ARGB32_Premultiplied)
         self._painter.drawImage(QPointF(self.field(frame).x(), frame.area.y()), picture)
 
     def _y(self, frame: LaneFrame, values: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:

@@ -50,10 +50,9 @@ class SuspectCard(PaintedWidget):
         suspects = shown_suspects(self.state)
         if not suspects:
             draw_text(painter, QPointF(12, 26), "SUSPECTS", scheme.soft, 11, bold=True)
-            for line, text in enumerate(
-                wrap("none yet: needs findings, or time under load", 12, self.width() - 24.0, 2)
-            ):
-                draw_text(painter, QPointF(12, 48 + 17 * line), text, scheme.soft, 12)
+            lines = wrap("none yet: needs findings, or time under load", 12, self.width() - 24.0, 2)
+            for number, words in enumerate(lines):
+                draw_text(painter, QPointF(12, 48 + 17 * number), words, scheme.soft, 12)
             return
         y = area.y() + 22
         for suspect in suspects:
