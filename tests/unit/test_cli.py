@@ -68,7 +68,7 @@ def test_a_run_on_a_bench_model_finds_and_reports(thresher: Run, tmp_path: Path)
         assert (tmp_path / f"r.{ending}").stat().st_size > 1000
     refused = thresher("report", "j.thresher", "--out", "r.doc")
     assert refused.returncode == 2
-    assert ".html, .csv, .json or .png" in refused.stderr
+    assert ".html, .csv, .jsonl, .parquet, .json or .png" in refused.stderr
 
 
 def test_a_sound_bench_model_ends_with_nought(thresher: Run, tmp_path: Path) -> None:

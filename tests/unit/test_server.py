@@ -106,3 +106,17 @@ def test_a_line_beyond_all_bounds_is_refused_and_the_engine_lives(engine: Engine
 def test_a_notification_is_carried_out_and_gets_no_answer(engine: EngineProcess) -> None:
     line = b'{"jsonrpc": "2.0", "method": "run.stop"}\n{"jsonrpc": "2.0", "id": 9, "method": "run.stop"}'
     assert ask(engine, line)["id"] == 9
+
+
+def test_a_window_that_closes_ends_an_idle_engine_and_leaves_a_run_alone(engine: EngineProcess) -> None:
+    text = (
+        'format = "thresher-sheet/1"\ntitle = "Long"\n'
+        '[[blocks]]\nrow = "processor"\nload = "matrix"\nstart = 0\nlength = 5000\n'
+    )
+    engine.client.call("sheet.put", RunStatus, toml=text, name="long")
+    engine.client.call("run.start", RunStatus)
+    assert engine.client.call("engine.leave", bool) is False
+    engine.wait(lambda status: status.workers_running > 0)
+    engine.client.call("run.stop", str)
+    assert engine.client.call("engine.leave", bool) is True
+    assert engine.process.wait(20) == 0

@@ -97,6 +97,14 @@ def _quit(engine: Engine, _params: dict[str, Any]) -> object:
     return True
 
 
+def _leave(engine: Engine, _params: dict[str, Any]) -> object:
+    """A window closes: only the engine knows for sure whether a run goes on, for which it stays."""
+    if engine.conductor.active:
+        return False
+    engine.quit()
+    return True
+
+
 METHODS: dict[str, Method] = {
     "snapshot": lambda engine, _params: engine.snapshot(),
     "history": lambda engine, params: engine.history(float(params["after"]), _HISTORY_ROWS),
@@ -113,6 +121,7 @@ METHODS: dict[str, Method] = {
     "baseline.take": _begin_baseline,
     "run.start": _start,
     "run.stop": lambda engine, _params: engine.stop(),
+    "engine.leave": _leave,
     "engine.quit": _quit,
 }
 """Every method but `subscribe`, which belongs to the connection. They run on the engine's thread."""

@@ -38,8 +38,8 @@ class TimeAxis(QObject):
 
     def move_now(self, now: float) -> None:
         """Keep up with now while the last seconds are followed."""
-        if self.tail is not None and abs(self.end - now - self.tail * 0.05) > 0.05:
-            self._set(now - self.tail, now + self.tail * 0.05)
+        if self.tail is not None and abs(self.end - now - self.tail / 12) > 0.05:
+            self._set(now - self.tail, now + self.tail / 12)
 
     def fit(self, begin: float, end: float) -> None:
         """Show a span while the axis follows."""

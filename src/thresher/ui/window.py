@@ -402,7 +402,7 @@ class MainWindow(QWidget):
         self.intake.flush()
         self.strip.hide()
         if self._link is not None:
-            if not self.state.active and self._link.standing:
-                self._link.call("engine.quit")
+            if self._link.standing:
+                self._link.call("engine.leave")
             self._link.finish()
         super().closeEvent(event)
