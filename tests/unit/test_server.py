@@ -108,7 +108,8 @@ def test_a_notification_is_carried_out_and_gets_no_answer(engine: EngineProcess)
     assert ask(engine, line)["id"] == 9
 
 
-def test_a_window_that_closes_ends_an_idle_engine_and_leaves_a_run_alone(engine: EngineProcess) -> None:
+def test_a_window_that_closes_ends_an_idle_engine_and_leaves_a_run_alone(tmp_path: Path) -> None:
+    engine = EngineProcess(tmp_path, "--bench-model", "ferry-office", "--speed", "30")
     text = (
         'format = "thresher-sheet/1"\ntitle = "Long"\n'
         '[[blocks]]\nrow = "processor"\nload = "matrix"\nstart = 0\nlength = 5000\n'
@@ -120,3 +121,4 @@ def test_a_window_that_closes_ends_an_idle_engine_and_leaves_a_run_alone(engine:
     engine.client.call("run.stop", str)
     assert engine.client.call("engine.leave", bool) is True
     assert engine.process.wait(20) == 0
+    engine.close()

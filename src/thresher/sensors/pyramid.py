@@ -139,7 +139,7 @@ class Pyramid:
         Both have the shape (count, channels), or (count, 1) for all channels `together`. Where ticks are farther apart
         than columns, values between them lie on straight lines; a column is NaN where nothing was read.
         """
-        level, first, last = self._choose(begin, end, 4 * count)
+        level, first, last = self._choose(begin, end, 2 * count)
         spans = [(level, first, last)]
         if last == self._levels[level].count:
             spans += self._newer_spans(level, end)
