@@ -40,7 +40,7 @@ def test_the_demo_from_start_to_suspect_by_keyboard(
     window = open_window(engine)
     state = window.state
     assert "Start puts 16 threads under load for 0:13:00" in window.bench.head.sentence()
-    assert window.band.act_button.text().startswith("Start")
+    qtbot.waitUntil(lambda: window.band.act_button.text().startswith("Start"), timeout=5_000)
     assert shown_suspects(state) == []
     press(qtbot, window, Qt.Key.Key_Return, control=True)
     qtbot.waitUntil(lambda: state.active, timeout=10_000)

@@ -87,8 +87,8 @@ class LanePainter:
         right = self._axis.x(self._axis.end, self._width)
         return QRectF(self._left, frame.area.y(), right - self._left, frame.area.height())
 
-    def curves(self, frame: LaneFrame, hidden: frozenset[int]) -> None:
-        """Paint the channels: the leading ones strongly, the others as a faint envelope."""
+    def curves(self, frame: LaneFrame, hidden: frozenset[int]) -> list[Coverage]:
+        """Paint the channels: the leading ones strongly, the others as a faint envelope; return what they cover."""
         lead = [channel for channel in frame.lane.lead if channel not in hidden]
         others = [channel for channel in frame.lane.channels if channel not in hidden and channel not in lead]
         layers = []
@@ -100,6 +100,7 @@ class LanePainter:
             layers.append((self._lines(frame, lead), 0.85))
         for coverage, strength in layers:
             self._ink(frame, coverage, strength)
+        return [coverage for coverage, _ in layers]
 
     def _columns(self, frame: LaneFrame, channels: list[int], together: bool = False) -> tuple[Rows, Rows]:
         """Return the rows of fine pixels that channels cover in each column: from above (first) to below (last)."""
@@ -159,8 +160,8 @@ class LanePainter:
         inner = frame.area.height() - 6
         return np.asarray(frame.area.bottom() - 3 - (values - frame.low) / (frame.high - frame.low) * inner)
 
-    def limit(self, frame: LaneFrame) -> None:
-        """Paint the limit, and at the right what it is."""
+    def limit(self, frame: LaneFrame, covered: list[Coverage]) -> None:
+        """Paint the limit, and what it is where no curve is: as far right as can be, below the line or above it."""
         limit = frame.lane.limit
         if limit is None or not frame.low <= limit.value <= frame.high:
             return
@@ -171,8 +172,7 @@ class LanePainter:
         painter.drawLine(QPointF(field.x(), y), QPointF(field.right(), y))
         text = f"{limit.side.value} {limit.value:g} {frame.lane.unit}"
         wide = text_width(text, 10.5) + 8
-        below = y + 15 < frame.area.bottom()
-        box = QRectF(field.right() - wide, y + 2 if below else y - 15, wide, 13)
+        box = _free_box(frame, field, y, wide, covered)
         ground = QColor(scheme.panel)
         ground.setAlphaF(0.85)
         painter.fillRect(box, ground)
@@ -222,6 +222,21 @@ class LanePainter:
         right = self._left - 6
         draw_text(painter, QPointF(right, area.y() + 29), f"{high:.{digits}f}", scheme.soft, 10, right=True)
         draw_text(painter, QPointF(right, area.bottom() - 4), f"{low:.{digits}f}", scheme.soft, 10, right=True)
+
+
+def _free_box(frame: LaneFrame, field: QRectF, y: float, wide: float, covered: list[Coverage]) -> QRectF:
+    """Return a place beside a line at `y` that no curve covers, searched from the right; the rightmost when all are."""
+    high = 13.0
+    tops = [top for top in (y + 2, y - 15) if frame.area.y() < top and top + high < frame.area.bottom()] or [y + 2]
+    steps = max(1, int((field.width() - wide) // (wide / 2)))
+    for step in range(steps):
+        left = field.right() - wide - step * wide / 2
+        for top in tops:
+            rows = slice(max(0, int(top - frame.area.y())), int(top - frame.area.y() + high))
+            columns = slice(max(0, int(left - field.x())), int(left - field.x() + wide))
+            if not any(coverage[rows, columns].any() for coverage in covered):
+                return QRectF(left, top, wide, high)
+    return QRectF(field.right() - wide, tops[0], wide, high)
 
 
 def continuation_text(found: Continuation, value: float, limit: Limit | None) -> str:

@@ -169,8 +169,7 @@ class LanesView(PaintedWidget):
         flags, hidden = self._flags(width), self._hidden()
         for frame in self._frames:
             brush.ground(frame, flags)
-            brush.curves(frame, hidden)
-            brush.limit(frame)
+            brush.limit(frame, brush.curves(frame, hidden))
             key = frame.lane.key
             brush.margin(frame, "", key == self.chosen and self.hasFocus(), key in self.layout_of_lanes.pinned)
             found = self._continuation(frame.lane)
