@@ -58,7 +58,10 @@ CARDS: dict[str, Files] = {
     },
     "i915": {
         "/sys/class/drm/card1/gt/gt0/rps_act_freq_mhz": "1150\n", "/sys/class/drm/card1/gt/gt1/rps_act_freq_mhz": "0\n",
-        "/sys/class/drm/card1/gt_act_freq_mhz": "1150\n", "/sys/class/hwmon/hwmon0/name": "i915\n",
+        "/sys/class/drm/card1/gt_act_freq_mhz": "1150\n",
+        "/sys/class/drm/card1/gt/gt0/throttle_reason_status": "1\n",
+        "/sys/class/drm/card1/gt/gt0/throttle_reason_pl1": "1\n",
+        "/sys/class/drm/card1/gt/gt0/throttle_reason_thermal": "0\n", "/sys/class/hwmon/hwmon0/name": "i915\n",
         "/sys/class/hwmon/hwmon0/energy1_input": "90000000\n", "/sys/class/hwmon/hwmon0/power1_crit": "225000000\n",
         "/sys/class/hwmon/hwmon0/in0_input": "712\n",
     },

@@ -3,23 +3,30 @@
 import ctypes
 import threading
 import time
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from tests.unit.machine_trees import cores
 from thresher.benchmodels.machine import BenchModel
 from thresher.benchmodels.scenario import Scenario
+from thresher.engine.watchers import Watchers
 from thresher.inventory.machine import read_inventory
 from thresher.model.channels import LimitSide, Quantity
 from thresher.model.errors import SourceUnavailable
 from thresher.model.parts import Fact, Inventory, Part, PartKind
+from thresher.model.port import Source
 from thresher.sensors import nvml
 from thresher.sensors.discovery import discover
 from thresher.sensors.probes import effective_clocks
 from thresher.sensors.sampler import Sampler
-from thresher.system.counters import PerfCounters, RegisterCounters, open_counters
+from thresher.system.counters import PerfCounters, Registers, open_counters
+from thresher.system.tree import TreeSystem
 
 
 def test_a_clock_is_counted_while_awake_and_says_how_long_that_was() -> None:
@@ -87,9 +94,10 @@ def test_this_computer_counts_or_says_what_would_change_that() -> None:
 
 
 def test_a_cpu_that_is_not_there_has_no_counters() -> None:
-    for kind in (PerfCounters, RegisterCounters):
-        with pytest.raises(SourceUnavailable):
-            kind(4095)
+    with pytest.raises(SourceUnavailable):
+        PerfCounters(4095)
+    with pytest.raises(SourceUnavailable):
+        Registers(4095, (0x10,))
 
 
 class FakeLibrary:
@@ -198,3 +206,61 @@ def test_a_card_that_stops_answering_goes_stale_and_holds_nothing_up(monkeypatch
 def test_structures_are_those_of_the_published_interface() -> None:
     assert ctypes.sizeof(nvml._Utilisation) == 8
     assert ctypes.sizeof(nvml._Memory) == 24
+
+
+class StatusTree(TreeSystem):
+    """A directory tree that answers for the status registers too."""
+
+    def __init__(self, root: Path, registers: dict[int, int]) -> None:
+        super().__init__(root)
+        self.registers = registers
+
+    def open_register(self, cpu: int, number: int) -> Source:
+        """A register by its number."""
+        registers = self.registers
+
+        class Register:
+            path = f"/dev/cpu/{cpu}/msr"
+
+            def read(self) -> bytes:
+                return str(registers[number]).encode()
+
+            def close(self) -> None:
+                pass
+
+        return Register()
+
+
+def test_status_registers_say_what_holds_the_clock_down(write_tree: Callable[..., Path]) -> None:
+    files = cores([(0, 0), (1, 0)], base_frequency="3600000", scaling_cur_freq="2900000")
+    root = write_tree(files | {"/proc/cpuinfo": "vendor_id : GenuineIntel\n", "/proc/stat": "cpu 1 2 3 4\n"})
+    system = StatusTree(root, {0x1B1: 1 << 10, 0x19C: 0})
+    discovery = discover(system, read_inventory(system))
+    flags = [each.name for each in discovery.channels if each.quantity is Quantity.FLAG]
+    assert flags == [f"Package 0 held by {word}" for word in (
+        "heat", "prochot", "critical heat", "power limit", "current limit", "another part's limit",
+    )]  # fmt: skip
+    sampler, watchers = Sampler(system, discovery), Watchers(discovery.channels)
+
+    def found(seconds: int, start: float) -> list[str]:
+        ticks = (replace(sampler.sample(), at=start + n) for n in range(seconds))
+        return [finding.code for tick in ticks for finding in watchers.look(tick, frozenset({0, 1}))[0]]
+
+    assert found(10, 0.0) == ["P-121"]
+    for register, bit, code in ((0x1B1, 2, "P-124"), (0x19C, 12, "P-123")):
+        system.registers = {0x1B1: 0, 0x19C: 0} | {register: 1 << bit}
+        sampler = Sampler(system, discover(system, read_inventory(system)))
+        watchers = Watchers(discovery.channels)
+        assert found(10, 0.0) == [code]
+
+
+def test_registers_that_cannot_be_read_are_said_once_and_only_where_they_are_documented(
+    write_tree: Callable[..., Path],
+) -> None:
+    root = write_tree(cores([(0, 0), (1, 0)]) | {"/proc/cpuinfo": "vendor_id : GenuineIntel\n"})
+    system = TreeSystem(root)
+    told = [fact for fact in discover(system, read_inventory(system)).unknown if "holds the processor" in fact.name]
+    assert len(told) == 1
+    (root / "proc/cpuinfo").write_text("vendor_id : TernHarbour8\n")
+    unknown = discover(system, read_inventory(system)).unknown
+    assert not [fact for fact in unknown if "holds the processor" in fact.name]

@@ -53,6 +53,13 @@ def test_a_core_that_does_not_follow_the_load_is_doubted() -> None:
     assert doubts(cores, quiet) == {}
 
 
+def test_a_twin_that_wanders_is_doubted_and_a_constant_offset_is_not() -> None:
+    channels = (hot("Tctl"), hot("Tdie"), hot("Package id 0"))
+    rows = [(67.0 + t, 40.0 + t, 41.0 + t - (30.0 if t > 25 else 0.0)) for t in range(40)]
+    assert doubts(channels, rows) == {"Package id 0": "X-832"}
+    assert doubts(channels, rows[:20]) == {}
+
+
 def test_the_control_temperature_is_measured_against_the_die() -> None:
     noise = np.random.default_rng(1).normal(0, 0.3, 40)
     channels = (hot("Tctl"), hot("Tdie"))

@@ -148,6 +148,10 @@ class BenchModel:
         """Open a CPU's clock counters."""
         return ModelCounters(self._physics, cpu)
 
+    def open_register(self, cpu: int, number: int) -> ModelSource:
+        """The made-up processor has no registers."""
+        raise SourceUnavailable(f"register {number:#x} of CPU {cpu}", "this processor documents no such register")
+
     def open_kernel_log(self) -> LogReader:
         """Open the log at its oldest record."""
         return LogReader(self._log)

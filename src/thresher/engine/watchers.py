@@ -15,6 +15,11 @@ _COOL_AGAIN_K = 5.0
 _HOT_K = 3.0
 _CLOCK_SHARE = 0.985
 _AT_POWER_LIMIT = 0.97
+_HELD_BY = {
+    "power limit": ("P-121", "Clock held down by the power limit"),
+    "current limit": ("P-123", "Clock held down by the current limit"),
+    "prochot": ("P-124", "Clock held down from outside"),
+}
 _CLOCK_LASTS_S = 5.0
 _RAIL_LASTS_S = 3.0
 _FAN_LASTS_S = 5.0
@@ -189,6 +194,14 @@ class Watchers:
 
     def _why_low(self, tick: Tick) -> tuple[str, str, str]:
         """Say what holds a clock down where it is not heat: the power limit, a setting, or nothing that is told."""
+        held = {
+            channel.key.rpartition("/")[2]: channel.name
+            for channel, reading in zip(self.channels, tick.values, strict=True)
+            if channel.quantity is Quantity.FLAG and channel.kind is PartKind.PROCESSOR and reading
+        }
+        for word, (code, title) in _HELD_BY.items():
+            if word in held:
+                return code, title, f"{held[word]}, says the processor"
         for channel, reading in zip(self.channels, tick.values, strict=True):
             limit = channel.limit(LimitSide.BELOW)
             mine = channel.quantity is Quantity.POWER and channel.kind is PartKind.PROCESSOR

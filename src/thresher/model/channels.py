@@ -26,6 +26,7 @@ class Quantity(StrEnum):
     LATENCY = "latency"
     CHARGE = "charge"
     FREQUENCY = "frequency"
+    FLAG = "flag"
 
 
 UNITS: dict[Quantity, str] = {
@@ -46,6 +47,7 @@ UNITS: dict[Quantity, str] = {
     Quantity.LATENCY: "ms",
     Quantity.CHARGE: "%",
     Quantity.FREQUENCY: "MHz",
+    Quantity.FLAG: "set",
 }
 
 

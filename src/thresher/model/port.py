@@ -107,6 +107,13 @@ class System(Protocol):
         """
         ...
 
+    def open_register(self, cpu: int, number: int) -> Source:
+        """Open a model-specific register of a logical CPU; reading gives it as a decimal number.
+
+        Raises SourceUnavailable with what would change that.
+        """
+        ...
+
     def open_kernel_log(self) -> KernelLog:
         """Open the kernel log from its oldest record. Raises SourceUnavailable."""
         ...

@@ -32,6 +32,7 @@ def discover(system: System, inventory: Inventory) -> Discovery:
         *processor.find_clocks(system, inventory, unknown),
         *processor.find_energy(system, unknown),
         *processor.find_throttling(system, inventory, unknown),
+        *processor.find_reasons(system, inventory, unknown),
         *host.find(system, inventory, unknown),
         *graphics.find(system, unknown),
     ]

@@ -33,10 +33,24 @@ def find(system: System, unknown: list[Fact]) -> Iterator[Probe]:
                     f"drm/{card}/{file}", f"{card} {word}", quantity, PartKind.GRAPHICS, f"{folder}/device/{file}"
                 )
                 yield from try_probe(system, channel, scaled(divisor), unknown)
+        yield from _reasons(system, folder, card, unknown)
         for number, path in enumerate(_clock_files(system, folder)):
             name = f"{card} clock" if not number else f"{card} clock {number + 1}"
             channel = Channel(f"drm/{card}/clock{number}", name, Quantity.FREQUENCY, PartKind.GRAPHICS, path)
             yield from try_probe(system, channel, scaled(1.0), unknown)
+
+
+def _reasons(system: System, folder: str, card: str, unknown: list[Fact]) -> Iterator[Probe]:
+    """Yield what an i915 engine says holds its clock down (`gt/gtN/throttle_reason_*`, each 0 or 1)."""
+    for gt in system.list(f"{folder}/gt"):
+        for file in system.list(f"{folder}/gt/{gt}"):
+            word = file.removeprefix("throttle_reason_")
+            if word != file and word != "status":
+                channel = Channel(
+                    f"drm/{card}/{gt}/{word}", f"{card} {gt} held by {word}", Quantity.FLAG, PartKind.GRAPHICS,
+                    f"{folder}/gt/{gt}/{file}",
+                )  # fmt: skip
+                yield from try_probe(system, channel, scaled(1.0), unknown)
 
 
 def _clock_files(system: System, folder: str) -> list[str]:

@@ -73,6 +73,7 @@ _PLANS = (
     _Plan("pressure", "Waiting", Quantity.PRESSURE, _EVERY, colour=PartKind.PROCESSOR),
     _Plan("throttled", "Throttled", Quantity.THROTTLE, (PartKind.PROCESSOR,)),
     _Plan("throttled for", "Throttle s", Quantity.THROTTLE_TIME, (PartKind.PROCESSOR,)),
+    _Plan("held by", "Held by", Quantity.FLAG, _EVERY, colour=PartKind.PROCESSOR),
     _Plan("fan duty", "Fan duty", Quantity.DUTY, _EVERY, colour=PartKind.COOLING),
     _Plan("humidity", "Humidity", Quantity.HUMIDITY, _EVERY, colour=PartKind.BOARD),
 )

@@ -27,6 +27,7 @@ PLAUSIBLE: dict[Quantity, tuple[float, float]] = {
     Quantity.LATENCY: (0.0, 600_000.0),
     Quantity.CHARGE: (0.0, 110.0),
     Quantity.FREQUENCY: (0.0, 20_000.0),
+    Quantity.FLAG: (0.0, 1.0),
 }
 """What each quantity can be inside a PC; a reading outside is a broken sensor, not a fact."""
 
@@ -189,6 +190,11 @@ def disk_use(name: str) -> Parse:
         return (read, written, busy_ms / operations if operations else 0.0)
 
     return parse
+
+
+def register_bits(bits: tuple[int, ...]) -> Parse:
+    """Return a parse function from a register as a decimal number to single bits of it, each 0 or 1."""
+    return lambda content, _at: tuple(float(parse_number(content) >> bit & 1) for bit in bits)
 
 
 def effective_clocks() -> Parse:

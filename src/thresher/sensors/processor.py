@@ -11,7 +11,7 @@ from thresher.model.channels import Channel, Limit, LimitSide, Quantity
 from thresher.model.errors import SourceUnavailable
 from thresher.model.parts import Fact, Inventory, LogicalCpu, PartKind
 from thresher.model.port import System, optional_number, optional_text
-from thresher.sensors.probes import Probe, effective_clocks, energy_to_power, scaled, try_probe
+from thresher.sensors.probes import Probe, effective_clocks, energy_to_power, register_bits, scaled, try_probe
 
 _CPU = "/sys/devices/system/cpu"
 _POWERCAP = "/sys/class/powercap"
@@ -129,3 +129,38 @@ def find_throttling(system: System, inventory: Inventory, unknown: list[Fact]) -
                     yield from try_probe(system, channel, scaled(divisor), unknown)
         if files:
             packages.add(cpu.package)
+
+
+_PACKAGE_STATUS, _CORE_STATUS = 0x1B1, 0x19C
+_PACKAGE_BITS = ((0, "heat"), (2, "prochot"), (4, "critical heat"), (10, "power limit"))
+_CORE_BITS = ((12, "current limit"), (14, "another part's limit"))
+"""IA32_PACKAGE_THERM_STATUS and IA32_THERM_STATUS (processor manuals of the vendor, "thermal management")."""
+
+
+def find_reasons(system: System, inventory: Inventory, unknown: list[Fact]) -> Iterator[Probe]:
+    """Yield what a processor says holds its clock down, by its own status registers, a package at a time.
+
+    Only one vendor documents these registers; for others nothing is asked and nothing is said.
+    """
+    if "GenuineIntel" not in optional_text(system, "/proc/cpuinfo"):
+        return
+    packages: set[int] = set()
+    for cpu in _one_a_core(inventory):
+        if cpu.package in packages:
+            continue
+        packages.add(cpu.package)
+        for number, bits in ((_PACKAGE_STATUS, _PACKAGE_BITS), (_CORE_STATUS, _CORE_BITS)):
+            try:
+                source = system.open_register(cpu.cpu, number)
+            except SourceUnavailable as error:
+                unknown.append(Fact("what holds the processor's clock down", error.reason, error.path))
+                return
+            channels = tuple(
+                Channel(
+                    f"status/package{cpu.package}/{word}", f"Package {cpu.package} held by {word}", Quantity.FLAG,
+                    PartKind.PROCESSOR, f"{source.path}, register {number:#x} bit {bit}",
+                )
+                for bit, word in bits
+            )  # fmt: skip
+            parse = register_bits(tuple(bit for bit, _ in bits))
+            yield Probe(source, channels, parse, partial(system.open_register, cpu.cpu, number))

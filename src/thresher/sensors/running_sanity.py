@@ -15,6 +15,19 @@ _OTHERS_ROSE_K = 10.0
 _STILL_FOR_S = 30.0
 
 
+_WANDERS_K = 25.0
+_WHOLE = ("Tdie", "Package", "Tctl")
+"""Names of sensors that stand for a whole processor, the one to be believed first."""
+
+
+def _word(channel: Channel) -> str:
+    return channel.name.split(" ")[0]
+
+
+def _stands_for_all(channel: Channel) -> bool:
+    return _word(channel) in _WHOLE
+
+
 @dataclass(slots=True)
 class _Seen:
     """What a temperature has done: its last reading, its jumps, its lowest and highest since it was watched."""
@@ -35,6 +48,9 @@ class RunningSanity:
         self._watched = {
             index: channel for index, channel in enumerate(channels) if channel.quantity is Quantity.TEMPERATURE
         }
+        whole = [i for i, each in self._watched.items() if each.kind is PartKind.PROCESSOR and _stands_for_all(each)]
+        self._twins = sorted(whole, key=lambda i: (_WHOLE.index(_word(channels[i])), i))
+        self._distances: dict[int, tuple[float, float]] = {}
         self._seen: dict[int, _Seen] = {}
         self._told: set[int] = set()
 
@@ -49,7 +65,7 @@ class RunningSanity:
             if doubt is not None:
                 self._told.add(index)
                 doubts.append(doubt)
-        return doubts + self._still(tick)
+        return doubts + self._still(tick) + self._apart(tick)
 
     def _jumping(self, index: int, channel: Channel, at: float, value: float) -> SensorDoubt | None:
         seen = self._seen.get(index)
@@ -67,6 +83,27 @@ class RunningSanity:
         last = f"last {before:.0f} to {value:.0f} °C"
         detail = f"{_JUMPS} times by more than {most:.0f} K from one reading to the next, {last}"
         return SensorDoubt("X-837", channel.key, "Reading that jumps", detail)
+
+    def _apart(self, tick: Tick) -> list[SensorDoubt]:
+        """Return twins whose distance does not stay: a constant one is an offset, one that wanders is a broken sensor.
+
+        Only sensors that stand for a whole processor are compared; what is beside it may well lag behind.
+        """
+        values = {index: value for index in self._twins if (value := tick.values[index]) is not None}
+        reference = next((index for index in self._twins if index in values), None)
+        doubts = []
+        for index, value in values.items():
+            if reference is None or index == reference or index in self._told:
+                continue
+            apart = value - values[reference]
+            low, high = self._distances.get(index, (apart, apart))
+            self._distances[index] = low, high = min(low, apart), max(high, apart)
+            if high - low > _WANDERS_K:
+                self._told.add(index)
+                channel, twin = self._watched[index], self._watched[reference]
+                detail = f"from {low:+.0f} to {high:+.0f} K beside {twin.name} while loads ran"
+                doubts.append(SensorDoubt("X-832", channel.key, "Twins disagree", detail, twin.key))
+        return doubts
 
     def _still(self, tick: Tick) -> list[SensorDoubt]:
         mine = {

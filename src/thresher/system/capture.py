@@ -96,6 +96,10 @@ class RecordingSystem:
         """Open a CPU's counters; they mean nothing in a capture and are not kept."""
         return self._system.open_counters(cpu)
 
+    def open_register(self, cpu: int, number: int) -> Source:
+        """Open a register; it means nothing in a capture and is not kept."""
+        return self._system.open_register(cpu, number)
+
     def open_kernel_log(self) -> KernelLog:
         """Open the kernel log; its records are kept by `keep_log`."""
         return self._system.open_kernel_log()

@@ -15,7 +15,7 @@ from thresher.system.files import reason_of
 
 _PMU = "/sys/bus/event_source/devices/msr"
 _NAMES = ("aperf", "mperf", "tsc")
-_REGISTERS = (0xE8, 0xE7, 0x10)
+_COUNTERS = (0xE8, 0xE7, 0x10)
 _SYSCALLS = {"x86_64": 298, "aarch64": 241}
 """Number of perf_event_open by machine (the kernel's syscall tables)."""
 _ATTR_BYTES = 64
@@ -71,12 +71,13 @@ class PerfCounters:
         self._fds = []
 
 
-class RegisterCounters:
-    """The same counters read from `/dev/cpu/N/msr`."""
+class Registers:
+    """Model-specific registers of one CPU, read from `/dev/cpu/N/msr`, as decimal numbers."""
 
-    def __init__(self, cpu: int) -> None:
+    def __init__(self, cpu: int, numbers: tuple[int, ...]) -> None:
         """Open the registers and try them. Raises SourceUnavailable."""
         self.path = f"/dev/cpu/{cpu}/msr"
+        self._numbers = numbers
         self._fd = -1
         try:
             self._fd = os.open(self.path, os.O_RDONLY | os.O_CLOEXEC)
@@ -90,13 +91,13 @@ class RegisterCounters:
             raise
 
     def read(self) -> bytes:
-        """Return the three counters as decimal numbers."""
+        """Return the registers as decimal numbers."""
         try:
-            counts = [struct.unpack("<Q", os.pread(self._fd, 8, register))[0] for register in _REGISTERS]
+            found = [struct.unpack("<Q", os.pread(self._fd, 8, number))[0] for number in self._numbers]
         except (OSError, struct.error) as error:
             reason = reason_of(error) if isinstance(error, OSError) else "the register gave no whole number"
             raise SourceUnavailable(self.path, reason) from error
-        return " ".join(str(count) for count in counts).encode()
+        return " ".join(str(value) for value in found).encode()
 
     def close(self) -> None:
         """Close the registers; closing twice does nothing."""
@@ -105,12 +106,12 @@ class RegisterCounters:
             self._fd = -1
 
 
-def open_counters(cpu: int) -> PerfCounters | RegisterCounters:
+def open_counters(cpu: int) -> PerfCounters | Registers:
     """Open a CPU's counters by the first way that works. Raises SourceUnavailable with both reasons."""
     try:
         return PerfCounters(cpu)
     except SourceUnavailable as first:
         try:
-            return RegisterCounters(cpu)
+            return Registers(cpu, _COUNTERS)
         except SourceUnavailable as second:
             raise SourceUnavailable(first.path, f"{first.reason}; {second.path}: {second.reason}") from second

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from thresher.model.errors import SourceUnavailable
 from thresher.model.port import SimulatedWork, SystemKind
-from thresher.system.counters import PerfCounters, RegisterCounters, open_counters
+from thresher.system.counters import PerfCounters, Registers, open_counters
 from thresher.system.files import FileSource, list_names, read_once, reason_of
 
 _KMSG = "/dev/kmsg"
@@ -80,9 +80,13 @@ class LiveSystem:
         """Follow symbolic links."""
         return os.path.realpath(path)
 
-    def open_counters(self, cpu: int) -> PerfCounters | RegisterCounters:
+    def open_counters(self, cpu: int) -> PerfCounters | Registers:
         """Open a CPU's own clock counters."""
         return open_counters(cpu)
+
+    def open_register(self, cpu: int, number: int) -> Registers:
+        """Open a model-specific register."""
+        return Registers(cpu, (number,))
 
     def open_kernel_log(self) -> LiveKernelLog:
         """Open `/dev/kmsg`."""

@@ -118,6 +118,10 @@ class TreeSystem:
         """Files hold no counters."""
         raise SourceUnavailable(f"counters of CPU {cpu}", "a directory of files has no running counters")
 
+    def open_register(self, cpu: int, number: int) -> Source:
+        """Files hold no registers."""
+        raise SourceUnavailable(f"register {number:#x} of CPU {cpu}", "a directory of files has no registers")
+
     def open_kernel_log(self) -> TreeKernelLog:
         """Open `dev/kmsg` of the tree."""
         return TreeKernelLog(self._root)
