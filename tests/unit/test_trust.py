@@ -58,6 +58,11 @@ def test_a_twin_that_wanders_is_doubted_and_a_constant_offset_is_not() -> None:
     rows = [(67.0 + t, 40.0 + t, 41.0 + t - (30.0 if t > 25 else 0.0)) for t in range(40)]
     assert doubts(channels, rows) == {"Package id 0": "X-832"}
     assert doubts(channels, rows[:20]) == {}
+    sockets = (hot("Package id 0"), hot("Package id 1"))
+    apart = [(40.0 + t, 40.0 + t % 2) for t in range(60)]
+    assert doubts(sockets, apart) == {}, "two processors need not agree"
+    values = np.tile([40.0, 75.0], (40, 1)) + np.random.default_rng(2).normal(0, 0.3, (40, 2))
+    assert take_baseline(sockets, values, {}, 0.0, 40.0).doubts == ()
 
 
 def test_the_control_temperature_is_measured_against_the_die() -> None:

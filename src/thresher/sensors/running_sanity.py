@@ -49,6 +49,8 @@ class RunningSanity:
             index: channel for index, channel in enumerate(channels) if channel.quantity is Quantity.TEMPERATURE
         }
         whole = [i for i, each in self._watched.items() if each.kind is PartKind.PROCESSOR and _stands_for_all(each)]
+        if len({_word(channels[index]) for index in whole}) < len(whole):
+            whole = []  # several processors: their temperatures need not agree
         self._twins = sorted(whole, key=lambda i: (_WHOLE.index(_word(channels[i])), i))
         self._distances: dict[int, tuple[float, float]] = {}
         self._seen: dict[int, _Seen] = {}

@@ -136,8 +136,9 @@ def _twins(channels: tuple[Channel, ...], values: npt.NDArray[np.float64], doubt
         if channels[index].key not in doubted and len(_told(values[:, index])) >= SHORTEST
     ]
     inside = [index for index in twins if channels[index].kind is PartKind.PROCESSOR]
-    if len(twins) < 2 or not inside:
-        return []
+    words = [channels[index].name.split(" ")[0] for index in inside]
+    if len(twins) < 2 or not inside or len(set(words)) < len(words):
+        return []  # with several processors their temperatures need not agree
     # the processor's own sensor sits nearest to what gets hot, so that the others are measured against it; a control
     # temperature is no measurement but what fans are to be driven by
     reference = min(inside, key=lambda index: (_is_control(channels[index]), channels[index].name != "Tdie", index))
