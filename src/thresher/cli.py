@@ -91,10 +91,10 @@ def _x_server_listens(number: int) -> bool:
 
 
 @app.callback(invoke_without_command=True)
-def window(context: typer.Context) -> None:
+def window(context: typer.Context, every: Every = 1.0) -> None:
     """Open the window on this computer."""
     if context.invoked_subcommand is None:
-        _open_window(["--live"])
+        _open_window(["--live", "--every", str(every)])
 
 
 def _open_window(arguments: list[str]) -> NoReturn:

@@ -89,6 +89,12 @@ def test_a_fans_lowest_speed_counts_as_a_limit(write_tree: WriteTree) -> None:
     assert limit.value == 300.0
 
 
+def test_an_offset_that_the_chip_adds_is_told_with_the_source(write_tree: WriteTree) -> None:
+    reading, channel = readings(write_tree(BASE | chip_trees.chips("nct6775")))["SYSTIN"]
+    assert reading == 38.5
+    assert channel.source.endswith("temp1_input (the chip adds -1 K, temp1_offset)")
+
+
 def test_two_chips_of_one_name_are_told_apart(write_tree: WriteTree) -> None:
     root = write_tree(BASE | chip_trees.chips("nvme", "nvme"))
     for number in range(2):
@@ -169,7 +175,7 @@ def test_ten_thousand_mutated_sensor_files_crash_nothing(write_tree: WriteTree) 
     discovery = discover(system, read_inventory(system))
     sampler = Sampler(system, discovery)
     sampler.sample()
-    sources = sorted({channel.source for channel in discovery.channels})
+    sources = sorted({channel.source.split(" ")[0] for channel in discovery.channels})
     rng = np.random.default_rng(4)
     damaged = 0
     for _round in range(-(-10_000 // len(sources))):

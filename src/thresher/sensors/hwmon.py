@@ -75,7 +75,7 @@ def _chip(system: System, inventory: Inventory, folder: str, number: str, unknow
             continue
         channel = _channel(system, inventory, folder, name, device, own, kind, stem, file)
         parse: Parse = energy_to_power(None) if kind == "energy" else scaled(ATTRIBUTES[kind][1])
-        yield from try_probe(system, channel, parse, unknown)
+        yield from try_probe(system, channel, parse, unknown, f"{folder}/{file}")
 
 
 def _kind_of(name: str, labels: list[str]) -> PartKind:
@@ -116,10 +116,16 @@ def _channel(
         name=label or f"{chip} {stem}",
         quantity=quantity,
         kind=kind,
-        source=f"{folder}/{file}",
+        source=f"{folder}/{file}" + _offset(system, folder, word, stem, divisor),
         limits=tuple(limits),
         core=core,
     )
+
+
+def _offset(system: System, folder: str, word: str, stem: str, divisor: float) -> str:
+    """Say what the chip adds to a temperature by itself, empty for nothing."""
+    added = optional_number(system, f"{folder}/{stem}_offset") if word == "temp" else None
+    return f" (the chip adds {added / divisor:+g} K, {stem}_offset)" if added else ""
 
 
 def _core_of(inventory: Inventory, device: str, label: str) -> int | None:

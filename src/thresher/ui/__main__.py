@@ -20,6 +20,7 @@ def parse(arguments: list[str]) -> argparse.Namespace:
     parser.add_argument("--shop", type=Path, help="the folder of what the shop keeps, for an engine that is started")
     parser.add_argument("--sheet", help="the run sheet that a started engine puts on the bench")
     parser.add_argument("--speed", type=float, help="how fast the demo's clock runs")
+    parser.add_argument("--every", type=float, help="seconds between readings, 0.1 to 60")
     parser.add_argument("--stored", type=Path, help="look at a stored job")
     parser.add_argument("--picture", type=Path, help="draw the Bench into this PNG and end")
     parser.add_argument("--dark", action="store_true", help="the night bench scheme")
@@ -35,7 +36,7 @@ def engine_arguments(options: argparse.Namespace) -> list[str]:
         arguments[-1] = options.sheet
     if options.speed is not None and options.demo:
         arguments += ["--speed", str(options.speed)]
-    for name, value in (("--job", options.job), ("--shop", options.shop)):
+    for name, value in (("--job", options.job), ("--shop", options.shop), ("--every", options.every)):
         if value is not None:
             arguments += [name, str(value)]
     return arguments

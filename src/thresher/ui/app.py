@@ -69,7 +69,7 @@ class EngineKeeper(QObject):
 
     def open_job(self, path: str, model: str) -> None:
         """Let the engine go in order and start one on another job, on the bench model that belongs to it."""
-        kept = {"--shop", "--speed"}
+        kept = {"--shop", "--speed", "--every"}
         pairs = zip(self._arguments[::2], self._arguments[1::2], strict=True)
         self._arguments = [word for name, value in pairs if name in kept for word in (name, value)]
         self._arguments += ["--job", path, *(["--bench-model", model] if model else [])]
