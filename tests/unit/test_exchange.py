@@ -144,6 +144,7 @@ def test_semicolons_decimal_commas_and_times_over_midnight() -> None:
     [
         ("nothing here", "line 1"), ("a,b\n1,2\n", "titles"), ("time,x [V]\n", "rows"),
         ("time,x [V]\nyesterday,1\n", "row 2"), ("time,x [V]\n1,hello\n", "row 2, x [V]"),
+        ("time,x [V]\n1,1e999\n", "row 2, x [V]"),
         ("time,x [V]\n5,1\n4,1\n", "row 3"), ("time,x\n1,1\n", "columns"),
     ],
 )  # fmt: skip

@@ -133,14 +133,29 @@ def test_idle_readings_find_an_offset_and_the_technician_decides(
 
 
 def test_a_hot_channel_that_is_not_believed_stops_no_run(make_engine: MakeEngine, lighthouse: Scenario) -> None:
-    engine, _ = make_engine(lighthouse)
+    fault = Fault(kind=FaultKind.CHANNEL_OFFSET, path="/sys/class/hwmon/hwmon0/temp2_input", strength=40000)
+    wild = replace(lighthouse, faults=(fault,))
+    cautious = parse_sheet(SHORT_SHEET.format(length=5) + "[limits]\ntemperature_c = 69\n", "cautious")
+    trusting, _ = make_engine(wild, "other.thresher")
+    assert trusting.run_to_end(cautious).ending == "tripped"
+    engine, _ = make_engine(wild)
+    wrong = next(each for each in engine.channels if each.source == fault.path)
+    engine.set_trust(wrong.key, False, "reads 40 K too much")
+    assert engine.run_to_end(cautious).ending == "finished"
+
+
+def test_a_limit_that_no_believed_temperature_keeps_stops_the_run(
+    make_engine: MakeEngine, lighthouse: Scenario
+) -> None:
+    engine, heard = make_engine(lighthouse)
     for channel in engine.channels:
         if channel.kind is PartKind.PROCESSOR and channel.quantity is Quantity.TEMPERATURE:
             engine.set_trust(channel.key, False, "all wrong")
-    cautious = parse_sheet(SHORT_SHEET.format(length=5) + "[limits]\ntemperature_c = 31\n", "cautious")
-    assert engine.run_to_end(cautious).ending == "finished"
-    trusting, _ = make_engine(lighthouse, "other.thresher")
-    assert trusting.run_to_end(cautious).ending == "tripped"
+    limited = parse_sheet(SHORT_SHEET.format(length=5) + "[limits]\ntemperature_c = 95\n", "limited")
+    assert engine.run_to_end(limited).ending == "tripped"
+    assert any("no temperature of the processor is believed" in line for line in heard.tape())
+    free = parse_sheet(SHORT_SHEET.format(length=5), "free")
+    assert engine.run_to_end(free).ending == "finished", "a sheet without a limit needs no temperature"
 
 
 def test_a_load_that_begins_gives_idle_readings_up(

@@ -64,6 +64,8 @@ def test_a_core_that_stands_still_while_the_others_move_is_stuck() -> None:
     rising = np.linspace(30.0, 38.0, 40)
     assert codes(baseline(cores, rising, 33.0, rising + 1)) == {"chip/Core 1": "X-831"}
     assert codes(baseline(cores, 33.0, 33.0, 34.0)) == {}, "nothing moves on a quiet machine, and that is no fault"
+    steady = np.full(40, 33.0)
+    assert codes(baseline(cores, rising, 33.0, steady)) == {}, "one busy core makes no other a broken one"
 
 
 def test_a_limit_passed_at_idle_is_said_first() -> None:

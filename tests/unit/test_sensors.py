@@ -336,3 +336,15 @@ def test_a_slow_source_is_read_seldom_and_its_last_reading_stands(ferry: Scenari
     (name, period) = sampler.slow_channels()[0]
     assert name == "Slow one"
     assert period >= 1.5
+
+
+def test_a_source_that_was_slow_once_is_not_slow(ferry: Scenario) -> None:
+    model, source = BenchModel(ferry, 0.0), SlowSource()
+    channel = Channel("slow/x", "Slow one", Quantity.TEMPERATURE, PartKind.DRIVE, "/sys/slow")
+    sampler = Sampler(model, Discovery((Probe(source, (channel,), scaled(1000.0)),), ()))
+    for second in range(8):
+        source.seconds = 0.03 if second in (1, 4, 6) else 0.0
+        model.wait_until(model.now() + 1.0, threading.Event())
+        sampler.sample()
+    assert source.reads == 8
+    assert sampler.slow_channels() == []

@@ -1,5 +1,7 @@
 """What readings amount to: each sign once, after it has lasted, and again only after it was gone."""
 
+from dataclasses import replace
+
 from thresher.engine.watchers import Watchers
 from thresher.model.channels import Channel, Limit, LimitSide, Quantity, Tick
 from thresher.model.findings import Finding, TapeEntry
@@ -173,3 +175,29 @@ def test_when_clocks_are_back_the_tape_tells_how_long_and_how_deep_they_were_dow
     bench.run(3, clock=3.9)
     bench.run(40)
     assert sum(entry.title == "Clocks at their base again" for entry in bench.entries) == 1, "three seconds are nothing"
+
+
+def entries_of(channel: Channel, readings: list[float]) -> list[TapeEntry]:
+    watchers = Watchers((channel,))
+    ticks = [Tick(float(at), 0.0, (reading,), {}) for at, reading in enumerate(readings)]
+    return [entry for tick in ticks for entry in watchers.look(tick, BUSY)[1]]
+
+
+def test_a_limit_of_a_chip_is_watched_once_a_reading_was_inside_it() -> None:
+    fan = replace(FAN, limits=(Limit(600, LimitSide.ABOVE, "read from the chip"),))
+    (entry,) = entries_of(fan, [900.0] * 5 + [420.0] * 10)
+    assert (entry.code, entry.title) == ("X-851", "CPU fan beyond its limit")
+    assert "420 rpm, must stay above 600 (read from the chip)" in entry.detail
+    assert entries_of(fan, [420.0] * 30) == [], "nonsense limits of free inputs say nothing"
+    assert entries_of(fan, [900.0] * 5 + [420.0, 900.0] * 10) == [], "it must last"
+
+
+def test_a_limit_of_the_technician_is_watched_from_the_first_reading() -> None:
+    mine = Limit(2.9, LimitSide.ABOVE, "technician, 2026-11-02", "clock was lost twice")
+    battery = Channel("b/in8", "Vbat", Quantity.VOLTAGE, PartKind.BOARD, "/v8", (mine,))
+    (entry,) = entries_of(battery, [2.61] * 30)
+    assert "2.61 V, must stay above 2.9 (technician, 2026-11-02: clock was lost twice)" in entry.detail
+    power = Channel("rapl/0", "Package power", Quantity.POWER, PROCESSOR, "/e", (Limit(65, LimitSide.BELOW, "rapl"),))
+    assert entries_of(power, [60.0] * 5 + [66.0] * 30) == [], "a processor works at its power limit"
+    (entry,) = entries_of(replace(power, limits=(replace(mine, value=40.0, side=LimitSide.BELOW),)), [60.0] * 9)
+    assert "must stay below 40" in entry.detail

@@ -257,6 +257,8 @@ class Conductor:
         limits = run.sheet.limits
         hottest = self._record.hottest()
         reason = ""
+        if limits.temperature_c is not None and self._none_believed():
+            reason = "no temperature of the processor is believed, so the sheet's limit cannot be kept (X-802)"
         if limits.temperature_c is not None and hottest is not None and hottest >= limits.temperature_c:
             reason = f"{hottest:.0f} °C reached the sheet's limit of {limits.temperature_c:.0f} °C"
         silent = self._watchers.silent(tick, Quantity.TEMPERATURE) if limits.temperature_c is not None else []
@@ -272,6 +274,15 @@ class Conductor:
             self._record.note("Limit: run stopped", reason, Severity.WARNING)
             self._end(Ending.TRIPPED, reason)
         return bool(reason)
+
+    def _none_believed(self) -> bool:
+        """Whether the processor tells temperatures and none of them counts."""
+        told = [
+            channel
+            for channel in self._record.channels
+            if channel.kind is PartKind.PROCESSOR and channel.quantity is Quantity.TEMPERATURE
+        ]
+        return bool(told) and all(channel.distrust for channel in told)
 
     def pace(self) -> None:
         """Let the workers of a simulated machine do the beats of one tick."""

@@ -347,7 +347,7 @@ class Engine:
                 self._slow_told.add(name)
                 detail = f"it takes long to answer and is read every {period:.1f} s; in between its last reading stands"
                 self._record.note(f"{name} is slow", detail)
-        names = {channel.key: channel.name for channel in self.channels}
+        names = {channel.key: channel.name for channel in self.channels} if doubts else {}
         for doubt in doubts:
             if doubt.channel not in names or not self.desk.doubt(doubt):
                 continue

@@ -99,14 +99,15 @@ class Record:
 
     def check_journal(self) -> None:
         """Say when the job file stops being written, and when it is written again."""
-        trouble = self.writer.health().trouble
+        health = self.writer.health()
+        trouble = health.trouble
         if trouble and trouble != self._trouble_told:
             detail = f"{trouble}; rows wait in memory ({self.writer.path})"
             self.note("Job file is not written", detail, Severity.WARNING, "X-820")
         elif self._trouble_told and not trouble:
             self.note("Job file is written again", "nothing was lost")
         self._trouble_told = trouble
-        stalled = trouble is None and self.writer.health().stalled_s >= _STALL_S
+        stalled = trouble is None and health.stalled_s >= _STALL_S
         if stalled and not self._stall_told:
             detail = f"rows wait for {_STALL_S:.0f} s and more ({self.writer.path}); they are kept in memory meanwhile"
             title, at = "Drive with the job file stalls", self._system.now()
@@ -119,7 +120,7 @@ class Record:
             self.note("The drive with the job file goes on", f"after {self._stall_longest:.0f} s; nothing was lost")
             self._stall_longest = 0.0
         self._stall_told = stalled
-        self._stall_longest = max(self._stall_longest, self.writer.health().stalled_s) if stalled else 0.0
+        self._stall_longest = max(self._stall_longest, health.stalled_s) if stalled else 0.0
 
     def _temperature_of(self, core: int | None) -> float | None:
         if self.tick is None or core is None:

@@ -22,6 +22,9 @@ _HELD_BY = {
 }
 _CLOCK_LASTS_S = 5.0
 _RAIL_LASTS_S = 3.0
+_BEYOND_LASTS_S = 3.0
+_WATCHED_LIMITS = (Quantity.FAN, Quantity.CURRENT, Quantity.VOLTAGE)
+"""Quantities whose limits the chip tells are watched; a power at its limit is the processor's way of working."""
 _FAN_LASTS_S = 5.0
 _GONE_FOR_S = 20.0
 _SILENT_S = 3.0
@@ -69,6 +72,15 @@ def _clock_base(channel: Channel) -> Limit | None:
     return channel.limit(LimitSide.ABOVE) if channel.quantity is Quantity.CLOCK else None
 
 
+def _has_finding(channel: Channel, side: LimitSide) -> bool:
+    """Whether passing this limit is a finding of its own: of heat, of a clock below its base, of a rail."""
+    return (
+        (channel.quantity is Quantity.TEMPERATURE and side is LimitSide.BELOW)
+        or (channel.quantity is Quantity.CLOCK and side is LimitSide.ABOVE)
+        or (channel.quantity is Quantity.VOLTAGE and channel.kind is PartKind.POWER)
+    )
+
+
 @dataclass(slots=True)
 class _State:
     signs: dict[tuple[str, int], _Sign] = field(default_factory=dict)
@@ -76,6 +88,7 @@ class _State:
     missing_since: dict[int, float] = field(default_factory=dict)
     told_missing: set[int] = field(default_factory=set)
     seen: set[int] = field(default_factory=set)
+    inside: set[tuple[int, LimitSide]] = field(default_factory=set)
     episode: _Episode | None = None
 
 
@@ -91,7 +104,7 @@ class Watchers:
     def look(self, tick: Tick, busy_cores: frozenset[int]) -> tuple[list[Finding], list[TapeEntry]]:
         """Return what the newest readings amount to: findings, and notes for the tape."""
         findings = [*self._heat(tick), *self._clocks(tick, busy_cores), *self._rails(tick), *self._fans(tick)]
-        return findings, [*self._ended_episode(tick), *self._lost_channels(tick)]
+        return findings, [*self._ended_episode(tick), *self._passed_limits(tick), *self._lost_channels(tick)]
 
     def silent(self, tick: Tick, quantity: Quantity) -> list[Channel]:
         """Return the channels of a quantity that gave readings and have given none for some seconds."""
@@ -133,7 +146,7 @@ class Watchers:
         for index, channel in enumerate(self.channels):
             reading, limit = tick.values[index], channel.limit(LimitSide.BELOW)
             if channel.quantity is Quantity.TEMPERATURE and reading is not None and limit is not None:
-                chip = channel.key.rpartition("/")[0]
+                chip = channel.chip
                 room = limit.headroom(reading)
                 known = nearest.get(chip)
                 # a core names the place better than the package it belongs to
@@ -276,6 +289,36 @@ class Watchers:
                     )
                 )  # fmt: skip
         return findings
+
+    def _passed_limits(self, tick: Tick) -> list[TapeEntry]:
+        """Return notes of the limits that no finding stands for.
+
+        A limit of a chip counts once a reading has been inside it: many boards leave those of free inputs at nonsense.
+        """
+        state, entries = self._state, []
+        for index, channel in enumerate(self.channels):
+            reading = tick.values[index]
+            if reading is None or not channel.limits:
+                continue
+            for side in LimitSide:
+                limit = channel.limit(side)
+                if limit is None or _has_finding(channel, side):
+                    continue
+                if not limit.reason and channel.quantity not in _WATCHED_LIMITS:
+                    continue
+                if limit.headroom(reading) >= 0:
+                    state.inside.add((index, side))
+                still = channel.quantity is Quantity.FAN and reading == 0 and index in state.fan_turned  # is C-230
+                counts = (bool(limit.reason) or (index, side) in state.inside) and not still
+                beyond = counts and limit.headroom(reading) < 0
+                if self._sign(f"beyond {side.value}", index, _BEYOND_LASTS_S).seen(beyond, tick.at):
+                    why = f": {limit.reason}" if limit.reason else ""
+                    detail = (
+                        f"{reading:.4g} {channel.unit}, must stay {side.value} {limit.value:g} ({limit.source}{why})"
+                    )
+                    title = f"{channel.name} beyond its limit"
+                    entries.append(TapeEntry(tick.at, None, title, detail, Severity.WARNING, "X-851", channel.kind))
+        return entries
 
     def _lost_channels(self, tick: Tick) -> list[TapeEntry]:
         state, entries = self._state, []

@@ -22,6 +22,8 @@ from thresher.model.parts import PartKind
 
 _MOST_BYTES = 512 << 20
 _MOST_FAULTS = 12
+_LARGEST = 1e12
+"""Beyond any reading of a machine; what is larger is a broken cell."""
 LEFT_OUT = ""
 
 UNITS: dict[str, tuple[Quantity, float]] = {
@@ -165,7 +167,10 @@ def match_log(log: ForeignLog, columns: tuple[ColumnMatch, ...]) -> MatchedLog:
             value = _parse_number(cell, log.decimal_comma)
             if value is None and cell not in ("", "-", "N/A", "n/a", "nan", "NaN"):
                 faults.append(
-                    InputFault(f"row {number + 2}, {log.titles[place]}", f"expected a number, found {cell!r}")
+                    InputFault(
+                        f"row {number + 2}, {log.titles[place]}",
+                        f"expected a number below {_LARGEST:g}, found {cell!r}",
+                    )
                 )
             if value is not None:
                 values[number, column] = value * known[log.titles[place]].factor
@@ -217,7 +222,10 @@ def _parse_time(text: str, first: float | None) -> float | None:
 
 def _parse_number(cell: str, comma: bool) -> float | None:
     text = cell.replace(",", ".") if comma else cell
-    return float(text) if re.fullmatch(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?", text) else None
+    if not re.fullmatch(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?", text):
+        return None
+    number = float(text)
+    return number if abs(number) < _LARGEST else None
 
 
 def encode_matches(columns: tuple[ColumnMatch, ...]) -> bytes:

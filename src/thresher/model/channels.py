@@ -94,6 +94,11 @@ class Channel:
         """The unit that every reading of this channel is in."""
         return UNITS[self.quantity]
 
+    @property
+    def chip(self) -> str:
+        """What the channel is read from, the same for all channels of one chip or device."""
+        return self.key.rpartition("/")[0]
+
     def limit(self, side: LimitSide) -> Limit | None:
         """Return the limit on one side that counts: the first listed, since sources come in their order of trust.
 

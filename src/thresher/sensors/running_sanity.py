@@ -103,22 +103,25 @@ class RunningSanity:
             if high - low > _WANDERS_K:
                 self._told.add(index)
                 channel, twin = self._watched[index], self._watched[reference]
-                detail = f"from {low:+.0f} to {high:+.0f} K beside {twin.name} while loads ran"
+                detail = f"from {low:+.0f} to {high:+.0f} K beside {twin.name} since it is watched"
                 doubts.append(SensorDoubt("X-832", channel.key, "Twins disagree", detail, twin.key))
         return doubts
 
     def _still(self, tick: Tick) -> list[SensorDoubt]:
-        mine = {
-            index: self._seen[index]
-            for index, channel in self._watched.items()
-            if channel.kind is PartKind.PROCESSOR and not channel.distrust and index in self._seen
-        }
+        chips: dict[str, dict[int, _Seen]] = {}
+        for index, channel in self._watched.items():
+            if channel.kind is PartKind.PROCESSOR and not channel.distrust and index in self._seen:
+                chips.setdefault(channel.chip, {})[index] = self._seen[index]
+        return [doubt for mine in chips.values() for doubt in self._still_in(mine, tick.at)]
+
+    def _still_in(self, mine: dict[int, _Seen], at: float) -> list[SensorDoubt]:
+        """Return the temperatures of one chip that stand still while most of its others rise."""
         rose = [seen.high - seen.low for seen in mine.values()]
         if len(rose) < 2 or sorted(rose)[len(rose) // 2] < _OTHERS_ROSE_K:
             return []
         doubts = []
         for index, seen in mine.items():
-            if seen.high == seen.low and tick.at - seen.since >= _STILL_FOR_S and index not in self._told:
+            if seen.high == seen.low and at - seen.since >= _STILL_FOR_S and index not in self._told:
                 self._told.add(index)
                 detail = f"always {seen.value:g} °C while others of the processor rose by {max(rose):.0f} K"
                 title = "Temperature that does not follow the load"

@@ -16,6 +16,8 @@ _REOPEN_EVERY = 15
 
 _SLOW_S, _SLOW_SHARE = 0.02, 0.02
 """A source that takes longer than this is read so seldom that it takes no more than this share of the time."""
+_SLOW_TIMES = 3
+"""Reads in a row that make a source slow; a single long one may be the scheduler's doing."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,6 +41,7 @@ class Sampler:
         self._probes = list(discovery.probes)
         self._failing: dict[int, int] = {}
         self._held: dict[int, _Held] = {}
+        self._slow_reads: dict[int, int] = {}
         self.slow: dict[int, float] = {}
         self.channels: tuple[Channel, ...] = discovery.channels
 
@@ -81,6 +84,10 @@ class Sampler:
         """Let a slow source rest, so that it takes no more than its share; its last reading stands meanwhile."""
         if took_s < _SLOW_S:
             self._held.pop(number, None)
+            self._slow_reads.pop(number, None)
+            return
+        self._slow_reads[number] = self._slow_reads.get(number, 0) + 1
+        if self._slow_reads[number] < _SLOW_TIMES:
             return
         period = took_s / _SLOW_SHARE
         self._held[number] = _Held(at + period, values)

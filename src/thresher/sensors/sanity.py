@@ -20,6 +20,7 @@ _HOTTEST_IDLE_C = 95.0
 _TWINS_APART_K = 10.0
 _STEADY_K = 1.0
 _OTHERS_MOVED_K = 3.0
+_FEWEST_OTHERS = 2
 
 
 def take_baseline(
@@ -104,15 +105,18 @@ def _stuck(channels: tuple[Channel, ...], values: npt.NDArray[np.float64], doubt
         and len(_told(values[:, index])) >= SHORTEST
     ]
     moved = {index: float(np.ptp(_told(values[:, index]))) for index in mine}
-    most = max(moved.values(), default=0.0)
-    return [
-        SensorDoubt(
-            "X-831", channels[index].key, "Temperature that stands still",
-            f"always {_told(values[:, index])[0]:g} °C while others of the processor moved by {most:.0f} K",
-        )
-        for index in mine
-        if moved[index] == 0.0 and most >= _OTHERS_MOVED_K and channels[index].key not in doubted
-    ]  # fmt: skip
+    doubts = []
+    for index in mine:
+        if moved[index] > 0.0 or channels[index].key in doubted:
+            continue
+        # another package may be the only busy one, and one core of several may be: most of this chip's must move
+        others = [moved[each] for each in mine if each != index and channels[each].chip == channels[index].chip]
+        typical = sorted(others)[(len(others) - 1) // 2] if len(others) >= _FEWEST_OTHERS else 0.0
+        if typical >= _OTHERS_MOVED_K:
+            still = f"always {_told(values[:, index])[0]:g} °C"
+            detail = f"{still} while others of the processor moved by {typical:.0f} K"
+            doubts.append(SensorDoubt("X-831", channels[index].key, "Temperature that stands still", detail))
+    return doubts
 
 
 def processor_twins(channels: tuple[Channel, ...]) -> list[int]:

@@ -19,7 +19,7 @@ from thresher.ui.state import BenchState
 from thresher.ui.window import MainWindow
 
 _WATCH_MS = 250
-_GONE_MS = 30
+_GONE_MS, _GONE_BY_S = 30, 20.0
 _MOST_RESTARTS = 3
 
 
@@ -60,6 +60,7 @@ class EngineKeeper(QObject):
         link.lost.connect(self._on_lost)
         self._link = link
         self._moving = False
+        self._gone_by = 0.0
         self._leaving: list[subprocess.Popen[bytes]] = []
         window.job_wanted.connect(self.open_job)
         self._timer = QTimer(self)
@@ -79,6 +80,13 @@ class EngineKeeper(QObject):
 
     def _start_when_gone(self) -> None:
         """Start the engine of the other job as soon as the one before has given its socket up."""
+        if self._socket.exists() and time.monotonic() > self._gone_by:
+            self._moving = False
+            self._window.say(
+                f"The engine of the job before has not ended within {_GONE_BY_S:.0f} s ({self._socket}).\n"
+                "End its process, then open the job again."
+            )
+            return
         if self._socket.exists():
             QTimer.singleShot(_GONE_MS, self._start_when_gone)
             return
@@ -100,6 +108,7 @@ class EngineKeeper(QObject):
     def _on_lost(self) -> None:
         self._opened = False
         if self._moving:
+            self._gone_by = time.monotonic() + _GONE_BY_S
             self._start_when_gone()
             return
         self._window.say("The engine has gone. Its rows are safe up to the last tick; starting it again.")

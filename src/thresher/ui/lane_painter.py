@@ -198,8 +198,8 @@ class LanePainter:
         left = min(self._axis.x(now, self._width) + 8, field.right() - text_width(text, 11) - 6)
         draw_text(painter, QPointF(max(field.x() + 4, left), frame.area.bottom() - 6), text, scheme.ink, 11)
 
-    def margin(self, frame: LaneFrame, reading: str, chosen: bool, pinned: bool) -> None:
-        """Paint title, unit, the ends of the scale and the reading under the cursor."""
+    def margin(self, frame: LaneFrame, chosen: bool, pinned: bool) -> None:
+        """Paint title, unit and the ends of the scale."""
         painter, scheme, lane, area = self._painter, self._scheme, frame.lane, frame.area
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         ink = scheme.part(lane.kind)
@@ -214,8 +214,6 @@ class LanePainter:
         draw_text(painter, QPointF(12, area.y() + 15), lane.title, ink, size, bold=True, width=room)
         if area.height() > 34:
             draw_text(painter, QPointF(12, area.y() + 29), lane.unit, scheme.soft, 10.5)
-        if reading:
-            draw_text(painter, QPointF(12, min(area.y() + 46, area.bottom() - 4)), reading, scheme.ink, 12, bold=True)
         digits = 0 if frame.high - frame.low > 20 else 2
         low = 0.0 if abs(frame.low) < 0.5 and not digits else frame.low
         high = min(frame.high, 100.0) if lane.unit == "%" else frame.high

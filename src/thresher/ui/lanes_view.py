@@ -67,6 +67,7 @@ class LanesView(PaintedWidget):
         self.layout_of_lanes = LaneLayout()
         self.chosen = ""
         self._frames: list[LaneFrame] = []
+        self._leads: dict[str, tuple[Continuation, float]] = {}
         self._chips: list[tuple[Lane, QRectF]] = []
         self._cursor_x: float | None = None
         self._marking: float | None = None
@@ -167,13 +168,15 @@ class LanesView(PaintedWidget):
         self._frames, beneath = self._place(width, height)
         brush = LanePainter(painter, self.look.scheme, state.history, self._axis, state.origin, width)
         flags, hidden = self._flags(width), self._hidden()
+        self._leads.clear()
         for frame in self._frames:
             brush.ground(frame, flags)
             brush.limit(frame, brush.curves(frame, hidden))
             key = frame.lane.key
-            brush.margin(frame, "", key == self.chosen and self.hasFocus(), key in self.layout_of_lanes.pinned)
+            brush.margin(frame, key == self.chosen and self.hasFocus(), key in self.layout_of_lanes.pinned)
             found = self._continuation(frame.lane)
             if found is not None:
+                self._leads[key] = found
                 brush.continuation(frame, state.now, found[1], found[0])
         if chips:
             self._paint_folded(painter, beneath, width, height)
@@ -239,7 +242,7 @@ class LanesView(PaintedWidget):
             told = [f"{lane.title}, {lane.unit}: {len(lane.channels)} channels"]
             if lane.limit is not None:
                 told.append(f"limit {lane.limit.side.value} {lane.limit.value:g} {lane.unit}, {lane.limit.source}")
-            found = self._continuation(lane)
+            found = self._leads.get(lane.key)
             told += [continuation_text(*found, lane.limit)] if found is not None else []
             told.append("right button or F10 with Shift: hide channels, move, fold, more height")
             self.spots.append(Spot(QRectF(0, frame.area.y(), LEFT_MARGIN, frame.area.height()), "\n".join(told)))

@@ -6,7 +6,7 @@ from PyQt6.QtCore import QPointF, QRectF
 from PyQt6.QtGui import QColor, QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
-from thresher.model.channels import LimitSide, Quantity
+from thresher.model.channels import Limit, LimitSide, Quantity
 from thresher.model.parts import PartKind
 from thresher.model.sheet import clock_text
 from thresher.model.verdict import percent
@@ -97,25 +97,50 @@ def _package(state: BenchState) -> Vital:
 
 
 def _rail(state: BenchState) -> Vital:
-    low = state.nearest_limit(Quantity.VOLTAGE, LimitSide.ABOVE)
-    high = state.nearest_limit(Quantity.VOLTAGE, LimitSide.BELOW)
-    found = [room for room in (low, high) if room is not None]
-    if not found:
+    rails = [rail for i in state.find_channels(Quantity.VOLTAGE, PartKind.POWER) if (rail := _rail_now(state, i))]
+    if not rails:
         return _none("Rails", "no rail voltages told", PartKind.POWER)
-    worst = min(found, key=lambda room: room.value / room.limit.value)
+    worst = min(rails, key=lambda rail: rail.share_left)
     channel = state.channels[worst.index]
-    nominal = worst.limit.value / (0.95 if worst.limit.side is LimitSide.ABOVE else 1.05)
-    off = (worst.reading / nominal - 1) * 100
+    off = (worst.reading / worst.nominal - 1) * 100
     return Vital(
-        f"Rail {channel.name}", f"{worst.reading:.2f}", "V", f"{off:+.1f} % of ±5 %".replace("-", "−"),
-        worst.value < 0.02 * nominal, PartKind.POWER,
+        f"Rail {channel.name}", f"{worst.reading:.2f}".replace("-", "−"), "V",
+        f"{off:+.1f} % of ±{worst.tolerance * 100:.0f} %".replace("-", "−"), worst.share_left < 0.4, PartKind.POWER,
         _story(
             f"The rail nearest its limit: {channel.name}, {worst.reading:.3f} V, read from {channel.source}.",
             state.extremes_text(worst.index),
-            f"Must stay {worst.limit.side.value} {worst.limit.value:.2f} V, {worst.limit.source}.",
+            *(f"Must stay {each.side.value} {each.value:.2f} V, {each.source}." for each in worst.limits),
             "Board sensors are rough; confirm with a meter at the plug.",
         ),
     )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class _Rail:
+    """A supply rail now: its reading, its standard's voltage and tolerance, the limits that count, the share left."""
+
+    index: int
+    reading: float
+    nominal: float
+    tolerance: float
+    limits: tuple[Limit, ...]
+    share_left: float
+
+
+def _rail_now(state: BenchState, index: int) -> _Rail | None:
+    """Return a rail, or None for one without a reading or without a limit of the standard on both sides."""
+    channel, reading = state.channels[index], state.value(index)
+    limits = tuple(limit for side in LimitSide if (limit := channel.limit(side)))
+    # the technician's own limit is no part of the tolerance around the nominal voltage
+    standard = {limit.side: limit.value for limit in reversed(channel.limits) if not limit.reason}
+    if reading is None or not limits or len(standard) < 2:
+        return None
+    low, high = standard[LimitSide.ABOVE], standard[LimitSide.BELOW]
+    nominal, half = (low + high) / 2, (high - low) / 2
+    if nominal == 0 or half <= 0:
+        return None
+    left = min(limit.headroom(reading) for limit in limits) / half
+    return _Rail(index, reading, nominal, half / abs(nominal), limits, left)
 
 
 def _faults(state: BenchState) -> Vital:
