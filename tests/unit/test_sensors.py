@@ -304,17 +304,21 @@ def test_a_device_that_is_plugged_in_again_is_found_again(lighthouse: Scenario) 
 
 
 class SlowSource:
-    """Takes its time, and counts how often it was asked."""
+    """Takes its time by a clock of its own, and counts how often it was asked."""
 
     path = "/sys/slow"
 
     def __init__(self) -> None:
         self.reads = 0
         self.seconds = 0.03
+        self.clock = 0.0
+
+    def stopwatch(self) -> float:
+        return self.clock
 
     def read(self) -> bytes:
         self.reads += 1
-        time.sleep(self.seconds)
+        self.clock += self.seconds
         return b"42000\n"
 
     def close(self) -> None:
@@ -324,7 +328,7 @@ class SlowSource:
 def test_a_slow_source_is_read_seldom_and_its_last_reading_stands(ferry: Scenario) -> None:
     model, source = BenchModel(ferry, 0.0), SlowSource()
     channel = Channel("slow/x", "Slow one", Quantity.TEMPERATURE, PartKind.DRIVE, "/sys/slow")
-    sampler = Sampler(model, Discovery((Probe(source, (channel,), scaled(1000.0)),), ()))
+    sampler = Sampler(model, Discovery((Probe(source, (channel,), scaled(1000.0)),), ()), source.stopwatch)
     values = []
     for second in range(8):
         model.wait_until(model.now() + 1.0, threading.Event())
@@ -341,7 +345,7 @@ def test_a_slow_source_is_read_seldom_and_its_last_reading_stands(ferry: Scenari
 def test_a_source_that_was_slow_once_is_not_slow(ferry: Scenario) -> None:
     model, source = BenchModel(ferry, 0.0), SlowSource()
     channel = Channel("slow/x", "Slow one", Quantity.TEMPERATURE, PartKind.DRIVE, "/sys/slow")
-    sampler = Sampler(model, Discovery((Probe(source, (channel,), scaled(1000.0)),), ()))
+    sampler = Sampler(model, Discovery((Probe(source, (channel,), scaled(1000.0)),), ()), source.stopwatch)
     for second in range(8):
         source.seconds = 0.03 if second in (1, 4, 6) else 0.0
         model.wait_until(model.now() + 1.0, threading.Event())

@@ -2,6 +2,7 @@
 
 import math
 import time
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from thresher.model.channels import Channel, Quantity, Tick
@@ -35,8 +36,9 @@ def _why_not(quantity: Quantity, value: float) -> str | None:
 class Sampler:
     """Reads all channels of a machine on demand; `sample` never raises for a source that fails."""
 
-    def __init__(self, system: System, discovery: Discovery) -> None:
-        """Keep the probes open until `close`."""
+    def __init__(self, system: System, discovery: Discovery, stopwatch: Callable[[], float] = time.monotonic) -> None:
+        """Keep the probes open until `close`; `stopwatch` tells the seconds that a read takes."""
+        self._stopwatch = stopwatch
         self._system = system
         self._probes = list(discovery.probes)
         self._failing: dict[int, int] = {}
@@ -67,12 +69,12 @@ class Sampler:
         held = self._held.get(number)
         if held is not None and at < held.until:
             return held.values, None
-        begun = time.monotonic()
+        begun = self._stopwatch()
         try:
             content = probe.source.read()
             self._failing.pop(number, None)
             values = tuple(probe.parse(content, at))
-            self._hold_slow(number, at, time.monotonic() - begun, values)
+            self._hold_slow(number, at, self._stopwatch() - begun, values)
             return values, None
         except SourceUnavailable as error:
             self._reopen_sometimes(number, probe)
