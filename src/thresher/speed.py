@@ -13,7 +13,7 @@ import tempfile
 import threading
 import time
 from collections.abc import Callable
-from dataclasses import asdict, dataclass
+from dataclasses import asdict
 from pathlib import Path
 
 # one BLAS thread, as in the workers; has to be said before numpy is loaded
@@ -26,10 +26,12 @@ from thresher.benchmodels.scenario import load_scenario, shipped_scenarios
 from thresher.engine.engine import Engine
 from thresher.engine.protocol import EngineEvent, TickEvent
 from thresher.engine.sheet_file import parse_sheet
+from thresher.figures import Figure
 from thresher.inventory.machine import read_inventory
-from thresher.inventory.processor import cache_bytes
-from thresher.loads.matrix import MatrixSets, plan_matrix, same_bits
+from thresher.load_speed import load_figures
+from thresher.loads.plan import Caches, plan_load
 from thresher.loads.team import Team, TeamState
+from thresher.model.port import Stress
 from thresher.model.sheet import WorkingSet
 from thresher.sensors.discovery import discover
 from thresher.sensors.sampler import Sampler
@@ -39,49 +41,11 @@ from thresher.system.tree import TreeSystem
 _REPEATS = 9
 
 
-@dataclass(frozen=True, slots=True)
-class Figure:
-    """One measured figure: what, how much, in which unit, what it is to be."""
-
-    name: str
-    value: float
-    unit: str
-    wanted: str
-    reached: bool
-
-
 def _seconds(action: Callable[[], object], times: int) -> float:
     begun = time.thread_time()
     for _ in range(times):
         action()
     return time.thread_time() - begun
-
-
-def matrix_share(working_set: WorkingSet) -> Figure:
-    """Verified rate of the matrix load as a share of the same products unverified, median of interleaved rounds."""
-    inventory = read_inventory(LiveSystem())
-    plan = plan_matrix(working_set, cache_bytes(inventory, 2), cache_bytes(inventory, 3), 1 << 30)
-    sets = MatrixSets(plan, memoryview(bytearray(plan.bytes)))
-    sets.make()
-    result = np.empty((plan.size, plan.size))
-    turn = [0]
-
-    def product() -> int:
-        turn[0] = (turn[0] + 1) % plan.sets
-        np.matmul(sets.left(turn[0]), sets.right(turn[0]), out=result)
-        return turn[0]
-
-    def verified() -> None:
-        index = product()
-        if not same_bits(result, sets.reference(index)):
-            raise RuntimeError("this machine computes wrongly: run a real sheet on it")
-
-    times = max(4, int(4e9 / plan.operations))
-    product()
-    shares = [_seconds(product, times) / _seconds(verified, times) for _ in range(_REPEATS)]
-    share = statistics.median(shares)
-    name = f"matrix load, {working_set.value} (n={plan.size}): verified of unverified rate"
-    return Figure(name, 100 * share, "%", "at least 85 %", share >= 0.85)
 
 
 def _tree_of_200_channels(root: Path) -> None:
@@ -161,10 +125,10 @@ def tick_jitter() -> Figure:
 
 def stop_time() -> Figure:
     """Stop to last worker gone, the longest of several teams on every CPU."""
-    plan = plan_matrix(WorkingSet.SHARED_CACHE, None, None, 256 << 20)
+    plan = plan_load("matrix", WorkingSet.SHARED_CACHE, Caches(), 256 << 20, compiled=False)
     longest = 0.0
     for _ in range(5):
-        team = Team(sorted(os.sched_getaffinity(0)), plan, paced=False)
+        team = Team(sorted(os.sched_getaffinity(0)), plan)
         while team.state is not TeamState.RUNNING:
             team.poll()
             time.sleep(0.005)
@@ -177,7 +141,7 @@ def model_speed() -> Figure:
     """How many of its seconds a bench model lives in one of ours, with all its threads busy."""
     model = BenchModel(load_scenario(shipped_scenarios()["lighthouse-playout"]), 0.0)
     assert model.work is not None
-    model.work.set_busy(dict.fromkeys(range(16), 1.0))
+    model.work.set_stress(dict.fromkeys(range(16), Stress(1.0)))
     begun = time.thread_time()
     model.wait_until(model.now() + 600, threading.Event())
     pace = 600 / (time.thread_time() - begun)
@@ -217,7 +181,7 @@ def window_figures() -> list[Figure]:
 
 def main() -> int:
     """Measure and print everything; return 0 when all figures are reached, else 1."""
-    figures = [matrix_share(working_set) for working_set in WorkingSet]
+    figures = load_figures()
     figures += [*sampling_cost(), tick_jitter(), stop_time(), model_speed(), *window_figures()]
     if "--json" in sys.argv:
         print(json.dumps([asdict(figure) for figure in figures]))

@@ -5,13 +5,16 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from thresher.loads.matrix import MatrixPlan, MatrixSets, plan_matrix, same_bits, wrong_words
+from thresher.loads.exercise import as_words, same_bits, wrong_words
+from thresher.loads.exercises import shared_bytes
+from thresher.loads.matrix import MatrixSets
+from thresher.loads.plan import Caches, LoadPlan, plan_load
 from thresher.model.sheet import WorkingSet
 
 
 def make_sets(size: int = 24, sets: int = 2) -> MatrixSets:
-    plan = MatrixPlan(size, sets)
-    made = MatrixSets(plan, memoryview(bytearray(plan.bytes)))
+    plan = LoadPlan("matrix", size, sets)
+    made = MatrixSets(plan, memoryview(bytearray(shared_bytes(plan))))
     made.make()
     return made
 
@@ -53,14 +56,14 @@ def test_every_single_bit_is_seen_and_named(word: int, bit: int) -> None:
     assert same_bits(found, expected)
     found.reshape(-1).view(np.uint64)[word] ^= np.uint64(1 << bit)
     assert not same_bits(found, expected)
-    count, (shown,) = wrong_words(found, expected)
+    count, (shown,) = wrong_words(as_words(found), as_words(expected))
     assert (count, shown.index, shown.bits) == (1, word, (bit,))
     assert int(shown.expected, 16) ^ int(shown.found, 16) == 1 << bit
 
 
 def test_only_the_first_wrong_words_are_shown_but_all_are_counted() -> None:
     expected = np.zeros((4, 4))
-    count, shown = wrong_words(np.ones((4, 4)), expected, most=3)
+    count, shown = wrong_words(as_words(np.ones((4, 4))), as_words(expected), most=3)
     assert (count, len(shown)) == (16, 3)
 
 
@@ -70,25 +73,26 @@ def test_minus_zero_is_not_zero() -> None:
 
 def test_working_sets_fit_where_they_are_to_live() -> None:
     own, shared = 2 << 20, 32 << 20
-    core = plan_matrix(WorkingSet.CORE, own, shared, 1 << 30)
-    cache = plan_matrix(WorkingSet.SHARED_CACHE, own, shared, 1 << 30)
-    memory = plan_matrix(WorkingSet.MAIN_MEMORY, own, shared, 1 << 30)
-    assert core.bytes < own
-    assert own < cache.bytes < shared
-    assert memory.bytes > 3 * shared
+    core, cache, memory = (
+        shared_bytes(plan_load("matrix", place, Caches(own, shared), 1 << 30, compiled=False))
+        for place in (WorkingSet.CORE, WorkingSet.SHARED_CACHE, WorkingSet.MAIN_MEMORY)
+    )
+    assert core < own < cache < shared
+    assert memory > 3 * shared
 
 
 def test_little_memory_gives_a_smaller_set_and_unknown_caches_a_guess() -> None:
-    assert plan_matrix(WorkingSet.MAIN_MEMORY, None, None, 8 << 20).bytes <= 8 << 20
-    assert plan_matrix(WorkingSet.CORE, None, None, 1 << 30).size >= 96
+    plan = plan_load("matrix", WorkingSet.MAIN_MEMORY, Caches(), 8 << 20, compiled=False)
+    assert shared_bytes(plan) <= 8 << 20
+    assert plan_load("matrix", WorkingSet.CORE, Caches(), 1 << 30, compiled=False).size >= 96
 
 
 @pytest.mark.parametrize(("size", "sets"), [(0, 1), (5000, 1), (8, 0)])
 def test_sizes_at_which_products_would_not_be_exact_are_refused(size: int, sets: int) -> None:
     with pytest.raises(ValueError, match="size="):
-        MatrixPlan(size, sets)
+        LoadPlan("matrix", size, sets)
 
 
 def test_the_largest_sums_stay_exact() -> None:
-    worst = MatrixPlan(4096, 1).size * (1 << 20) ** 2
+    worst = LoadPlan("matrix", 4096, 1).size * (1 << 20) ** 2
     assert worst <= 2**53

@@ -8,15 +8,29 @@ from pathlib import Path
 
 import pytest
 
+from thresher.benchmodels.machine import BenchModel
+from thresher.benchmodels.scenario import load_scenario, shipped_scenarios
 from thresher.engine.evidence import finding_of_team_event
-from thresher.loads.matrix import MatrixPlan
-from thresher.loads.team import MismatchSeen, ReferenceDisputed, Team, TeamEvent, TeamState, WorkerLost
+from thresher.loads.matrix import matrix_bytes
+from thresher.loads.plan import LoadPlan
+from thresher.loads.relay import partner, turns
+from thresher.loads.team import Team, TeamState
+from thresher.loads.team_events import (
+    MemoryTakenSeen,
+    MemoryWrongSeen,
+    MismatchSeen,
+    PassSeen,
+    ReferenceDisputed,
+    TeamEvent,
+    WorkerLost,
+)
 from thresher.model.errors import EnvironmentFault
 from thresher.model.findings import FindingKind
 from thresher.model.parts import Inventory
 from thresher.model.port import BitFlip
+from thresher.model.sheet import Shape, ShapeKind
 
-PLAN = MatrixPlan(32, 2)
+PLAN = LoadPlan("matrix", 32, 2)
 MakeTeam = Callable[..., Team]
 
 
@@ -24,8 +38,10 @@ MakeTeam = Callable[..., Team]
 def make_team() -> Iterator[MakeTeam]:
     teams: list[Team] = []
 
-    def make(cpus: list[int], paced: bool = True, plan: MatrixPlan = PLAN) -> Team:
-        team = Team(cpus, plan, paced)
+    sound = BenchModel(load_scenario(shipped_scenarios()["ferry-office"]), 0.0)
+
+    def make(cpus: list[int], paced: bool = True, plan: LoadPlan = PLAN) -> Team:
+        team = Team(cpus, plan, sound.work if paced else None)
         teams.append(team)
         return team
 
@@ -44,6 +60,10 @@ def poll_until(team: Team, done: Callable[[list[TeamEvent]], bool], seconds: flo
     return events
 
 
+def pace(team: Team, beats: int, flips: dict[int, list[BitFlip]]) -> None:
+    team.pace(dict.fromkeys(team.cpus(), beats), flips)
+
+
 def ready(team: Team) -> Team:
     poll_until(team, lambda _events: team.state is TeamState.RUNNING)
     return team
@@ -51,26 +71,28 @@ def ready(team: Team) -> Team:
 
 def test_a_paced_team_does_exactly_the_beats_it_is_given(make_team: MakeTeam) -> None:
     team = ready(make_team([0, 1, 2]))
-    team.pace(3, {})
-    team.pace(2, {})
+    pace(team, 3, {})
+    pace(team, 2, {})
     assert team.beats == 15
     assert team.poll() == []
 
 
 def test_a_flipped_bit_is_found_by_the_comparison_and_placed(make_team: MakeTeam) -> None:
     team = ready(make_team([0, 1, 5]))
-    team.pace(4, {5: [BitFlip(beat=2, word=77, bit=46)]})
+    pace(team, 4, {5: [BitFlip(beat=2, word=77, bit=46)]})
     (event,) = team.poll()
     assert isinstance(event, MismatchSeen)
     assert (event.cpu, event.mismatch.beat, event.mismatch.wrong) == (5, 2, 1)
     assert (event.mismatch.shown[0].index, event.mismatch.shown[0].bits) == (77, (46,))
-    assert event.mismatch.repeated_right
+    assert (event.mismatch.repeats, event.mismatch.wrong_again) == (3, 0)
+    assert event.others.right == (0, 1)
+    assert event.others.wrong == ()
     assert team.status.mismatches(2) == 1
 
 
 def test_two_flips_of_one_bit_cancel_and_are_right(make_team: MakeTeam) -> None:
     team = ready(make_team([0]))
-    team.pace(1, {0: [BitFlip(0, 5, 9), BitFlip(0, 5, 9)]})
+    pace(team, 1, {0: [BitFlip(0, 5, 9), BitFlip(0, 5, 9)]})
     assert team.poll() == []
 
 
@@ -99,7 +121,7 @@ def test_a_worker_killed_from_outside_is_told_with_its_signal(make_team: MakeTea
     (event,) = poll_until(team, bool)
     assert isinstance(event, WorkerLost)
     assert (event.cpu, event.by_processor, event.sentence) == (1, False, "ended by signal SIGKILL")
-    team.pace(2, {})
+    pace(team, 2, {})
     assert team.alive == 1
     assert team.cpus() == [0]
 
@@ -140,7 +162,7 @@ def test_workers_die_with_the_spawner(make_team: MakeTeam) -> None:
 
 
 def test_a_spawner_that_dies_while_the_reference_is_made_is_said(make_team: MakeTeam) -> None:
-    team = make_team([0, 1], plan=MatrixPlan(256, 2))
+    team = make_team([0, 1], plan=LoadPlan("matrix", 256, 2))
     poll_until(team, lambda _events: len(team.pids()) == 2)
     os.kill(team.pids()[1], signal.SIGSTOP)
     os.kill(int(_stat(team.pids()[0])[1]), signal.SIGKILL)
@@ -155,14 +177,14 @@ def test_a_cpu_that_may_not_be_used_is_said(make_team: MakeTeam) -> None:
 
 def test_cores_that_disagree_about_the_reference_are_told(make_team: MakeTeam) -> None:
     """A bit is flipped in the shared reference while the confirming worker is held, as a faulty core would."""
-    team = make_team([0, 3], plan=MatrixPlan(64, 3))
+    team = make_team([0, 3], plan=LoadPlan("matrix", 64, 3))
     poll_until(team, lambda _events: len(team.pids()) == 2)
     os.kill(team.pids()[3], signal.SIGSTOP)
     poll_until(team, lambda _events: team.state is not TeamState.MAKING)
     folder = Path(f"/proc/{team.pids()[0]}/fd")
     operands = next(fd for fd in folder.iterdir() if "operands" in str(fd.readlink()))
     with operands.open("r+b") as memory:
-        reference = 2 * team.plan.bytes // 3
+        reference = 2 * matrix_bytes(team.plan) // 3
         memory.seek(reference)
         byte = memory.read(1)[0]
         memory.seek(reference)
@@ -184,3 +206,118 @@ def _alive(pid: int) -> bool:
         return _stat(pid)[0] not in "ZX"
     except FileNotFoundError:
         return False
+
+
+@pytest.mark.parametrize("load", ["solve", "transform", "integer", "branchy", "sieve", "precision"])
+def test_every_load_runs_freely_and_compares_every_beat(make_team: MakeTeam, load: str) -> None:
+    size = {"solve": 64, "transform": 1 << 10, "integer": 64, "branchy": 512, "sieve": 10_000}.get(load, 1)
+    team = ready(make_team(sorted(os.sched_getaffinity(0)), paced=False, plan=LoadPlan(load, size, 1)))
+    events = poll_until(team, lambda _events: team.beats > 6)
+    assert events == []
+    assert team.stop().ended == team.size
+
+
+def test_a_mismatch_of_a_free_worker_is_done_again_by_others(make_team: MakeTeam) -> None:
+    """A bit is turned in the shared operands while workers run: all are wrong then, and say so."""
+    team = ready(make_team([0, 0, 0], paced=False, plan=LoadPlan("matrix", 96, 1)))
+    poll_until(team, lambda _events: team.beats > 3)
+    operands = next(fd for fd in Path(f"/proc/{team.pids()[0]}/fd").iterdir() if "operands" in str(fd.readlink()))
+    with operands.open("r+b") as memory:
+        memory.seek(800)
+        byte = memory.read(1)[0]
+        memory.seek(800)
+        memory.write(bytes([byte ^ 64]))
+    events = poll_until(
+        team, lambda events: any(isinstance(each, MismatchSeen) and each.others.wrong for each in events)
+    )
+    seen = next(each for each in events if isinstance(each, MismatchSeen) and each.others.wrong)
+    assert (seen.mismatch.repeats, seen.mismatch.wrong_again) == (3, 3)
+    assert seen.others.right == ()
+    finding = finding_of_team_event(seen, Inventory("m", True, (), ()), 5.0)
+    assert "3 of 3 repeats wrong on this core" in finding.detail
+    assert "too" in finding.detail
+
+
+@pytest.mark.parametrize("compiled", [False, True])
+def test_two_cores_pass_messages_and_none_is_lost(make_team: MakeTeam, compiled: bool) -> None:
+    cpus = sorted(os.sched_getaffinity(0))[:2]
+    if len(cpus) < 2:
+        pytest.skip("one CPU has nobody to talk to")
+    team = ready(make_team(cpus, paced=False, plan=LoadPlan("relay", 1, 1, compiled=compiled)))
+    events = poll_until(team, lambda _events: bool(team.round_trips_ns()), seconds=60)
+    assert events == []
+    ((pair, nanoseconds),) = team.round_trips_ns().items()
+    assert pair == (cpus[0], cpus[1])
+    assert 10 < nanoseconds < 1e7
+
+
+def test_an_odd_number_passes_messages_too_and_whoever_sits_out_waits_for_nobody(make_team: MakeTeam) -> None:
+    team = ready(make_team([0, 1, 2], plan=LoadPlan("relay", 1, 1)))
+    pace(team, turns(3), {})
+    assert team.poll() == []
+    assert team.beats == 3 * 2
+
+
+def test_every_pair_meets_once_a_round() -> None:
+    for workers in range(2, 10):
+        met: list[tuple[int, int]] = []
+        for turn in range(turns(workers)):
+            pairs = {(one, partner(one, turn, workers)) for one in range(workers)}
+            for one, other in pairs:
+                assert other is None or partner(other, turn, workers) == one
+                assert other != one
+            met += [(one, other) for one, other in pairs if other is not None and one < other]
+        assert sorted(met) == [(one, other) for one in range(workers) for other in range(one + 1, workers)]
+
+
+def test_a_spoilt_message_is_found_between_the_two_that_passed_it(make_team: MakeTeam) -> None:
+    team = ready(make_team([0, 1], plan=LoadPlan("relay", 1, 1)))
+    pace(team, 2, {})
+    assert team.poll() == []
+    team.pace({0: 1, 1: 1}, {0: [BitFlip(0, 0, 17)]})
+    events = team.poll()
+    assert events
+    assert all(isinstance(event, MismatchSeen) and event.partner_cpu is not None for event in events)
+    finding = finding_of_team_event(events[0], Inventory("m", True, (), ()), 5.0)
+    assert (finding.code, finding.place) == ("P-107", "cores 0 and 1")
+
+
+@pytest.mark.parametrize("compiled", [False, True])
+def test_real_memory_is_walked_through_with_other_pages_each_pass(make_team: MakeTeam, compiled: bool) -> None:
+    plan = LoadPlan("memory", 1, 1, compiled=compiled, bytes_each=4 << 20, patterns=("fixed", "march"))
+    team = ready(make_team(sorted(os.sched_getaffinity(0)), paced=False, plan=plan))
+    events = poll_until(team, lambda events: any(isinstance(each, PassSeen) for each in events), seconds=60)
+    taken = [each for each in events if isinstance(each, MemoryTakenSeen) and each.first]
+    assert [each.taken.size for each in taken] == [4 << 20] * team.size
+    assert not any(isinstance(each, MemoryWrongSeen) for each in events)
+    covered = team.covered_bytes()
+    if taken[0].taken.frames_told:
+        assert covered is not None
+        assert covered >= 4 << 20
+    else:
+        assert covered is None
+
+
+def test_memory_that_cannot_be_had_is_said_with_what_to_do(make_team: MakeTeam) -> None:
+    plan = LoadPlan("memory", 1, 1, bytes_each=1 << 50, patterns=("fixed",))
+    team = make_team([0], paced=False, plan=plan)
+    with pytest.raises(EnvironmentFault, match="smaller share"):
+        poll_until(team, lambda _events: False, seconds=10)
+
+
+def test_a_pulse_works_half_of_the_time(make_team: MakeTeam) -> None:
+    cpu = sorted(os.sched_getaffinity(0))[0]
+    team = Team([cpu], LoadPlan("matrix", 64, 1), None, Shape(ShapeKind.PULSE, 0.05, 0.5))
+    try:
+        ready(team)
+        poll_until(team, lambda _events: team.beats > 5)
+        before, begun = team.cpu_time_s(), time.monotonic()
+        time.sleep(1.0)
+        share = (team.cpu_time_s() - before) / (time.monotonic() - begun)
+        assert share < 0.75
+        team.status.allow(0.1)
+        before, begun = team.cpu_time_s(), time.monotonic()
+        time.sleep(1.0)
+        assert (team.cpu_time_s() - before) / (time.monotonic() - begun) < share
+    finally:
+        team.stop()

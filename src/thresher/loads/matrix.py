@@ -1,109 +1,84 @@
 """Dense matrix multiplication with known answers, compared bit for bit.
 
-The operands hold whole numbers of at most 20 bits. A product of two has at most 40 bits, and a sum of up
-to 4096 of them stays below 2**53, so every partial sum is exact in double precision whatever the order of
-additions. The answer is therefore the same on every kind of core and can be confirmed by integer
+In blocks: the operands hold whole numbers of at most 20 bits (7 in single precision). A product of two has at most
+40 bits, and a sum of up to 4096 of them stays below 2**53 (14 bits, 1024 and 2**24), so every partial sum is exact
+whatever the order of additions. The answer is the same on every kind of core and can be confirmed by integer
 arithmetic, which uses other units of the processor.
+
+In registers: tiles are taken there and back by products with small whole numbers (`compiled/vectors.py`); every
+sum is exact, so a tile must come back as it was. What it is at the turning points is known from whole numbers and
+compared too, or a multiplier that errs in the same way each time would take its error back.
 """
 
-import ctypes
-from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 
-from thresher.model.sheet import WorkingSet
+from thresher.loads.exercise import Array, Plain, Words, aligned, as_words, carve, padded, same_bits
+from thresher.loads.plan import LoadPlan
+from thresher.model.sheet import Precision
 
-Matrix = npt.NDArray[np.float64]
-
-_OPERAND_BITS = 20
-_LARGEST_SIZE = 4096
-_WORD = 8
+_OPERAND_BITS = {Precision.DOUBLE: 20, Precision.SINGLE: 7}
+_TYPES: dict[Precision, Any] = {Precision.DOUBLE: np.float64, Precision.SINGLE: np.float32}
 _INTEGER_CONFIRMED_SETS = 4
 """How many sets the confirming core also works out in integers, which is far slower than in floating point."""
 
-_memcmp = ctypes.CDLL(None).memcmp
-_memcmp.argtypes = (ctypes.c_void_p, ctypes.c_void_p, ctypes.c_size_t)
-_memcmp.restype = ctypes.c_int
+REGISTER_MATRICES = 128
+_TILE_BITS = {Precision.DOUBLE: 39, Precision.SINGLE: 14}
+_SCALAR_BITS = {Precision.DOUBLE: 3, Precision.SINGLE: 2}
+"""Three steps grow a number by at most (3 * 2**bits)**3, and the sum must stay below the 53 or 24 exact bits."""
 
 
-@dataclass(frozen=True, slots=True)
-class MatrixPlan:
-    """Size of the square matrices and how many sets of operands are walked through."""
-
-    size: int
-    sets: int
-    seed: int = 0x7E5
-
-    def __post_init__(self) -> None:
-        """Check that products stay exact."""
-        if not 1 <= self.size <= _LARGEST_SIZE or self.sets < 1:
-            raise ValueError(f"size={self.size!r} must be 1 to {_LARGEST_SIZE} and sets={self.sets!r} at least 1")
-
-    @property
-    def words(self) -> int:
-        """64-bit words of one result."""
-        return self.size * self.size
-
-    @property
-    def bytes(self) -> int:
-        """Bytes of all operands and references."""
-        return 3 * self.sets * self.words * _WORD
-
-    @property
-    def operations(self) -> int:
-        """Floating-point operations of one beat."""
-        return 2 * self.size**3
+def matrix_bytes(plan: LoadPlan) -> int:
+    """Return the bytes of operands and known answers in blocks, for all sets."""
+    return 3 * padded(plan.sets * plan.size**2 * np.dtype(_TYPES[plan.precision]).itemsize)
 
 
-def plan_matrix(working_set: WorkingSet, core_cache: int | None, shared_cache: int | None, free: int) -> MatrixPlan:
-    """Choose size and sets so that the data live where asked.
-
-    Cache sizes are bytes of the core's own largest cache and of the shared one, None where the kernel does
-    not tell (then 1 MiB and 16 MiB are taken); `free` is the memory that may be used at most, in bytes.
-    """
-    own, shared = core_cache or 1 << 20, shared_cache or 16 << 20
-    if working_set is WorkingSet.CORE:
-        size = int((0.75 * own / (3 * _WORD)) ** 0.5)
-        return MatrixPlan(min(256, max(96, size // 16 * 16)), 1)
-    plan = MatrixPlan(384, 1)
-    wanted = shared // 2 if working_set is WorkingSet.SHARED_CACHE else max(4 * shared, 128 << 20)
-    sets = min(wanted, free) // plan.bytes
-    return MatrixPlan(plan.size, max(1, min(96, sets)))
+def block_operations(plan: LoadPlan) -> int:
+    """Return the floating-point operations of one beat in blocks."""
+    return 2 * plan.size**3
 
 
-class MatrixSets:
-    """Operands and reference products laid out in one stretch of memory that all workers share."""
+class MatrixSets(Plain):
+    """Square operands and their products in one stretch of memory that all workers share; one product a beat."""
 
-    def __init__(self, plan: MatrixPlan, memory: memoryview) -> None:
-        """Lay the sets over `memory`, which must hold `plan.bytes`."""
+    def __init__(self, plan: LoadPlan, memory: memoryview) -> None:
+        """Lay the sets over `memory`, which must hold `matrix_bytes(plan)`."""
         self.plan = plan
-        flat: Matrix = np.frombuffer(memory, dtype=np.float64, count=plan.bytes // _WORD)
-        shaped = flat.reshape(3, plan.sets, plan.size, plan.size)
-        self._left: list[Matrix] = list(shaped[0])
-        self._right: list[Matrix] = list(shaped[1])
-        self._reference: list[Matrix] = list(shaped[2])
+        self._type = _TYPES[plan.precision]
+        shape = (plan.sets, plan.size, plan.size)
+        left, right, known = carve(memory, self._type, shape, shape, shape)
+        self._left: list[Array] = list(left)
+        self._right: list[Array] = list(right)
+        self._known: list[Array] = list(known)
+        self._result = aligned((plan.size, plan.size), self._type)
 
-    def left(self, index: int) -> Matrix:
+    def left(self, index: int) -> Array:
         """First operand of a set."""
         return self._left[index]
 
-    def right(self, index: int) -> Matrix:
+    def right(self, index: int) -> Array:
         """Second operand of a set."""
         return self._right[index]
 
-    def reference(self, index: int) -> Matrix:
+    def reference(self, index: int) -> Array:
         """Known product of a set."""
-        return self._reference[index]
+        return self._known[index]
 
     def make(self) -> None:
         """Fill operands from the seed and multiply them in floating point."""
-        rng = np.random.default_rng(self.plan.seed)
-        bound = 1 << _OPERAND_BITS
-        for index in range(self.plan.sets):
-            for operand in (self.left(index), self.right(index)):
-                operand[:] = rng.integers(-bound, bound, size=operand.shape)
+        for index, (left, right) in enumerate(self._drawn()):
+            self.left(index)[:], self.right(index)[:] = left, right
             np.matmul(self.left(index), self.right(index), out=self.reference(index))
+
+    def _drawn(self) -> list[tuple[Array, Array]]:
+        rng = np.random.default_rng(self.plan.seed)
+        bound = 1 << _OPERAND_BITS[self.plan.precision]
+        size = (self.plan.size, self.plan.size)
+        return [
+            (rng.integers(-bound, bound, size=size), rng.integers(-bound, bound, size=size))
+            for _ in range(self.plan.sets)
+        ]
 
     def confirm(self) -> list[int]:
         """Work the references out again and return the sets that do not agree bit for bit.
@@ -111,43 +86,130 @@ class MatrixSets:
         Operands are drawn again from the seed, products taken in floating point for all sets and in integers
         for the first few.
         """
-        rng = np.random.default_rng(self.plan.seed)
-        bound = 1 << _OPERAND_BITS
         disputed = []
-        for index in range(self.plan.sets):
-            left, right = (rng.integers(-bound, bound, size=(self.plan.size, self.plan.size)) for _ in range(2))
-            product = (left @ right).astype(np.float64) if index < _INTEGER_CONFIRMED_SETS else (
-                left.astype(np.float64) @ right.astype(np.float64)
+        for index, (left, right) in enumerate(self._drawn()):
+            product = (left @ right).astype(self._type) if index < _INTEGER_CONFIRMED_SETS else (
+                left.astype(self._type) @ right.astype(self._type)
             )  # fmt: skip
             pairs = ((left, self.left(index)), (right, self.right(index)), (product, self.reference(index)))
             if not all(np.array_equal(mine, theirs) for mine, theirs in pairs):
                 disputed.append(index)
         return disputed
 
+    def compute(self, beat: int) -> bool:
+        """Multiply one set and compare."""
+        index = beat % self.plan.sets
+        np.matmul(self._left[index], self._right[index], out=self._result)
+        return same_bits(self._result, self._known[index])
 
-def same_bits(found: Matrix, expected: Matrix) -> bool:
-    """Compare two contiguous matrices of one shape bit for bit."""
-    return not _memcmp(found.ctypes.data, expected.ctypes.data, found.nbytes)
+    def found(self) -> Words:
+        """Return the newest product."""
+        return as_words(self._result)
 
-
-@dataclass(frozen=True, slots=True)
-class WrongWord:
-    """One word that differs: its place in the result and both bit patterns as 16 hex digits."""
-
-    index: int
-    expected: str
-    found: str
-
-    @property
-    def bits(self) -> tuple[int, ...]:
-        """The bits that differ, 0 the lowest."""
-        changed = int(self.expected, 16) ^ int(self.found, 16)
-        return tuple(bit for bit in range(64) if changed >> bit & 1)
+    def expected(self, beat: int) -> Words:
+        """Return the known product."""
+        return as_words(self._known[beat % self.plan.sets])
 
 
-def wrong_words(found: Matrix, expected: Matrix, most: int = 4) -> tuple[int, tuple[WrongWord, ...]]:
-    """Return how many words differ, and the first few of them."""
-    mine, theirs = found.reshape(-1).view(np.uint64), expected.reshape(-1).view(np.uint64)
-    places = np.flatnonzero(mine != theirs)
-    shown = tuple(WrongWord(int(at), f"{int(theirs[at]):016x}", f"{int(mine[at]):016x}") for at in places[:most])
-    return len(places), shown
+def register_tile_words() -> int:
+    """Return the 64-bit words of one tile on this processor."""
+    from thresher.loads.compiled.vectors import TILE_VECTORS, vector_bytes
+
+    width: int = vector_bytes()
+    return TILE_VECTORS * width // 8
+
+
+def _item_bytes(plan: LoadPlan) -> int:
+    return 8 if plan.precision is Precision.DOUBLE else 4
+
+
+def register_bytes(plan: LoadPlan) -> int:
+    """Return the bytes of tiles and matrices."""
+    matrices = REGISTER_MATRICES * 18 * _item_bytes(plan)
+    return padded(plan.size * register_tile_words() * 8) + padded(matrices)
+
+
+def register_operations(plan: LoadPlan) -> int:
+    """Return the floating-point operations of one beat in registers: six steps of 27 multiply-adds a lane."""
+    lanes = register_tile_words() * 8 // 19 // _item_bytes(plan)
+    return plan.size * REGISTER_MATRICES * 6 * 27 * 2 * lanes
+
+
+class RegisterTiles(Plain):
+    """Tiles taken there and back in registers; all of them in one beat."""
+
+    def __init__(self, plan: LoadPlan, memory: memoryview) -> None:
+        """Lay tiles and matrices over `memory`, which must hold `register_bytes(plan)`."""
+        from thresher.loads.compiled.products import carry_doubles, carry_singles
+
+        self.plan = plan
+        self._type = _TYPES[plan.precision]
+        single = plan.precision is Precision.SINGLE
+        self._carry = carry_singles if single else carry_doubles
+        self._lanes = register_tile_words() * 8 // 19 // _item_bytes(plan)
+        tiles_bytes = padded(plan.size * register_tile_words() * 8)
+        (self.tiles,) = carve(memory[:tiles_bytes], self._type, (plan.size, 19, self._lanes))
+        (self.matrices,) = carve(memory[tiles_bytes:], self._type, (REGISTER_MATRICES, 2, 3, 3))
+        self._result = aligned(self.tiles.shape, self._type)
+
+    def make(self) -> None:
+        """Fill tiles and matrices from the seed, and note what the tiles are at their turning points."""
+        blocks, matrices = self._drawn()
+        self.matrices[:, 0], self.matrices[:, 1] = matrices, -matrices
+        self.tiles[:, :18] = blocks
+        self.tiles[:, 18], _ = self._turning_points(blocks, matrices)
+
+    def _drawn(self) -> tuple[Array, Array]:
+        rng = np.random.default_rng(self.plan.seed)
+
+        def numbers(bits: int, shape: tuple[int, ...]) -> Array:
+            return np.asarray(rng.integers(1 << bits - 1, 1 << bits, shape) * rng.choice((-1, 1), shape))
+
+        return (
+            numbers(_TILE_BITS[self.plan.precision], (self.plan.size, 18, self._lanes)),
+            numbers(_SCALAR_BITS[self.plan.precision], (REGISTER_MATRICES, 3, 3)),
+        )
+
+    def _turning_points(self, blocks: Array, matrices: Array) -> tuple[Array, int]:
+        """Return the sums of Y at its turning points, worked out in 64-bit integers, and the longest number met."""
+        x, y = blocks.reshape(-1, 2, 3, 3, self._lanes).swapaxes(0, 1)  # block, tile, column, row, lane
+        bits: Any = np.uint64 if self.plan.precision is Precision.DOUBLE else np.uint32
+        sums, longest = np.zeros((len(blocks), self._lanes), bits), 0
+        for matrix in matrices:
+            ahead = y + np.einsum("rm,tcml->tcrl", matrix, x)
+            back = x + np.einsum("rm,tcml->tcrl", matrix, ahead)
+            turning = ahead + np.einsum("rm,tcml->tcrl", matrix, back)
+            sums ^= np.bitwise_xor.reduce(turning.astype(self._type).view(bits), axis=(1, 2))
+            longest = max(longest, *(int(np.abs(each).max()) for each in (ahead, back, turning)))
+        return sums.view(self._type), longest
+
+    def confirm(self) -> list[int]:
+        """Draw everything again, work the turning points out again, and see that no number was too long to be exact."""
+        blocks, matrices = self._drawn()
+        sums, longest = self._turning_points(blocks, matrices)
+        same = (
+            np.array_equal(blocks, self.tiles[:, :18])
+            and np.array_equal(matrices, self.matrices[:, 0])
+            and np.array_equal(-matrices, self.matrices[:, 1])
+            and same_bits(sums, np.ascontiguousarray(self.tiles[:, 18]))
+        )
+        exact = 1 << (24 if self.plan.precision is Precision.SINGLE else 53)
+        return [] if same and longest < exact else [0]
+
+    def compute(self, beat: int) -> bool:
+        """Take all tiles there and back; what came back is compared on the way out."""
+        del beat  # every beat is the same work on the same tiles
+        wrong = self._carry(
+            self.tiles.ctypes.data, self.plan.size, self.matrices.ctypes.data, REGISTER_MATRICES,
+            self._result.ctypes.data,
+        )  # fmt: skip
+        return not wrong
+
+    def found(self) -> Words:
+        """Return the tiles as they came back."""
+        return as_words(self._result)
+
+    def expected(self, beat: int) -> Words:
+        """Return the tiles as they went in."""
+        del beat
+        return as_words(self.tiles)

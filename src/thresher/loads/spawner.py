@@ -6,6 +6,7 @@ It is single-threaded, so that forking is safe, and it is the workers' parent: w
 """
 
 import contextlib
+import importlib
 import mmap
 import os
 import select
@@ -15,7 +16,6 @@ import sys
 
 import msgspec
 
-from thresher.loads.matrix import MatrixPlan, MatrixSets
 from thresher.loads.messages import (
     PACKET,
     SPAWNER_ORDERS,
@@ -27,19 +27,37 @@ from thresher.loads.messages import (
 )
 from thresher.loads.worker import Worker, become_worker, tell_failure
 
+_COMPILED = "thresher.loads.compiled"
+KERNELS_OF = {
+    "matrix": (f"{_COMPILED}.products",),
+    "solve": ("scipy.linalg.lapack",),
+    "transform": (f"{_COMPILED}.digits", "scipy.fft"),
+    "integer": (f"{_COMPILED}.chains",),
+    "branchy": (f"{_COMPILED}.sifting",),
+    "sieve": (f"{_COMPILED}.sifting",),
+    "relay": (f"{_COMPILED}.passing",),
+    "memory": (f"{_COMPILED}.cells",),
+}
+"""What a load needs beside NumPy."""
+
 
 def _run_worker(order: SpawnWorker, fds: list[int], parent: int) -> None:
     orders = socket.socket(fileno=fds[0])
     try:
         become_worker(parent, order.cpu)
     except OSError as error:
-        tell_failure(orders, error)
+        tell_failure(orders, "pinning a worker", error, "Run on the CPUs that this process may use.")
         return
-    table = mmap.mmap(fds[1], 0)
-    operands = mmap.mmap(fds[2], 0)
-    plan = MatrixPlan(order.size, order.sets, order.seed)
-    workers = (len(table) - 64) // 64
-    Worker(orders, StatusTable(table, workers), order.slot, MatrixSets(plan, memoryview(operands))).serve()
+    table, shared = mmap.mmap(fds[1], 0), mmap.mmap(fds[2], 0)
+    Worker(orders, StatusTable(table, order.workers), order, memoryview(shared)).serve()
+
+
+def _load_kernels(order: SpawnWorker) -> None:
+    """Load compiled kernels before the fork, so that workers share them."""
+    if not order.plan.compiled:
+        return
+    for name in KERNELS_OF.get(order.plan.load, ()):
+        importlib.import_module(name)
 
 
 def _fork(order: SpawnWorker, fds: list[int], control: socket.socket) -> int:
@@ -85,6 +103,7 @@ def serve(control: socket.socket) -> None:
 def _carry_out(order: SpawnWorker | KillWorkers, fds: list[int], pids: dict[int, int], control: socket.socket) -> None:
     match order:
         case SpawnWorker():
+            _load_kernels(order)
             pids[order.worker] = _fork(order, fds, control)
             control.send(msgspec.json.encode(WorkerStarted(order.worker, pids[order.worker])))
         case KillWorkers(workers):

@@ -31,6 +31,32 @@ class FindingKind(StrEnum):
     FAN_STOPPED = "fan stopped"
     ENDED_SUDDENLY = "ended suddenly"
     DRIVE_STALL = "drive stalled"
+    MEMORY_WRONG = "wrong memory word"
+    MESSAGE_WRONG = "wrong message"
+    ROUND_OFF = "round-off near its margin"
+    CORE_HANG = "core stands still"
+
+
+@dataclass(frozen=True, slots=True)
+class WrongPlace:
+    """One wrong word of memory: addresses in bytes (`physical` None where it is not told), both words as 16 hex digits.
+
+    `steady` when reading it again gave the same wrong word each time: the cell, not the way to it. `rewritten` when it
+    had to be written anew for that.
+    """
+
+    virtual: int
+    physical: int | None
+    expected: str
+    found: str
+    steady: bool
+    rewritten: bool = False
+
+    @property
+    def bits(self) -> tuple[int, ...]:
+        """The bits that differ, 0 the lowest."""
+        changed = int(self.expected, 16) ^ int(self.found, 16)
+        return tuple(bit for bit in range(64) if changed >> bit & 1)
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,7 +65,9 @@ class Finding:
 
     `at` is machine time in seconds, `run_at` seconds since the run began (None outside a run). `place` is
     what a person reads ("core 5"); `core` and `address` are for the diagnosis. `count` is how many equal
-    signs this one stands for.
+    signs this one stands for. `clock_mhz` and `volts` are the core's when it happened. `repeats` and `wrong_again`
+    tell how often the same beat was done again on the same core and how often it was wrong; `places` are wrong words
+    of memory.
     """
 
     code: str
@@ -56,6 +84,11 @@ class Finding:
     temperature_c: float | None = None
     count: int = 1
     raw: str = ""
+    clock_mhz: float | None = None
+    volts: float | None = None
+    repeats: int = 0
+    wrong_again: int = 0
+    places: tuple[WrongPlace, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

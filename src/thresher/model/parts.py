@@ -79,6 +79,16 @@ class Doubt:
 
 
 @dataclass(frozen=True, slots=True)
+class AddressRange:
+    """Physical addresses, both ends included, that firmware puts down to a memory slot; shared when interleaved."""
+
+    slot: str
+    low: int
+    high: int
+    interleaved: bool
+
+
+@dataclass(frozen=True, slots=True)
 class Inventory:
     """What a machine is: its parts, its threads, its empty memory slots, doubts, and what could not be found out.
 
@@ -94,6 +104,7 @@ class Inventory:
     empty_slots: tuple[str, ...] = ()
     doubts: tuple[Doubt, ...] = ()
     identity: tuple[Fact, ...] = ()
+    memory_map: tuple[AddressRange, ...] = ()
 
     @property
     def core_count(self) -> int:

@@ -55,11 +55,72 @@ class KernelLog(Protocol):
 
 @dataclass(frozen=True, slots=True)
 class BitFlip:
-    """A disturbance of one result: in which beat of the coming ones, which 64-bit word, which bit."""
+    """A disturbance of one result: in which beat of the coming ones, which 64-bit word, which bit.
+
+    `again` of the three repeats on the same core go wrong as well.
+    """
 
     beat: int
     word: int
     bit: int
+    again: int = 0
+
+
+class CellFaultKind(StrEnum):
+    """How words of a simulated memory misbehave (van de Goor, Testing Semiconductor Memories, 1991)."""
+
+    STUCK = "stuck"
+    TRANSITION = "transition"
+    COUPLED_INVERTING = "coupled, inverting"
+    COUPLED_FORCING = "coupled, forcing"
+    COUPLED_STATE = "coupled, state"
+    COUPLED_WITHIN = "coupled within a word"
+    ADDRESS_LINE = "address line"
+    RETENTION = "retention"
+
+
+@dataclass(frozen=True, slots=True)
+class CellFault:
+    """One fault of a simulated memory, by the number of the word in its worker's stretch and the bit.
+
+    Stuck: the bit is always `value`. Transition: it cannot change to `value`. Coupled: when the other bit rises, it
+    turns over (inverting) or becomes `value` (forcing); while the other bit is 1 it reads `value` (state); within a
+    word: when the other bit of the same word rises it becomes the opposite of `value`. Address line: places with
+    `bit` of their number set are those without. Retention: the bit falls to `value` when left alone for `seconds` at
+    45 °C, half of that for each 10 K more.
+    """
+
+    kind: CellFaultKind
+    word: int
+    bit: int
+    value: int = 0
+    other_word: int = 0
+    other_bit: int = 0
+    seconds: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Stress:
+    """What one logical CPU of a simulated machine does: shares from 0 to 1.
+
+    `busy` is how much of its time it works, `heat` the power of the load as a share of the hottest, `wide` whether it
+    strains the widest vectors, `memory` the share of main memory, `edges` how often a second work comes on.
+    """
+
+    busy: float
+    heat: float = 1.0
+    wide: bool = True
+    memory: float = 0.0
+    edges: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Beats:
+    """Which beats are coming on a logical CPU: how many, how many words their results have, and of which load."""
+
+    count: int
+    words: int
+    load: str
 
 
 class SimulatedWork(Protocol):
@@ -67,12 +128,36 @@ class SimulatedWork(Protocol):
 
     beats_per_s: float
 
-    def set_busy(self, intensity: dict[int, float]) -> None:
-        """Say how hard each logical CPU works from now on, 0 to 1; CPUs left out are idle."""
+    def set_stress(self, stress: dict[int, Stress]) -> None:
+        """Say what each logical CPU does from now on; CPUs left out are idle."""
         ...
 
-    def take_flips(self, cpu: int, beats: int, words: int) -> list[BitFlip]:
-        """Return the disturbances due on a logical CPU in its next `beats` beats of `words` words each."""
+    def take_flips(self, cpu: int, beats: Beats) -> list[BitFlip]:
+        """Return the disturbances due on a logical CPU in its next beats."""
+        ...
+
+    def cell_faults(self, worker: int, workers: int, words: int) -> tuple[CellFault, ...]:
+        """Return the faults in a worker's share of the memory, which it walks through as so many words."""
+        ...
+
+    def memory_share(self, worker: int, workers: int, words: int) -> tuple[int, int]:
+        """Return the physical address at which a worker's share begins, and the bytes that each word stands for."""
+        ...
+
+    def memory_temperature(self) -> float:
+        """Return how warm the memory modules are in °C."""
+        ...
+
+    def hung_cpus(self) -> frozenset[int]:
+        """Return the logical CPUs that do nothing any more."""
+        ...
+
+    def take_reset(self) -> bool:
+        """Whether the machine has reset itself since the last call."""
+        ...
+
+    def pair_time_ns(self, one: int, other: int) -> float:
+        """Return the round trip of a message between two logical CPUs in nanoseconds."""
         ...
 
 

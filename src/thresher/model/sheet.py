@@ -12,6 +12,48 @@ class WorkingSet(StrEnum):
     CORE = "inside the core"
     SHARED_CACHE = "shared cache"
     MAIN_MEMORY = "main memory"
+    MIXED = "mixed"
+    """Each beat the next of the three, so that sizes are walked through."""
+
+
+class Precision(StrEnum):
+    """Of the numbers that a load computes with."""
+
+    DOUBLE = "double"
+    SINGLE = "single"
+
+
+class ShapeKind(StrEnum):
+    """How a load is applied over time."""
+
+    STEADY = "steady"
+    PULSE = "pulse"
+    RAMP = "ramp"
+    HOP = "hop"
+    STAGGER = "stagger"
+
+
+@dataclass(frozen=True, slots=True)
+class Shape:
+    """A shape and its times in seconds.
+
+    Pulse: on for `duty` of every `period_s`, in step on all cores. Ramp: from nothing to full over `period_s`, then
+    again. Hop: one core after another for `period_s` each, the last `1 - duty` of it a pause. Stagger: a core more
+    joins every `period_s` until all run, then again from the first.
+    """
+
+    kind: ShapeKind = ShapeKind.STEADY
+    period_s: float = 0.0
+    duty: float = 1.0
+
+    @property
+    def title(self) -> str:
+        """What a person reads of it; empty for steady."""
+        if self.kind is ShapeKind.STEADY:
+            return ""
+        period = f"{self.period_s * 1000:.0f} ms" if self.period_s < 1 else f"{self.period_s:g} s"
+        share = f" {self.duty * 100:.0f} %" if self.kind in (ShapeKind.PULSE, ShapeKind.HOP) else ""
+        return f"{self.kind.value} {period}{share}"
 
 
 class GateKind(StrEnum):
@@ -38,7 +80,11 @@ class Gate:
 
 @dataclass(frozen=True, slots=True)
 class Block:
-    """One load on the sheet: `threads` 0 means every logical CPU, else that many, one a core first."""
+    """One load on the sheet: `threads` 0 means every logical CPU, else that many, one a core first.
+
+    `cores` names cores instead. `hold_c` keeps the hottest core at that temperature by doing less. For memory,
+    `share` of what is free above the reserve, or `amount` in bytes, is walked through by `patterns`.
+    """
 
     row: PartKind
     load: str
@@ -46,12 +92,34 @@ class Block:
     length_s: float
     threads: int = 0
     working_set: WorkingSet = WorkingSet.SHARED_CACHE
-    shape: str = "steady"
+    shape: Shape = field(default_factory=Shape)
+    precision: Precision = Precision.DOUBLE
+    cores: tuple[int, ...] = ()
+    hold_c: float | None = None
+    share: float = 1.0
+    amount: int | None = None
+    patterns: tuple[str, ...] = ()
+    wait_s: float = 60.0
 
     @property
     def title(self) -> str:
         """What a person reads on the block."""
-        return f"{self.load}, {self.working_set.value}"
+        parts = [self.load]
+        if self.row is PartKind.MEMORY:
+            parts.append(
+                "patterns"
+                if not self.patterns
+                else self.patterns[0]
+                if len(self.patterns) == 1
+                else f"{len(self.patterns)} patterns"
+            )
+        else:
+            parts.append(self.working_set.value)
+        if self.precision is not Precision.DOUBLE:
+            parts.append(self.precision.value)
+        if self.shape.title:
+            parts.append(self.shape.title)
+        return ", ".join(parts)
 
 
 @dataclass(frozen=True, slots=True)

@@ -42,12 +42,44 @@ class Suspect:
 
 
 @dataclass(frozen=True, slots=True)
+class HowLong:
+    """How much clean running is worth for one way of being faulty, or what its findings so far say.
+
+    `shown_share` of such faults would have shown by now; under the newest conditions 95 % and 99 % are reached after so
+    many more clean minutes (None: not within a thousand hours, or this load cannot show them).
+    """
+
+    mode: str
+    title: str
+    kind: PartKind
+    shown_share: float
+    minutes_to_95: float | None
+    minutes_to_99: float | None
+
+
+@dataclass(frozen=True, slots=True)
+class SeenRate:
+    """How often findings have come under load: findings an hour, with the range that holds nine times of ten.
+
+    `minutes_to_sure` is how long a clean run must be after the repair to be 95 % sure that it was right.
+    """
+
+    findings: int
+    hours: float
+    an_hour: float
+    low: float
+    high: float
+    minutes_to_sure: float
+
+
+@dataclass(frozen=True, slots=True)
 class Verdict:
     """The decision so far.
 
     `shown_share` is the share of faults of the kinds tested that would have shown by now, 0 to 1, and
     `minutes_to_sure` how many more clean minutes of this load under these conditions bring it to 95 %
-    (None when no load has run).
+    (None when no load has run), `minutes_to_very_sure` to 99 %. `how_long` tells the same by way of being faulty;
+    `seen_rate` is there from the first finding on; `stories` are what findings say together.
     """
 
     suspects: tuple[Suspect, ...]
@@ -55,6 +87,10 @@ class Verdict:
     sentence: str
     shown_share: float
     minutes_to_sure: float | None
+    minutes_to_very_sure: float | None = None
+    how_long: tuple[HowLong, ...] = ()
+    seen_rate: SeenRate | None = None
+    stories: tuple[str, ...] = ()
 
 
 def percent(probability: float) -> str:

@@ -1,0 +1,192 @@
+"""The memory load: every pattern finds the faults that it is documented to find, on real words, in its first pass."""
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from thresher.benchmodels.cells import SimulatedCells
+from thresher.loads.memory import SIMULATED_CHUNK, SIMULATED_WORDS, MemoryWalk, WrongCells
+from thresher.loads.pages import PAGE, Region
+from thresher.loads.patterns import LONG, PATTERNS, SHORT, StepKind, steps_of, value_at
+from thresher.loads.plan import LoadPlan
+from thresher.model.port import CellFault, CellFaultKind
+
+K = CellFaultKind
+FAULTS: dict[str, tuple[CellFault, ...]] = {
+    "stuck": tuple(CellFault(K.STUCK, 1234, 19, value) for value in (0, 1)),
+    "transition": tuple(CellFault(K.TRANSITION, 700, 33, value) for value in (0, 1)),
+    "coupled, inverting": tuple(
+        CellFault(K.COUPLED_INVERTING, victim, 7, other_word=other, other_bit=7)
+        for victim, other in ((900, 903), (903, 900), (2100, 100), (100, 2100))
+    ),
+    "coupled, forcing": tuple(
+        CellFault(K.COUPLED_FORCING, victim, 50, value, other, 50)
+        for victim, other in ((900, 903), (903, 900), (2100, 100))
+        for value in (0, 1)
+    ),
+    "coupled, state": tuple(
+        CellFault(K.COUPLED_STATE, victim, 3, value, other, 3)
+        for victim, other in ((900, 903), (903, 900), (3000, 200))
+        for value in (0, 1)
+    ),
+    "coupled within a word": tuple(CellFault(K.COUPLED_WITHIN, 55, 9, value, 55, 40) for value in (0, 1)),
+    "address line": tuple(CellFault(K.ADDRESS_LINE, 0, line) for line in (3, 5, 9)),
+    "retention": (CellFault(K.RETENTION, 77, 12, 0, seconds=20.0), CellFault(K.RETENTION, 77, 12, 1, seconds=20.0)),
+}
+"""For every kind of fault several, since which side a neighbour lies on matters."""
+
+
+class Stretch:
+    def __init__(self) -> None:
+        self.words = np.zeros(SIMULATED_WORDS, np.uint64)
+        self.address = int(self.words.ctypes.data)
+
+    def physical(self, word: int) -> int | None:
+        return 0x1_0000_0000 + word * 8
+
+
+def one_pass(
+    patterns: tuple[str, ...], faults: tuple[CellFault, ...], compiled: bool = False, memory_c: float = 45.0
+) -> list[WrongCells]:
+    """Walk once through patterns; a beat takes a tenth of a second of the machine's time."""
+    stretch, found, clock = Stretch(), [], [0.0]
+    cells = SimulatedCells(stretch.words, faults)
+    plan = LoadPlan("memory", 1, 1, compiled=compiled, patterns=patterns, wait_s=30.0)
+    walk = MemoryWalk(plan, stretch, 4096, cells, lambda: clock[0])
+    while not walk.passes:
+        clock[0] += 0.1
+        cells.age(0.1, memory_c)
+        if (wrong := walk.do_beat()) is not None:
+            found.append(wrong)
+    return found
+
+
+@pytest.mark.parametrize("pattern", LONG)
+def test_sound_memory_is_never_accused(pattern: str) -> None:
+    assert one_pass((pattern,), ()) == []
+
+
+PROMISES = [(pattern, kind) for pattern in PATTERNS for kind in PATTERNS[pattern].finds]
+
+
+@pytest.mark.parametrize(("pattern", "kind"), PROMISES)
+def test_a_pattern_finds_in_its_first_pass_what_it_is_documented_to_find(pattern: str, kind: str) -> None:
+    for fault in FAULTS[kind]:
+        found = one_pass((pattern,), (fault,))
+        assert found, f"{pattern} walked over {fault} and saw nothing"
+        if fault.kind is not K.ADDRESS_LINE:
+            places = {(cell.virtual, bit) for wrong in found for cell in wrong.shown for bit in cell.bits}
+            assert {bit for _, bit in places} == {fault.bit}
+
+
+def test_the_table_in_the_docs_is_what_the_patterns_do() -> None:
+    """`docs/memory-patterns.md` says for each pattern and fault whether the first pass finds all, some or none."""
+    lines = ["| pattern | " + " | ".join(FAULTS) + " |", "|---|" + "---|" * len(FAULTS)]
+    for pattern in PATTERNS:
+        cells = []
+        for faults in FAULTS.values():
+            seen = [bool(one_pass((pattern,), (fault,))) for fault in faults]
+            cells.append("all" if all(seen) else "some" if any(seen) else "–")
+        lines.append(f"| {pattern} | " + " | ".join(cells) + " |")
+    text = (Path(__file__).parents[2] / "docs" / "memory-patterns.md").read_text(encoding="utf-8")
+    assert "\n".join(lines) in text, "\n".join(lines)
+
+
+def test_the_short_form_finds_every_kind_but_slow_ones_and_those_inside_a_word() -> None:
+    for kind, faults in FAULTS.items():
+        if kind not in ("retention", "coupled within a word"):
+            assert all(one_pass(SHORT, (fault,)) for fault in faults), kind
+
+
+def test_heat_makes_cells_forget_sooner() -> None:
+    fault = CellFault(K.RETENTION, 77, 12, 0, seconds=100.0)
+    assert one_pass(("retention",), (fault,), memory_c=45.0) == []
+    assert one_pass(("retention",), (fault,), memory_c=75.0)
+
+
+def test_a_stuck_cell_is_told_with_address_bit_and_steady_readings() -> None:
+    (first, *_) = one_pass(("fixed",), (CellFault(K.STUCK, 1234, 19, 1),))
+    (cell,) = first.shown
+    assert (cell.physical, cell.bits, cell.steady, cell.rewritten) == (0x1_0000_0000 + 1234 * 8, (19,), True, False)
+    assert (cell.expected, cell.found) == ("0" * 16, f"{1 << 19:016x}")
+    assert len(cell.again) == 3
+
+
+def test_what_a_bus_spoils_once_is_right_when_read_again() -> None:
+    stretch = Stretch()
+    walk = MemoryWalk(LoadPlan("memory", 1, 1, patterns=("fixed",)), stretch, 0, SimulatedCells(stretch.words, ()))
+
+    def spoil(words: np.ndarray[tuple[int], np.dtype[np.uint64]]) -> None:
+        words[5] ^= np.uint64(1 << 40)
+
+    for _ in range(SIMULATED_WORDS // SIMULATED_CHUNK):
+        assert walk.do_beat() is None
+    wrong = walk.do_beat(spoil)
+    assert wrong is not None
+    (cell,) = wrong.shown
+    assert (cell.bits, cell.steady) == ((40,), False)
+    assert int(stretch.words[5]) == 0
+
+
+@pytest.mark.parametrize("compiled", [False, True])
+@pytest.mark.parametrize("name", ["march", "address", "random", "checkerboard"])
+def test_kernels_write_and_expect_what_the_definition_says(name: str, compiled: bool) -> None:
+    stretch = Stretch()
+    plan = LoadPlan("memory", 1, 1, compiled=compiled, patterns=(name,))
+    walk = MemoryWalk(plan, stretch, 640)
+    first = steps_of(name, plan.seed)[0]
+    walk.do_beat()
+    assert [int(word) for word in stretch.words] == [value_at(first, 640 + n) for n in range(len(stretch.words))]
+    stretch.words[100] ^= np.uint64(1 << 63)
+    wrong = walk.do_beat()
+    assert wrong is not None
+    assert [cell.bits for cell in wrong.shown] == [(63,)]
+    assert wrong.shown[0].physical == 0x1_0000_0000 + 800
+    while not walk.passes:
+        assert walk.do_beat() is None
+
+
+def test_marches_go_truly_downwards() -> None:
+    """A fault that only a march from above can see: the victim lies below and is spoilt after it was read upwards."""
+    fault = CellFault(K.COUPLED_FORCING, 900, 50, 1, 903, 50)
+    found = one_pass(("march",), (fault,))
+    assert any("downwards" in wrong.step or "check, " in wrong.step or "upwards" in wrong.step for wrong in found)
+    kinds = [step.kind for step in steps_of("march")]
+    assert kinds == [
+        StepKind.FILL, StepKind.TURN_UP, StepKind.TURN_UP, StepKind.TURN_DOWN, StepKind.TURN_DOWN, StepKind.CHECK,
+    ]  # fmt: skip
+    assert [step.turned for step in steps_of("march")] == [False, False, True, False, True, False]
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.sampled_from(LONG), st.integers(0, SIMULATED_WORDS - 1), st.integers(0, 63), st.integers(0, 1))
+def test_a_stuck_cell_anywhere_is_found_by_every_pattern(pattern: str, word: int, bit: int, value: int) -> None:
+    found = one_pass((pattern,), (CellFault(K.STUCK, word, bit, value),))
+    assert {cell.physical for wrong in found for cell in wrong.shown} == {0x1_0000_0000 + word * 8}
+    assert {bit for wrong in found for cell in wrong.shown for bit in cell.bits} == {bit}
+
+
+def test_a_region_is_real_memory_with_addresses_for_root() -> None:
+    region = Region(8 * PAGE + 100)
+    assert region.taken.size == 8 * PAGE
+    assert len(region.words) * 8 == 8 * PAGE
+    region.words[:] = 7
+    assert int(region.words[-1]) == 7
+    if region.taken.frames_told:
+        assert region.frames is not None
+        address = region.physical(PAGE // 8 + 3)
+        assert address is not None
+        assert address % PAGE == 24
+    else:
+        assert region.physical(3) is None
+    region.release()
+    assert len(region.words) == 0
+
+
+def test_seeds_make_every_pass_another_and_the_same_seed_the_same() -> None:
+    one, other = steps_of("random", 1)[0], steps_of("random", 2)[0]
+    assert value_at(one, 17) != value_at(other, 17)
+    assert value_at(one, 17) == value_at(steps_of("random", 1)[0], 17)
