@@ -10,7 +10,7 @@ import pytest
 from thresher.benchmodels.machine import BenchModel
 from thresher.benchmodels.scenario import Fault, FaultKind, Scenario, load_scenario, parse_scenario, shipped_scenarios
 from thresher.model.errors import InputError, SourceUnavailable
-from thresher.model.port import System, SystemKind
+from thresher.model.port import Stress, System, SystemKind
 
 WAKE = threading.Event()
 TEMP = "/sys/class/hwmon/hwmon0/temp1_input"
@@ -25,7 +25,7 @@ def heated(scenario: Scenario, seconds: float) -> BenchModel:
     model = BenchModel(scenario, 0.0)
     threads = scenario.processor.cores * scenario.processor.threads_per_core
     assert model.work is not None
-    model.work.set_busy(dict.fromkeys(range(threads), 1.0))
+    model.work.set_stress(dict.fromkeys(range(threads), Stress(1.0)))
     model.wait_until(model.now() + seconds, WAKE)
     return model
 
@@ -36,7 +36,7 @@ def test_load_heats_and_rest_cools(lighthouse: Scenario) -> None:
     hot = heated(lighthouse, 120)
     assert number(hot, TEMP) > idle + 40_000
     assert hot.work is not None
-    hot.work.set_busy({})
+    hot.work.set_stress({})
     hot.wait_until(hot.now() + 300, WAKE)
     assert number(hot, TEMP) < idle + 15_000
 
@@ -138,7 +138,7 @@ GOOD = shipped_scenarios()["lighthouse-playout"].read_text(encoding="utf-8")
     ("old", "new", "place", "words"),
     [
         ("core = 5", "core = 8", "faults[0].core", "0 to 7, found 8"),
-        ("strength = 0.6", "strength = 1.6", "faults[1].strength", "between 0 and 1"),
+        ("strength = 0.6", "strength = 1.6", "faults[1].strength", "0.001 to 0.999"),
         ('kind = "weak core"', 'kind = "sulking core"', "faults[0]", "sulking core"),
         ('slot = "A2"', 'slot = "C9"', "memory[0].slot", "A1, A2, B1, B2"),
         ("base_mhz = 4200", "base_mhz = 5200", "processor", "base_mhz <= all_core_mhz"),

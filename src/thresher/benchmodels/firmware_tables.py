@@ -25,6 +25,37 @@ def _memory_device(slot: str, module: ModuleSpec | None) -> bytes:
     )  # fmt: skip
 
 
+def _memory_array(scenario: Scenario) -> bytes:
+    """Type 16, the board's memory array (7.17), and type 19, the addresses that it is mapped to (7.20)."""
+    total_kib = sum(module.size_gib for module in scenario.modules) << 20
+    array = struct.pack("<BBBIHH", 3, 3, 3, 0x80000000, 0xFFFE, len(scenario.board.slots))
+    wide = total_kib * 1024 - 1
+    mapped = struct.pack("<IIHBQQ", 0xFFFFFFFF, 0xFFFFFFFF, 0x1000, 1, 0, wide)
+    return _structure(16, 0x1000, array + struct.pack("<Q", wide + 1)) + _structure(19, 0x1300, mapped)
+
+
+def _mapped_module(index: int, slot: int, low: int, high: int, interleaved: bool) -> bytes:
+    """Type 20, the addresses of one module (7.21); interleaved ones all claim the whole range."""
+    body = struct.pack(
+        "<IIHHBBBQQ", 0xFFFFFFFF, 0xFFFFFFFF, 0x1100 + slot, 0x1300, 1, index + 1 if interleaved else 0,
+        1 if interleaved else 0, low, high,
+    )  # fmt: skip
+    return _structure(20, 0x1400 + index, body)
+
+
+def _mapped_modules(scenario: Scenario) -> bytes:
+    table, begin, gib = b"", 0, 1 << 30
+    total = sum(module.size_gib for module in scenario.modules) * gib
+    interleaved = scenario.interleaved and len(scenario.modules) > 1
+    for index, module in enumerate(scenario.modules):
+        end = begin + module.size_gib * gib
+        low, high = (0, total - 1) if interleaved else (begin, end - 1)
+        slot = scenario.board.slots.index(module.slot)
+        table += _mapped_module(index, slot, low, high, interleaved)
+        begin = end
+    return table
+
+
 def smbios_table(scenario: Scenario) -> bytes:
     """Return the content of `/sys/firmware/dmi/tables/DMI`."""
     board = scenario.board
@@ -48,4 +79,5 @@ def smbios_table(scenario: Scenario) -> bytes:
         strings = [slot, f"BANK {index}"]
         strings += filter(None, (module.maker, module.part_number, module.serial)) if module else ()
         table += _structure(17, 0x1100 + index, _memory_device(slot, module), *strings)
+    table += _memory_array(scenario) + _mapped_modules(scenario)
     return table + _structure(127, 0xFEFF, b"")

@@ -15,11 +15,15 @@ class LogBuffer:
         """Append one record at a machine time in seconds (ABI/testing/dev-kmsg: priority, sequence, µs, flags)."""
         self.records.append(f"{level},{len(self.records)},{int(at * 1e6)},-;{text}\n".encode())
 
-    def add_boot(self, machine: str) -> None:
+    def add_boot(self, machine: str, at: float = 0.0) -> None:
         """Append the first lines of a boot."""
-        self.add(0.0, 5, "Linux version 6.1.0-bench (bench@model) #1 SMP PREEMPT_DYNAMIC")
-        self.add(0.2, _INFO, f"DMI: {machine}")
-        self.add(0.4, _INFO, "mce: CPU0: Thermal monitoring enabled (TM1)")
+        self.add(at, 5, "Linux version 6.1.0-bench (bench@model) #1 SMP PREEMPT_DYNAMIC")
+        self.add(at + 0.2, _INFO, f"DMI: {machine}")
+        self.add(at + 0.4, _INFO, "mce: CPU0: Thermal monitoring enabled (TM1)")
+
+    def add_lockup(self, at: float, cpu: int, seconds: int) -> None:
+        """Append the watchdog's line (kernel/watchdog.c) about a CPU that schedules nothing any more."""
+        self.add(at, _EMERG, f"watchdog: BUG: soft lockup - CPU#{cpu} stuck for {seconds}s! [thresher:1]")
 
     def add_machine_check(self, at: float, wall: float, cpu: int, apic: int, bank: int, status: int, addr: int) -> None:
         """Append a corrected machine check as arch/x86/kernel/cpu/mce/core.c prints one."""

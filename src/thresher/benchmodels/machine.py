@@ -10,9 +10,9 @@ from thresher.benchmodels.files import FileTable, add_processor, add_rest, add_s
 from thresher.benchmodels.kernel_log import LogBuffer, LogReader
 from thresher.benchmodels.physics import STEP_S, Physics
 from thresher.benchmodels.scenario import CHANNEL_FAULTS, Fault, FaultKind, Scenario
-from thresher.benchmodels.weak_core import CORRECTED_BANK, CORRECTED_STATUS, WeakCore
+from thresher.benchmodels.work import ModelWork
 from thresher.model.errors import SourceUnavailable
-from thresher.model.port import BitFlip, SimulatedWork, SystemKind
+from thresher.model.port import SimulatedWork, SystemKind
 
 _BOOT_AGE_S = 1830.0
 """How long the machine has been up when the model starts."""
@@ -59,29 +59,6 @@ class ModelCounters:
         """Nothing is held open."""
 
 
-class ModelWork:
-    """The machine's part in loads: heat, and slips of weak cores."""
-
-    beats_per_s = 2.0
-
-    def __init__(self, physics: Physics, weak: list[WeakCore], cores: int) -> None:
-        """Take the cores that can slip."""
-        self._physics = physics
-        self._weak = weak
-        self._cores = cores
-
-    def set_busy(self, intensity: dict[int, float]) -> None:
-        """Two threads on one core make it no busier than full."""
-        busy = np.zeros(self._cores)
-        for cpu, share in intensity.items():
-            busy[cpu % self._cores] += share * 0.9
-        self._physics.busy = np.minimum(busy, 1.0)
-
-    def take_flips(self, cpu: int, beats: int, words: int) -> list[BitFlip]:
-        """Return the slips of the core that this CPU belongs to."""
-        return [flip for weak in self._weak if weak.core == cpu % self._cores for flip in weak.take_flips(beats, words)]
-
-
 class BenchModel:
     """A simulated machine. `speed` is how many of its seconds pass in one of ours; 0 means as fast as can be.
 
@@ -97,12 +74,8 @@ class BenchModel:
         self.speed = scenario.speed if speed is None else speed
         streams = np.random.SeedSequence(scenario.seed).spawn(1 + len(scenario.faults))
         self._physics = Physics(scenario, np.random.default_rng(streams[0]))
-        self._weak = [
-            WeakCore(fault.core, fault.strength, np.random.default_rng(stream))
-            for fault, stream in zip(scenario.faults, streams[1:], strict=True)
-            if fault.kind is FaultKind.WEAK_CORE
-        ]
-        self.work: SimulatedWork | None = ModelWork(self._physics, self._weak, scenario.processor.cores)
+        self._work = ModelWork(scenario, self._physics, streams[1:])
+        self.work: SimulatedWork | None = self._work
         self._steps = 0
         self._wall_start = datetime.fromisoformat(scenario.start).timestamp()
         self._real_start = time.monotonic()
@@ -186,12 +159,7 @@ class BenchModel:
         self._steps += 1
         busy_share = np.tile(physics.busy, len(self._jiffies) // len(physics.busy))
         self._jiffies += np.column_stack((busy_share, 1.0 - busy_share)) * STEP_S * 100
-        for weak in self._weak:
-            weak.step(float(physics.state.die_c[weak.core]), float(physics.busy[weak.core]), 0.0, STEP_S)
-            for address in weak.take_corrected():
-                self._log.add_machine_check(
-                    self.now(), self.wall(), weak.core, weak.core * 2, CORRECTED_BANK, CORRECTED_STATUS, address
-                )
+        self._work.step(self._log, self.now(), self.wall())
         if physics.state.throttle_count > self._throttles_said:
             self._throttles_said = physics.state.throttle_count
             self._log.add_throttle(self.now(), int(physics.state.die_c.argmax()), self._throttles_said)

@@ -73,6 +73,8 @@ class Physics:
         self._core_scale = 1.0 + 0.03 * rng.standard_normal(cores)
         self._watts_per_v2_ghz = 0.78 * scenario.processor.power_limit_w / 142.0 * 8 / cores * 2.2
         self.busy = np.zeros(cores)
+        self.edges = 0.0
+        """How often a second the load comes on from nothing."""
         start = scenario.ambient_c
         self.state = PhysicsState(
             die_c=np.full(cores, start + 12.0),

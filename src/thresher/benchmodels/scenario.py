@@ -17,6 +17,21 @@ class FaultKind(StrEnum):
     CLOGGED_HEATSINK = "clogged heatsink"
     DEAD_FAN = "dead fan"
     SAGGING_SUPPLY = "sagging supply"
+    WEAK_VECTOR_UNIT = "weak vector unit"
+    CACHE_BIT = "cache bit"
+    COHERENCE = "coherence"
+    OVERCLOCK = "overclock"
+    UNDERVOLT = "undervolt"
+    CORE_HANGS = "core hangs"
+    RESETS = "resets"
+    CELL_STUCK = "cell stuck"
+    CELL_TRANSITION = "cell transition"
+    CELL_COUPLED = "cell coupled"
+    ADDRESS_LINE = "address line"
+    RETENTION = "retention"
+    SLOT_CONTACT = "slot contact"
+    MEMORY_CONTROLLER = "memory controller"
+    MEMORY_TIMING = "memory timing"
     CHANNEL_VANISHES = "channel vanishes"
     CHANNEL_GARBAGE = "channel garbage"
     CHANNEL_STUCK = "channel stuck"
@@ -30,17 +45,58 @@ CHANNEL_FAULTS = (
 )  # fmt: skip
 
 
+MEMORY_CELL_FAULTS = (
+    FaultKind.CELL_STUCK, FaultKind.CELL_TRANSITION, FaultKind.CELL_COUPLED, FaultKind.ADDRESS_LINE,
+    FaultKind.RETENTION,
+)  # fmt: skip
+SLOT_FAULTS = (*MEMORY_CELL_FAULTS, FaultKind.SLOT_CONTACT)
+CORE_FAULTS = (
+    FaultKind.WEAK_CORE, FaultKind.WEAK_VECTOR_UNIT, FaultKind.CACHE_BIT, FaultKind.COHERENCE, FaultKind.CORE_HANGS,
+)  # fmt: skip
+
+STRENGTH_MEANS: dict[FaultKind, str] = {
+    FaultKind.WEAK_CORE: "signs a minute at full load and 90 °C; hardly any below 74 °C",
+    FaultKind.WEAK_VECTOR_UNIT: "wrong results a minute of loads in the widest vectors at 85 °C; none of other loads",
+    FaultKind.CACHE_BIT: "signs a minute of any load on the core, whatever the temperature",
+    FaultKind.COHERENCE: "wrong messages a minute of relay between the core and any other",
+    FaultKind.OVERCLOCK: "MHz above what the processor holds: slips on all cores, many more when warm",
+    FaultKind.UNDERVOLT: "millivolts too little: slips on all cores, most at single-core boost and when load comes on",
+    FaultKind.CORE_HANGS: "hangs an hour of full load; the core does nothing more until the machine is reset",
+    FaultKind.RESETS: "resets an hour of full load, twice as many for every load that comes on in a second",
+    FaultKind.CLOGGED_HEATSINK: "share of its conductance lost",
+    FaultKind.DEAD_FAN: "not used",
+    FaultKind.SAGGING_SUPPLY: "ohms of source resistance",
+    FaultKind.CELL_STUCK: "content that the bit is stuck at, 0 or 1",
+    FaultKind.CELL_TRANSITION: "content that the bit cannot change to, 0 or 1",
+    FaultKind.CELL_COUPLED: "content forced on the bit when its neighbour rises, 0 or 1; 2 turns it over",
+    FaultKind.ADDRESS_LINE: "which address line is dead, counted from the lowest above a line of words, 3 to 9",
+    FaultKind.RETENTION: "seconds that the bit keeps its content at 45 °C, half of that for each 10 K more",
+    FaultKind.SLOT_CONTACT: "bad spells an hour; in one the bit lane is read wrongly every few words for some seconds",
+    FaultKind.MEMORY_CONTROLLER: "wrong words an hour of memory traffic, anywhere, three times as many when hot",
+    FaultKind.MEMORY_TIMING: "wrong words an hour of memory traffic at 45 °C, twice as many for each 5 K more",
+    FaultKind.CHANNEL_VANISHES: "not used",
+    FaultKind.CHANNEL_GARBAGE: "not used",
+    FaultKind.CHANNEL_STUCK: "not used",
+    FaultKind.CHANNEL_OFFSET: "what is added to the number in the file",
+    FaultKind.CHANNEL_JUMPS: "what is added to the number in the file for every third second",
+}
+"""What `strength` is for each kind of fault."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Fault:
-    """One fault. `strength` means, by kind: weak core, signs a minute at full load and 90 °C; clogged heatsink,
-    share of its conductance lost; sagging supply, ohms of source resistance; channel offset and channel jumps, what is
-    added to the number in the file, by the latter for every third second. `path` and `after_s` belong to the channel
-    faults: the file, and seconds after the model starts.
+    """One fault; what `strength` means is told by `STRENGTH_MEANS`.
+
+    `core` belongs to faults of a core. `slot`, `at` (share of the module, 0 to 1) and `bit` belong to faults of memory.
+    `path` and `after_s` belong to the channel faults: the file, and seconds after the model starts.
     """
 
     kind: FaultKind
     strength: float = 1.0
     core: int = 0
+    slot: str = ""
+    at: float = 0.37
+    bit: int = 19
     path: str = ""
     after_s: float = 0.0
 
@@ -126,6 +182,7 @@ class Scenario:
     cooler: str
     symptoms: tuple[str, ...]
     job: str
+    interleaved: bool = True
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -140,6 +197,7 @@ class _Head:
     cooler: str = "cooler"
     job: str = ""
     symptoms: tuple[str, ...] = ()
+    interleaved: bool = True
 
 
 _SECTIONS = {"format", "processor", "board", "memory", "drives", "graphics", "faults"}
@@ -160,7 +218,7 @@ def parse_scenario(text: str, source: str) -> Scenario:
     ailments = convert_list(data, "faults", Fault, faults)
     if head is None or processor is None or board is None:
         raise InputError(source, faults)
-    faults += _check_head(head) + _check_processor(processor) + _check_faults(ailments, processor)
+    faults += _check_head(head) + _check_processor(processor) + _check_faults(ailments, processor, modules)
     faults += [
         InputFault(f"memory[{index}].slot", f"{module.slot!r} is not one of the board's slots {', '.join(board.slots)}")
         for index, module in enumerate(modules)
@@ -172,7 +230,7 @@ def parse_scenario(text: str, source: str) -> Scenario:
         title=head.title, machine=head.machine, seed=head.seed, speed=head.speed, ambient_c=head.ambient_c,
         start=head.start, processor=processor, board=board, modules=tuple(modules), drives=tuple(drives),
         graphics=tuple(graphics), faults=tuple(ailments), supply=head.supply, cooler=head.cooler,
-        symptoms=head.symptoms, job=head.job,
+        symptoms=head.symptoms, job=head.job, interleaved=head.interleaved,
     )  # fmt: skip
 
 
@@ -196,18 +254,46 @@ def _check_processor(processor: ProcessorSpec) -> list[InputFault]:
     return faults
 
 
-def _check_faults(ailments: list[Fault], processor: ProcessorSpec) -> list[InputFault]:
+_STRENGTHS: dict[FaultKind, tuple[float, float]] = {
+    FaultKind.CLOGGED_HEATSINK: (0.001, 0.999),
+    FaultKind.CELL_STUCK: (0, 1),
+    FaultKind.CELL_TRANSITION: (0, 1),
+    FaultKind.CELL_COUPLED: (0, 2),
+    FaultKind.ADDRESS_LINE: (3, 9),
+    FaultKind.RETENTION: (0.1, 1e6),
+}
+"""Smallest and largest strength, where there are such."""
+
+
+def _check_faults(ailments: list[Fault], processor: ProcessorSpec, modules: list[ModuleSpec]) -> list[InputFault]:
     faults = []
+    slots = [module.slot for module in modules]
     for index, fault in enumerate(ailments):
-        if fault.kind is FaultKind.WEAK_CORE and not 0 <= fault.core < processor.cores:
-            faults.append(
-                InputFault(f"faults[{index}].core", f"expected 0 to {processor.cores - 1}, found {fault.core}")
-            )
-        if fault.kind is FaultKind.CLOGGED_HEATSINK and not 0 < fault.strength < 1:
-            faults.append(InputFault(f"faults[{index}].strength", f"expected between 0 and 1, found {fault.strength}"))
+        place = f"faults[{index}]"
+        if fault.kind in CORE_FAULTS and not 0 <= fault.core < processor.cores:
+            faults.append(InputFault(f"{place}.core", f"expected 0 to {processor.cores - 1}, found {fault.core}"))
+        low, high = _STRENGTHS.get(fault.kind, (-1e9, 1e9))
+        if not low <= fault.strength <= high:
+            faults.append(InputFault(f"{place}.strength", f"expected {low:g} to {high:g}, found {fault.strength:g}"))
         if fault.kind in CHANNEL_FAULTS and not fault.path.startswith("/"):
-            faults.append(InputFault(f"faults[{index}].path", "expected the absolute path of a file of the machine"))
+            faults.append(InputFault(f"{place}.path", "expected the absolute path of a file of the machine"))
+        if fault.kind in SLOT_FAULTS and fault.slot not in slots:
+            expected = f"expected a slot with a module: {', '.join(slots) or 'there is none'}"
+            faults.append(InputFault(f"{place}.slot", f"{expected}; found {fault.slot!r}"))
+        if not 0 <= fault.at < 1 or not 0 <= fault.bit < 64:
+            faults.append(InputFault(place, "expected at from 0 to below 1 and bit from 0 to 63"))
     return faults
+
+
+def explain(fault: Fault) -> str:
+    """Return a fault and its parameters in a sentence."""
+    where = f" on core {fault.core}" if fault.kind in CORE_FAULTS else ""
+    if fault.kind in SLOT_FAULTS:
+        where = f" in {fault.slot}, {fault.at * 100:.0f} % up, bit {fault.bit}"
+    if fault.kind in CHANNEL_FAULTS:
+        where = f" {fault.path}, after {fault.after_s:g} s"
+    means = STRENGTH_MEANS[fault.kind]
+    return f"{fault.kind.value}{where}" + ("" if means == "not used" else f": {fault.strength:g}, {means}")
 
 
 def load_scenario(path: Path) -> Scenario:
