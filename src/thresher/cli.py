@@ -4,7 +4,6 @@ What a verb needs beyond the machine itself is imported inside it: a look at the
 """
 
 import os
-import re
 import signal
 import sys
 import tempfile
@@ -21,11 +20,21 @@ from thresher import systems
 from thresher.events.machine_check import Vendor
 from thresher.inventory.identity import masked
 from thresher.inventory.machine import read_inventory
-from thresher.model.channels import Channel, Tick
+from thresher.launch import why_no_display
+from thresher.model.channels import Tick
 from thresher.model.errors import EnvironmentFault, InputError, InputFault, ThresherError
 from thresher.model.findings import Finding
 from thresher.model.sheet import clock_text
-from thresher.printing import print_code, print_inventory, print_register, print_verdict, say, say_json
+from thresher.printing import (
+    print_bad_pages,
+    print_code,
+    print_inventory,
+    print_register,
+    print_tick,
+    print_verdict,
+    say,
+    say_json,
+)
 from thresher.sensors.discovery import discover
 from thresher.system.hardware_names import HardwareNames
 
@@ -57,37 +66,6 @@ Shop = Annotated[
 ]
 JobPath = Annotated[Path | None, typer.Option("--job", help="The job file; a new one when not given.")]
 Every = Annotated[float, typer.Option("--every", min=0.1, max=60.0, help="Seconds between readings.")]
-
-
-def why_no_display() -> str | None:
-    """Say why no window can be shown, or return None: a display server that is there, or a Qt platform on purpose."""
-    if os.environ.get("QT_QPA_PLATFORM"):
-        return None
-    wayland, x11 = os.environ.get("WAYLAND_DISPLAY"), os.environ.get("DISPLAY")
-    if not wayland and not x11:
-        return "there is no display (DISPLAY and WAYLAND_DISPLAY are not set)"
-    if wayland and (Path(os.environ.get("XDG_RUNTIME_DIR", "/")) / wayland).is_socket():
-        return None
-    local = re.fullmatch(r":(\d+)(?:\.\d+)?", x11 or "")
-    if x11 and (local is None or _x_server_listens(int(local[1]))):
-        return None
-    return f"no display answers at DISPLAY={x11!r}, WAYLAND_DISPLAY={wayland!r}"
-
-
-def _x_server_listens(number: int) -> bool:
-    """Qt ends the whole process when its X server is not there, so that is found out before.
-
-    The kernel's list of sockets is read instead of connecting: a server without other clients starts anew when
-    the last one goes, and would do so just when the window comes.
-    """
-    try:
-        listed = Path("/proc/net/unix").read_text(encoding="utf-8", errors="replace")
-    except OSError:
-        return True  # nothing is known; Qt will say
-    # columns: number, references, protocol, flags (10000 listens), type, state, inode, path
-    found = (line.split() for line in listed.splitlines()[1:])
-    names = (f"/tmp/.X11-unix/X{number}", f"@/tmp/.X11-unix/X{number}")  # noqa: S108 (the convention of X servers)
-    return any(len(row) == 8 and row[7] in names and int(row[3], 16) & 0x10000 for row in found)
 
 
 @app.callback(invoke_without_command=True)
@@ -176,10 +154,6 @@ def _interrupt_stops(engine: "Engine") -> Iterator[None]:
             signal.signal(number, handler)
 
 
-def _value_text(channel: Channel, value: float | None) -> str:
-    return "missing" if value is None else f"{value:.4g} {channel.unit}"
-
-
 @app.command()
 def watch(
     root: Root = None,
@@ -205,7 +179,7 @@ def watch(
                 if json:
                     say_json(event.tick)
                 else:
-                    _print_tick(engine.channels, event.tick)
+                    print_tick(engine.channels, event.tick)
             elif isinstance(event, TapeEvent) and not json:
                 say(f"  {event.entry.code or '-'} {event.entry.title}: {event.entry.detail}")
 
@@ -220,11 +194,6 @@ def watch(
             from thresher.report.table import ticks_csv
 
             _write_text(csv, ticks_csv(engine.channels, rows))
-
-
-def _print_tick(channels: tuple[Channel, ...], tick: Tick) -> None:
-    cells = [f"{channel.name} {_value_text(channel, tick.values[i])}" for i, channel in enumerate(channels)]
-    say(f"{tick.at:.1f}  " + "  ".join(cells))
 
 
 def _write_text(path: Path, text: str) -> None:
@@ -365,6 +334,18 @@ def verdict(job: Path, json: Json = False) -> None:
     raise typer.Exit(FAULTS if named else FINE)
 
 
+@app.command("bad-pages")
+def bad_pages(job: Path, json: Json = False) -> None:
+    """The kernel's own parameters that keep a machine off its bad memory until the part comes."""
+    from thresher.diagnosis.memory_shape import wrong_places
+    from thresher.journal.jobfile import JobFile
+
+    with JobFile(job) as stored:
+        places = wrong_places(finding for run in stored.runs() for finding in stored.findings(run))
+    print_bad_pages(places, json)
+    raise typer.Exit(FAULTS if places else FINE)
+
+
 @app.command()
 def report(
     job: Path,
@@ -469,7 +450,7 @@ def capture(
 @bench_model_app.command("check")
 def check_bench_model(scenario: Path, json: Json = False) -> None:
     """Is the scenario sound; what it contains."""
-    from thresher.benchmodels.scenario import load_scenario
+    from thresher.benchmodels.scenario import explain, load_scenario
 
     loaded = load_scenario(systems.scenario_path(str(scenario)))
     if json:
@@ -478,8 +459,7 @@ def check_bench_model(scenario: Path, json: Json = False) -> None:
     say(f"{loaded.title}: sound")
     say(f"  {loaded.processor.name}, {loaded.processor.cores} cores, {len(loaded.modules)} memory modules")
     for fault in loaded.faults:
-        where = f" on core {fault.core}" if fault.kind == "weak core" else f" {fault.path}".rstrip()
-        say(f"  fault: {fault.kind.value}{where}, strength {fault.strength:g}")
+        say(f"  fault: {explain(fault)}")
     if not loaded.faults:
         say("  no fault")
 

@@ -4,7 +4,10 @@ import msgspec
 import typer
 
 from thresher.codes.directory import load_codes
+from thresher.diagnosis.memory_shape import bad_pages, boot_parameters, shape_of
 from thresher.events.machine_check import Vendor, decode_status
+from thresher.model.channels import Channel, Tick
+from thresher.model.findings import WrongPlace
 from thresher.model.parts import Inventory
 from thresher.model.verdict import Verdict, percent, suspect_title
 from thresher.sensors.discovery import Discovery
@@ -53,6 +56,27 @@ def print_verdict(verdict: Verdict) -> None:
             if abs(reason.decibans) >= 0.5:
                 say(f"          {reason.decibans:+6.1f}  {reason.text}")
     say("  (weights in tenths of a ban: +10 is ten to one for, -10 ten to one against)")
+    for story in verdict.stories:
+        say(f"  {story}")
+    for each in verdict.how_long:
+        say(
+            f"  {percent(each.shown_share):>6} of {each.title} would have shown by now;"
+            f" 95 % {_in_minutes(each.minutes_to_95)}, 99 % {_in_minutes(each.minutes_to_99)}"
+        )
+    if (seen := verdict.seen_rate) is not None:
+        say(
+            f"  Findings come {seen.an_hour:.1f} times an hour under these loads ({seen.low:.1f} to {seen.high:.1f});"
+            f" after the repair {seen.minutes_to_sure:.0f} clean minutes make 95 % sure"
+        )
+
+
+def _in_minutes(minutes: float | None) -> str:
+    """Say when a share is reached under the newest conditions."""
+    if minutes is None:
+        return "not within 1000 h"
+    if minutes <= 0:
+        return "reached"
+    return f"in {minutes:.0f} min" if minutes < 120 else f"in {minutes / 60:.0f} h"
 
 
 def print_code(code: str, json: bool) -> None:
@@ -79,3 +103,32 @@ def print_register(status: int, vendor: Vendor, json: bool) -> None:
     for field in decoded.fields:
         bits = f"{field.high}" if field.high == field.low else f"{field.high}:{field.low}"
         say(f"  {bits:>6}  {field.name:22} {field.value:#8x}  {field.meaning}")
+
+
+def _value_text(channel: Channel, value: float | None) -> str:
+    return "missing" if value is None else f"{value:.4g} {channel.unit}"
+
+
+def print_tick(channels: tuple[Channel, ...], tick: Tick) -> None:
+    """Print one row of readings."""
+    cells = [f"{channel.name} {_value_text(channel, tick.values[i])}" for i, channel in enumerate(channels)]
+    say(f"{tick.at:.1f}  " + "  ".join(cells))
+
+
+def print_bad_pages(places: list[WrongPlace], json: bool) -> None:
+    """Print the shape of wrong words and the kernel's parameters that keep a machine off their pages."""
+    pages, shape = bad_pages(places), shape_of(places)
+    line = boot_parameters(pages)
+    if json:
+        say_json({"pages": pages, "parameters": line, "shape": shape})
+    elif not places:
+        say("No wrong word of memory is in this job.")
+    else:
+        say(shape.sentence if shape else "")
+        if not pages:
+            say("The kernel told no physical addresses, which it does to root only: check memory as root.")
+        else:
+            plural = "s" if len(pages) > 1 else ""
+            say(f"{len(pages)} bad page{plural}. Put this on the kernel's command line until the part is replaced:")
+            say(f"    {line}")
+            say("In a GRUB configuration file each $ has to be written as \\\\\\$.")

@@ -11,9 +11,9 @@ from pathlib import Path
 
 import pytest
 
-from thresher.cli import why_no_display
 from thresher.codes.directory import load_codes, parse_codes
 from thresher.journal.jobfile import JobFile
+from thresher.launch import why_no_display
 from thresher.model.errors import InputError
 
 SHORT = """
@@ -230,3 +230,26 @@ def test_a_run_is_stopped_in_order_by_ctrl_c(tmp_path: Path) -> None:
     assert "Run stopped: could not tell" in rest
     with JobFile(tmp_path / "j.thresher") as stored:
         assert stored.runs()[0].ending == "stopped"
+
+
+def test_bad_memory_of_a_run_is_named_and_becomes_boot_parameters(thresher: Run, tmp_path: Path) -> None:
+    text = 'format = "thresher-sheet/1"\ntitle = "Memory"\n[[blocks]]\nrow = "memory"\nload = "memory"\nstart = 0\n'
+    (tmp_path / "m.toml").write_text(text + "length = 8\n")
+    done = thresher("run", "m.toml", "--bench-model", "museum-guide", "--speed", "0", "--job", "m.thresher")
+    assert done.returncode == 1, done.stderr
+    assert "Wrong memory word, B2" in done.stdout
+    assert "one cell, which points at a cell of one module; all in B2" in done.stdout
+    assert "Replace the memory: B2" in done.stdout
+    pages = thresher("bad-pages", "m.thresher")
+    assert pages.returncode == 1
+    assert "1 bad page." in pages.stdout
+    assert "memmap=4K$0x" in pages.stdout
+    as_json = json.loads(thresher("bad-pages", "m.thresher", "--json").stdout)
+    assert 8 << 30 <= as_json["pages"][0] < 16 << 30
+    assert as_json["shape"]["bits"] == [19]
+
+
+def test_a_bench_model_is_explained(thresher: Run) -> None:
+    told = thresher("bench-model", "check", "museum-guide")
+    assert told.returncode == 0
+    assert "cell stuck in B2, 41 % up, bit 19: 1, content that the bit is stuck at" in told.stdout

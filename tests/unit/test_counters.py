@@ -20,7 +20,7 @@ from thresher.inventory.machine import read_inventory
 from thresher.model.channels import LimitSide, Quantity
 from thresher.model.errors import SourceUnavailable
 from thresher.model.parts import Fact, Inventory, Part, PartKind
-from thresher.model.port import Source
+from thresher.model.port import Source, Stress
 from thresher.sensors import nvml
 from thresher.sensors.discovery import discover
 from thresher.sensors.probes import effective_clocks
@@ -69,7 +69,7 @@ def test_a_busy_bench_model_counts_the_clock_that_it_sets(lighthouse: Scenario) 
     discovery = discover(model, read_inventory(model))
     sampler = Sampler(model, discovery)
     assert model.work is not None
-    model.work.set_busy(dict.fromkeys(range(16), 1.0))
+    model.work.set_stress(dict.fromkeys(range(16), Stress(1.0)))
     sampler.sample()
     model.wait_until(model.now() + 2.0, threading.Event())
     values = dict(zip((each.name for each in discovery.channels), sampler.sample().values, strict=True))

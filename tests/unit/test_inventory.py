@@ -99,7 +99,7 @@ def test_a_broken_firmware_table_gives_what_came_before_the_break(lighthouse: Sc
     oddities: list[str] = []
     whole = list(walk(table, oddities))
     assert oddities == []
-    assert [structure.kind for structure in whole] == [0, 1, 2, 17, 17, 17, 17, 127]
+    assert [structure.kind for structure in whole] == [0, 1, 2, 17, 17, 17, 17, 16, 19, 20, 20, 127]
     cut = list(walk(table[:200], oddities))
     assert len(cut) < len(whole)
     assert oddities

@@ -5,41 +5,63 @@ The engine calls `pace`, then `advance` once a tick; everything here happens on 
 
 import os
 import time
+from collections.abc import Callable
+from dataclasses import replace
 
 from thresher.diagnosis.inference import band_of
+from thresher.engine.block_plan import plan_block, words_of
 from thresher.engine.evidence import Storms, finding_of_team_event
+from thresher.engine.memory_watch import MemoryWatch, loads_memory
 from thresher.engine.protocol import PlanEvent, RunStatus
 from thresher.engine.record import Record
 from thresher.engine.run import Run, Step, choose_cpus
+from thresher.engine.stall_watch import StallWatch
 from thresher.engine.states import Ending, Outcome, RunState, outcome_of
 from thresher.engine.watchers import Watchers
-from thresher.inventory.processor import cache_bytes
-from thresher.loads.matrix import MatrixPlan, plan_matrix
-from thresher.loads.team import MismatchSeen, StopReport, Team, TeamEvent, TeamState, WorkerLost
+from thresher.loads.catalogue import CATALOGUE
+from thresher.loads.exercises import in_registers
+from thresher.loads.shapes import Holder, edges_per_second, mean_share
+from thresher.loads.team import Team, TeamState
+from thresher.loads.team_events import (
+    MemoryTakenSeen,
+    MemoryWrongSeen,
+    MismatchSeen,
+    PassSeen,
+    StopReport,
+    TeamEvent,
+    WorkerLost,
+)
+from thresher.loads.warm_up import WarmUp
 from thresher.model.channels import Channel, Quantity, Tick
-from thresher.model.errors import EnvironmentFault, SourceUnavailable
+from thresher.model.errors import EnvironmentFault
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import Inventory, PartKind
-from thresher.model.port import System, SystemKind, read_text
+from thresher.model.port import Beats, Stress, System, SystemKind
 from thresher.model.sheet import Block, Gate, RunSheet, clock_text
 from thresher.model.verdict import Exposure
 
 _INTENT_WAIT_S = 2.0
-_STALLED_S = 10.0
 _PREPARE_LOOK_S = 0.002
 CORRECTED_KINDS = (FindingKind.CORRECTED_CHECK, FindingKind.MEMORY_CORRECTED)
 
-_BENCH_MATRIX = MatrixPlan(32, 2)
-"""Bench models do real products, small ones: their heat is simulated and their wrong bits are put in."""
+_PACED_PER_BEAT = {"memory": 8}
+"""Beats of a bench model's worker for one of the machine's: a memory beat is only a small chunk."""
 
 
 class Conductor:
     """Carries out one run after the other on one machine."""
 
     def __init__(
-        self, system: System, inventory: Inventory, record: Record, watchers: Watchers, interval_s: float, runs: int
+        self,
+        system: System,
+        inventory: Inventory,
+        record: Record,
+        watchers: Watchers,
+        interval_s: float,
+        runs: int,
+        kernels: Callable[[], WarmUp],
     ) -> None:
-        """`runs` is how many runs the job file already holds."""
+        """`runs` is how many runs the job file already holds, `kernels` tells which form the loads may have."""
         self._system = system
         self.inventory = inventory
         self._record = record
@@ -47,6 +69,9 @@ class Conductor:
         self._interval = interval_s
         self._next_run = runs + 1
         self._storms = Storms()
+        self._memory = MemoryWatch(system, record)
+        self._stalls = StallWatch(system, record)
+        self._kernels = kernels
         self.past_exposures: list[Exposure] = []
         self.sheet: RunSheet | None = None
 
@@ -116,8 +141,10 @@ class Conductor:
         self._record.writer.add_tick(run.number, tick)
         run.note_hottest(tick.at, self._record.hottest())
         self.poll()
-        if self._tripped(run, tick):
+        if self._reset_itself(run) or self._tripped(run, tick):
             return
+        self._hold_temperatures(run)
+        self._stalls.look_simulated(run, tick.at, self.inventory)
         self._finish_blocks(run, tick)
         self._pass_gates(run, tick)
         for step in run.due_blocks(run.run_at(tick.at)):
@@ -151,45 +178,48 @@ class Conductor:
     def _begin_block(self, run: Run, step: Step, at: float) -> None:
         block = step.item
         assert isinstance(block, Block)
-        simulated = self._system.work is not None
-        allowed = None if simulated else os.sched_getaffinity(0)
-        cpus = choose_cpus(self.inventory.cpus, allowed, block.threads)
+        work = self._system.work
+        kernels = self._kernels()
+        if kernels.usable is None and work is None:
+            run.delay(step, self._interval)
+            return
+        allowed = None if work else os.sched_getaffinity(0)
+        cpus = choose_cpus(self.inventory.cpus, allowed, block.threads, block.cores)
         if not cpus:
             raise EnvironmentFault(
                 f"beginning {block.title}", "no CPU may be used", "Allow this process at least one CPU."
             )
-        plan = _BENCH_MATRIX if simulated else self._matrix_plan(block)
+        plan = plan_block(block, self._system, self.inventory, len(cpus), bool(kernels.usable))
         body = {"index": step.index, "title": block.title, "load": block.load, "cpus": cpus}
         self._record.writer.add_mark(run.number, at, "block begins", body)
         if not self._record.writer.settle(_INTENT_WAIT_S):
             self._record.note(
                 "The job file is slow", f"{block.title} begins before its intent is on the disk", Severity.WARNING
             )
-        step.team = Team(cpus, plan, paced=simulated)
+        step.team = Team(cpus, plan, work, block.shape)
         step.state = "running"
+        if block.hold_c is not None and self._record.hottest() is None:
+            detail = "this machine tells no processor temperature, so nothing can be held; the load is full"
+            self._record.note("No temperature to hold", detail, Severity.WARNING)
+        step.holder = Holder(block.hold_c) if block.hold_c is not None else None
         run.workers_started += len(cpus)
         cores = len({run.cores.get(cpu, cpu) for cpu in cpus})
         plural = "s" if len(cpus) > 1 else ""
+        # only our own kernels' width is known; what a library chooses is its affair
+        ours = in_registers(plan) or (plan.compiled and block.load in ("integer", "memory"))
+        width = f", {kernels.vector_bits}-bit vectors" if ours else ""
+        form = "" if work or plan.compiled else ", in NumPy"
         self._record.note(
             f"{block.title} on {len(cpus)} thread{plural}",
-            f"{cores} core{'s' if cores > 1 else ''}, {clock_text(block.length_s)}, every result checked",
+            f"{cores} core{'s' if cores > 1 else ''}, {clock_text(block.length_s)}, every result checked{width}{form}",
             part=block.row,
         )
-        while simulated and step.team.state is not TeamState.RUNNING:
+        while work and step.team.state is not TeamState.RUNNING:
             self.poll()
             time.sleep(_PREPARE_LOOK_S)
+        if work and block.load == "memory":
+            self._memory.begin_simulated(step)
         self._feel_work()
-
-    def _matrix_plan(self, block: Block) -> MatrixPlan:
-        free_kib = 512 << 10
-        try:
-            text = read_text(self._system, "/proc/meminfo")
-            free_kib = next(int(line.split()[1]) for line in text.splitlines() if line.startswith("MemAvailable:"))
-        except (SourceUnavailable, StopIteration, ValueError):
-            self._record.note("Free memory is not told", "taking half a GiB for it", Severity.WARNING)
-        return plan_matrix(
-            block.working_set, cache_bytes(self.inventory, 2), cache_bytes(self.inventory, 3), free_kib * 1024 // 4
-        )
 
     def _finish_blocks(self, run: Run, tick: Tick) -> None:
         self._storms.release(tick.at, self._record.find)
@@ -208,6 +238,9 @@ class Conductor:
             self._on_team_event(event)
         self._storms.release(None, self._record.find)
         run.beats_before += team.beats
+        step.round_trips = tuple((*pair, ns) for pair, ns in team.round_trips_ns().items())
+        step.round_off = team.round_off
+        self._say_round_trips(step)
         step.team, step.state, step.end_s = None, "done", run.run_at(at)
         self._feel_work()
         body = {"index": step.index, "title": step.title, "how": how, "workers": report.sentence}
@@ -216,6 +249,15 @@ class Conductor:
         row = block.row if isinstance(block, Block) else None
         self._record.note(f"{step.title} {how}", report.sentence, part=row)
         return report
+
+    def _say_round_trips(self, step: Step) -> None:
+        """Say what messages between cores took, the slowest pair by name."""
+        if not step.round_trips:
+            return
+        one, other, slowest = max(step.round_trips, key=lambda each: each[2])
+        fastest = min(ns for _, _, ns in step.round_trips)
+        detail = f"{fastest:.0f} to {slowest:.0f} ns there and back, slowest CPU {one} and {other}"
+        self._record.note("Messages between cores", detail, part=PartKind.PROCESSOR)
 
     def _end(self, ending: Ending, detail: str) -> str:
         run = self.run
@@ -289,14 +331,34 @@ class Conductor:
         run, work = self.run, self._system.work
         if run is None or work is None:
             return
+        hung = work.hung_cpus()
         for step in run.running_blocks():
             team = step.team
             if team is None or team.state is not TeamState.RUNNING:
                 continue
-            beats = max(1, round(work.beats_per_s * self._interval))
-            cpus = list(team.cpus())
-            flips = {cpu: work.take_flips(cpu, beats, team.plan.words) for cpu in cpus}
-            team.pace(beats, {cpu: due for cpu, due in flips.items() if due})
+            full = max(1.0, work.beats_per_s * self._interval) * _PACED_PER_BEAT.get(team.plan.load, 1)
+            beats, flips = {}, {}
+            for cpu, share in self._shares(run, step).items():
+                if cpu in hung:
+                    continue
+                beats[cpu] = max(1, round(full * share)) if share > 0 else 0
+                flips[cpu] = work.take_flips(cpu, Beats(beats[cpu], words_of(team.plan), team.plan.load))
+            if team.plan.load == "relay" and hung:
+                beats = {}  # whoever waits for a core that hangs waits for ever
+            team.pace(beats, {cpu: due for cpu, due in flips.items() if due}, self._interval, work.memory_temperature())
+        self._feel_work()
+
+    def _shares(self, run: Run, step: Step) -> dict[int, float]:
+        """Return the share of its time that each CPU of a block works in the tick that begins."""
+        team = step.team
+        assert team is not None
+        at = max(0.0, run.run_at(self._system.now()) - step.start_s)
+        cpus = team.cpus()
+        allowed = team.status.allowed
+        return {
+            cpu: mean_share(team.shape, at, at + self._interval, number, len(cpus)) * allowed
+            for number, cpu in enumerate(cpus)
+        }
 
     def poll(self) -> None:
         """Take in what the workers say."""
@@ -305,10 +367,7 @@ class Conductor:
         for team in self.run.teams:
             for event in team.poll():
                 self._on_team_event(event)
-            for cpu in set(team.stalled(_STALLED_S)) - self.run.stalled_told:
-                self.run.stalled_told.add(cpu)
-                detail = f"no beat for {_STALLED_S:.0f} s"
-                self._record.note(f"Worker on CPU {cpu} stands still", detail, Severity.WARNING, "X-810")
+            self._stalls.look(self.run, team, self.inventory)
         if self.run.state is RunState.PREPARING:
             self._settle_state(self.run)
 
@@ -317,18 +376,54 @@ class Conductor:
             self._record.note(f"Worker on CPU {event.cpu} ended", event.sentence, Severity.WARNING, "X-810")
             self._feel_work()
             return
+        if isinstance(event, MemoryTakenSeen | PassSeen):
+            self._memory.on_event(self.run, event)
+            return
         finding = finding_of_team_event(event, self.inventory, self._system.now())
-        if isinstance(event, MismatchSeen) and self.run is not None:
-            self.run.mismatches += event.mismatch.count
+        if isinstance(event, MismatchSeen | MemoryWrongSeen) and self.run is not None:
+            self.run.mismatches += finding.count
             self._storms.take(finding, self._record.find)
+            self._memory.say_shape(self.run, self.inventory)
         else:
             self._record.find(finding)
 
     def _feel_work(self) -> None:
-        """Let a simulated machine feel how busy its CPUs are now."""
-        if self._system.work is not None and self.run is not None:
-            busy = {cpu: 1.0 for team in self.run.teams for cpu in team.cpus()}
-            self._system.work.set_busy(busy)
+        """Let a simulated machine feel what its CPUs do now."""
+        work, run = self._system.work, self.run
+        if work is None or run is None:
+            return
+        stress: dict[int, Stress] = {}
+        for step in run.running_blocks():
+            if step.team is None or step.team.state is not TeamState.RUNNING:
+                continue
+            kind = CATALOGUE[step.team.plan.load]
+            edges = edges_per_second(step.team.shape)
+            for cpu, share in self._shares(run, step).items():
+                mine = Stress(share, kind.heat, kind.wide, kind.memory, edges)
+                stress[cpu] = _together(stress[cpu], mine) if cpu in stress else mine
+        work.set_stress(stress)
+
+    def _hold_temperatures(self, run: Run) -> None:
+        hottest = self._record.hottest()
+        for step in run.running_blocks():
+            if step.holder is not None and step.team is not None and hottest is not None:
+                step.team.status.allow(step.holder.step(hottest, self._interval))
+
+    def _reset_itself(self, run: Run) -> bool:
+        """Whether a simulated machine has reset itself, which ends the run as it would end a real one."""
+        work = self._system.work
+        if work is None or not work.take_reset():
+            return False
+        titles = ", ".join(step.title for step in run.running_blocks()) or "no load"
+        when = clock_text(run.run_at(self._system.now()))
+        self._record.find(
+            Finding(
+                "E-902", FindingKind.ENDED_SUDDENLY, Severity.FAULT, PartKind.BOARD, self._system.now(),
+                "The machine reset itself", f"under {titles}, {when} into the run",
+            )
+        )  # fmt: skip
+        self._end(Ending.INTERRUPTED, "the machine reset itself")
+        return True
 
     def busy_cores(self) -> frozenset[int]:
         """Return the cores that a load runs on now."""
@@ -341,6 +436,8 @@ class Conductor:
         for step in run.running_blocks():
             if step.team is None or step.team.state is not TeamState.RUNNING or not isinstance(step.item, Block):
                 continue
+            if loads_memory(step) and self._system.work is None and step.memory_workers < step.team.size:
+                continue  # workers still take their memory: nothing is checked yet
             since = step.loading_since
             step.loading_since = tick.at
             if since is not None:
@@ -379,4 +476,24 @@ class Conductor:
             ending_detail=run.ending_detail,
             outcome=self._outcome(run).value,
             busy_cores=tuple(sorted(self.busy_cores())),
+            memory=next((step.memory for step in reversed(run.steps) if step.memory is not None), None),
+            round_off=max((step.team.round_off if step.team else step.round_off for step in run.steps), default=0.0),
+            round_trips=_newest_round_trips(run),
+            allowed=min((team.status.allowed for team in run.teams), default=1.0),
         )
+
+
+def _newest_round_trips(run: Run) -> tuple[tuple[int, int, float], ...]:
+    for step in reversed(run.steps):
+        trips = step.team.round_trips_ns() if step.team else {}
+        if trips or step.round_trips:
+            return tuple((*pair, ns) for pair, ns in trips.items()) or step.round_trips
+    return ()
+
+
+def _together(one: Stress, other: Stress) -> Stress:
+    """What a CPU does that has two workers: each gets what the other leaves."""
+    busy = min(1.0, one.busy + other.busy)
+    half = one.busy / (one.busy + other.busy) if busy else 0.5
+    heat, memory = (half * a + (1 - half) * b for a, b in ((one.heat, other.heat), (one.memory, other.memory)))
+    return replace(one, busy=busy, heat=heat, memory=memory, wide=one.wide or other.wide)

@@ -18,6 +18,7 @@ from thresher.engine.conductor import Conductor
 from thresher.engine.evidence import describe_check
 from thresher.engine.intake import Intake, IntakeDesk, check_job_fields
 from thresher.engine.jobs import JobCard, list_jobs, new_job
+from thresher.engine.kernels import Kernels, kernels_sentence
 from thresher.engine.protocol import VERSION as PROTOCOL_VERSION
 from thresher.engine.protocol import (
     EngineEvent,
@@ -33,6 +34,7 @@ from thresher.engine.protocol import (
     VerdictEvent,
 )
 from thresher.engine.record import Record
+from thresher.engine.sensor_watch import SensorWatch
 from thresher.engine.sheet_file import load_sheet
 from thresher.engine.watchers import Watchers
 from thresher.events.findings import KernelDecoder
@@ -43,7 +45,8 @@ from thresher.inventory.names import Lookup
 from thresher.inventory.processor import allowed_clock_ghz
 from thresher.journal.jobfile import JobFile, pack_reading
 from thresher.journal.writer import JournalWriter
-from thresher.model.channels import LimitSide, SensorDoubt, Tick
+from thresher.loads.warm_up import WarmUp
+from thresher.model.channels import LimitSide, Tick
 from thresher.model.errors import EnvironmentFault, InputError, InputFault, SourceUnavailable
 from thresher.model.findings import Finding, Severity
 from thresher.model.job import FIELDS, parse_complaints
@@ -51,9 +54,7 @@ from thresher.model.parts import Doubt, Fact, Inventory
 from thresher.model.port import System, SystemKind, optional_text
 from thresher.model.sheet import RunSheet
 from thresher.model.verdict import Verdict
-from thresher.sensors.alarms import AlarmReader, find_alarms
 from thresher.sensors.discovery import discover
-from thresher.sensors.running_sanity import RunningSanity
 from thresher.sensors.sampler import Sampler
 from thresher.shop.store import ShopPart
 
@@ -107,13 +108,18 @@ class Engine:
         self._watchers = Watchers(self.channels, allowed_clock_ghz(self.inventory))
         self._knowledge = load_knowledge()
         self._decoder = KernelDecoder(self.inventory, vendor_of(optional_text(system, "/proc/cpuinfo")))
+        # a simulated machine's workers are small and need no compiler; a directory of files runs no loads
+        self._kernels = Kernels() if system.kind is SystemKind.LIVE else None
+        self._kernels_told = ""
         self._boot_id = optional_text(system, "/proc/sys/kernel/random/boot_id") or "unknown"
 
         self._record = Record(system, JournalWriter(job_path), self.channels)
         with JobFile(job_path) as stored:
             interrupted = stored.recover()
             runs = stored.runs()
-            self.conductor = Conductor(system, self.inventory, self._record, self._watchers, interval_s, len(runs))
+            self.conductor = Conductor(
+                system, self.inventory, self._record, self._watchers, interval_s, len(runs), self._kernel_state
+            )
             for run in runs:
                 self._record.findings += stored.findings(run)
                 self.conductor.past_exposures += stored.exposures(run)
@@ -126,9 +132,7 @@ class Engine:
         self._take_over()
         for sentence in interrupted:
             self._record.note(sentence, "all up to its last row is in the job file", Severity.WARNING, "E-901")
-        self._sanity = RunningSanity(self.channels)
-        self._slow_told: set[str] = set()
-        self._alarms = AlarmReader(system, find_alarms(system))
+        self._sensors = SensorWatch(system, self._record, self._sampler)
         self._log = self._open_log()
         label = "simulated; " if self.inventory.simulated else ""
         unread = f"; {len(self.unknown)} sources could not be read" if self.unknown else ""
@@ -189,9 +193,11 @@ class Engine:
     def close(self) -> None:
         """Stop what runs, write what waits, let go of everything."""
         self.conductor.close()
+        if self._kernels is not None:
+            self._kernels.close()
         self._record.writer.close()
         self._sampler.close()
-        self._alarms.close()
+        self._sensors.close()
         if self._log is not None:
             self._log.close()
         self._system.close()
@@ -328,25 +334,25 @@ class Engine:
                 detail = f"{doubt.part}: {doubt.detail}"
                 self._record.note(doubt.title, detail, Severity.WARNING, doubt.code, doubt.kind)
 
+    def _kernel_state(self) -> WarmUp:
+        return self._kernels.poll() if self._kernels is not None else WarmUp(0, usable=False, detail="simulated")
+
+    def _follow_kernels(self) -> None:
+        """Say on the tape which form the loads have, once it is known."""
+        if self._kernels is None or self._kernels_told:
+            return
+        state = self._kernels.poll()
+        if state.usable is None:
+            return
+        self._kernels_told = kernels_sentence(state)
+        if state.usable:
+            self._record.note("Loads are ready", f"{self._kernels_told}, known answers given in {state.seconds:.1f} s")
+        else:
+            self._record.note("Compiled loads are not used", self._kernels_told, Severity.WARNING, "X-870")
+
     def _check_sensors(self, tick: Tick) -> None:
-        """Doubt channels by what they do now, and tell the alarms that chips give by themselves."""
-        doubts = self._sanity.look(tick)
-        for change in self._alarms.look(tick.at):
-            bit = change.bit
-            if bit.fault and change.on:
-                doubts.append(SensorDoubt("X-836", bit.channel, "Sensor reports itself faulty", f"{bit.path} is set"))
-            elif change.first:
-                detail = "set since before; the chip's own limits may never have been set for this board"
-                self._record.note(f"Alarm bit of {bit.name}", f"{detail} ({bit.path})", Severity.NOTE, "X-835")
-            else:
-                words = "came on" if change.on else "went off"
-                severity = Severity.WARNING if change.on else Severity.NOTE
-                self._record.note(f"Alarm of {bit.name} {words}", bit.path, severity, "X-835")
-        for name, period in self._sampler.slow_channels():
-            if name not in self._slow_told:
-                self._slow_told.add(name)
-                detail = f"it takes long to answer and is read every {period:.1f} s; in between its last reading stands"
-                self._record.note(f"{name} is slow", detail)
+        """Stop believing channels that give themselves away."""
+        doubts = self._sensors.look(tick)
         names = {channel.key: channel.name for channel in self.channels} if doubts else {}
         for doubt in doubts:
             if doubt.channel not in names or not self.desk.doubt(doubt):
@@ -432,6 +438,7 @@ class Engine:
         self._follow_log()
         self._take_idle(tick)
         self._check_sensors(tick)
+        self._follow_kernels()
         findings, entries = self._watchers.look(tick, self.conductor.busy_cores())
         for finding in findings:
             self._record.find(finding)
@@ -522,7 +529,7 @@ class Engine:
         access = "full access" if os.geteuid() == 0 else "as user, some sources need root"
         return EngineHealth(
             len(self.channels), self._interval, share, self._late_total, journal.age_s, journal.waiting,
-            journal.trouble, access,
+            journal.trouble, access, kernels_sentence(self._kernels.poll()) if self._kernels is not None else "",
         )  # fmt: skip
 
     def snapshot(self) -> Snapshot:

@@ -4,28 +4,38 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from thresher.events.machine_check import MachineCheck
-from thresher.loads.team import MismatchSeen, ReferenceDisputed, WorkerLost
-from thresher.model.findings import Finding, FindingKind, Severity
+from thresher.inventory.memory_map import slot_of
+from thresher.loads.team_events import MemoryWrongSeen, MismatchSeen, ReferenceDisputed, RoundOffSeen, WorkerLost
+from thresher.model.findings import Finding, FindingKind, Severity, WrongPlace
 from thresher.model.parts import Inventory, PartKind
 
 STORM_S = 5.0
-"""Wrong results of one core are told at most this often, in machine seconds; none is left out of the count."""
+"""Equal findings of one place are told at most this often, in machine seconds; none is left out of the count."""
+
+_MOST_PLACES = 64
+_PLURALS = {
+    FindingKind.WRONG_RESULT: "wrong results",
+    FindingKind.MESSAGE_WRONG: "wrong messages",
+    FindingKind.MEMORY_WRONG: "wrong memory readings",
+}
 
 
 def finding_of_team_event(event: object, inventory: Inventory, at: float) -> Finding:
     """Return the finding that a team's event is, at machine time `at`. Raises TypeError for what is none."""
     match event:
-        case MismatchSeen(cpu, mismatch):
+        case MismatchSeen(_, _, _, _, partner) if partner is not None:
+            return _wrong_message(event, inventory, at)
+        case MismatchSeen():
+            return _wrong_result(event, inventory, at)
+        case MemoryWrongSeen():
+            return _wrong_memory(event, inventory, at)
+        case RoundOffSeen(cpu, report):
             core = _core(inventory, cpu)
-            word = mismatch.shown[0] if mismatch.shown else None
-            bits = ", ".join(str(bit) for bit in word.bits[:6]) if word else ""
-            again = "right when repeated" if mismatch.repeated_right else "wrong again when repeated"
-            where = f", word {word.index}, bit {bits}" if word else ""
-            detail = f"matrix, beat {mismatch.beat}, {mismatch.wrong} of {mismatch.words} words wrong{where}; {again}"
-            raw = "\n".join(f"word {w.index}: expected {w.expected}, found {w.found}" for w in mismatch.shown)
             return Finding(
-                "P-104", FindingKind.WRONG_RESULT, Severity.FAULT, PartKind.PROCESSOR, at,
-                f"Wrong result, core {core}", detail, f"core {core}", core, count=mismatch.count, raw=raw,
+                "P-106", FindingKind.ROUND_OFF, Severity.WARNING, PartKind.PROCESSOR, at,
+                f"Round-off near its margin, core {core}",
+                f"transform, beat {report.beat}: {report.distance:.2f} from a whole number; at 0.50 digits turn wrong",
+                f"core {core}", core,
             )  # fmt: skip
         case ReferenceDisputed(made_on, confirmed_on, sets):
             made, confirmed = _core(inventory, made_on), _core(inventory, confirmed_on)
@@ -39,9 +49,91 @@ def finding_of_team_event(event: object, inventory: Inventory, at: float) -> Fin
             core = _core(inventory, cpu)
             return Finding(
                 "P-110", FindingKind.WORKER_CRASH, Severity.FAULT, PartKind.PROCESSOR, at,
-                f"Worker crashed, core {core}", lost.sentence, f"core {core}", core,
+                f"Worker crashed, core {core}", f"{lost.sentence}, in code that had been running", f"core {core}", core,
             )  # fmt: skip
     raise TypeError(f"not an event of a team: {event!r}")
+
+
+def _wrong_result(seen: MismatchSeen, inventory: Inventory, at: float) -> Finding:
+    core, mismatch = _core(inventory, seen.cpu), seen.mismatch
+    word = mismatch.shown[0] if mismatch.shown else None
+    bits = ", ".join(str(bit) for bit in word.bits[:6]) if word else ""
+    plural = "s" if word and len(word.bits) > 1 else ""
+    where = f", word {word.index}, bit{plural} {bits}" if word else ""
+    what = f" ({mismatch.what})" if mismatch.what else ""
+    again = f"{mismatch.wrong_again} of {mismatch.repeats} repeats wrong on this core{_others(seen, inventory)}"
+    detail = (
+        f"{seen.load}{what}, beat {mismatch.beat}, {mismatch.wrong} of {mismatch.words} words wrong{where}; {again}"
+    )
+    raw = "\n".join(f"word {w.index}: expected {w.expected}, found {w.found}" for w in mismatch.shown)
+    return Finding(
+        "P-104", FindingKind.WRONG_RESULT, Severity.FAULT, PartKind.PROCESSOR, at,
+        f"Wrong result, core {core}", detail, f"core {core}", core, count=mismatch.count, raw=raw,
+        repeats=mismatch.repeats, wrong_again=mismatch.wrong_again,
+    )  # fmt: skip
+
+
+def _others(seen: MismatchSeen, inventory: Inventory) -> str:
+    right = sorted({_core(inventory, cpu) for cpu in seen.others.right})
+    wrong = sorted({_core(inventory, cpu) for cpu in seen.others.wrong})
+    parts = []
+    if right:
+        parts.append(f"right on core{'s' if len(right) > 1 else ''} {' and '.join(map(str, right))}")
+    if wrong:
+        parts.append(f"wrong on core{'s' if len(wrong) > 1 else ''} {' and '.join(map(str, wrong))} too")
+    return "".join(f", {part}" for part in parts)
+
+
+def _wrong_message(seen: MismatchSeen, inventory: Inventory, at: float) -> Finding:
+    assert seen.partner_cpu is not None
+    one, other = sorted((_core(inventory, seen.cpu), _core(inventory, seen.partner_cpu)))
+    word = seen.mismatch.shown[0]
+    bits = ", ".join(str(bit) for bit in word.bits[:6])
+    return Finding(
+        "P-107", FindingKind.MESSAGE_WRONG, Severity.FAULT, PartKind.PROCESSOR, at,
+        f"Wrong message between cores {one} and {other}", f"relay, message {word.index}, bits {bits}",
+        f"cores {one} and {other}", _core(inventory, seen.cpu), count=seen.mismatch.count,
+        raw=f"message {word.index}: expected {word.expected}, found {word.found}",
+    )  # fmt: skip
+
+
+def _wrong_memory(seen: MemoryWrongSeen, inventory: Inventory, at: float) -> Finding:
+    wrong = seen.wrong
+    places = tuple(
+        WrongPlace(cell.virtual, cell.physical, cell.expected, cell.found, cell.steady, cell.rewritten)
+        for cell in wrong.shown
+    )
+    first = places[0]
+    known = first.physical is not None
+    address = f"physical {first.physical:#x}" if known else f"virtual {first.virtual:#x}"
+    code, again = _read_again(first)
+    bits = ", ".join(str(bit) for bit in first.bits[:6])
+    plural = "s" if wrong.words > 1 else ""
+    # which core reads a stretch is the program's choice, so it says nothing about cores and is not the finding's place
+    detail = (
+        f"{wrong.pattern}, {wrong.step}: {wrong.words} wrong word{plural}, first at {address}, bit {bits}; {again};"
+        f" read by core {_core(inventory, seen.cpu)}"
+    )
+    raw = "\n".join(
+        f"{f'{each.physical:#x}' if each.physical is not None else f'virtual {each.virtual:#x}'}: "
+        f"expected {each.expected}, found {each.found}, {'steady' if each.steady else 'changing'}"
+        for each in places
+    )
+    slot = slot_of(inventory, first.physical) if first.physical is not None else ""
+    return Finding(
+        code, FindingKind.MEMORY_WRONG, Severity.FAULT, PartKind.MEMORY, at,
+        f"Wrong memory word{f', {slot}' if slot else ''}", detail, slot, None,
+        count=wrong.count, raw=raw, places=places,
+    )  # fmt: skip
+
+
+def _read_again(place: WrongPlace) -> tuple[str, str]:
+    """Return the fault code and the words for what reading a wrong word again gave."""
+    if place.steady:
+        return "M-210", "wrong again when written anew" if place.rewritten else "the same when read again"
+    if place.rewritten:
+        return "M-212", "right when written anew: disturbed from elsewhere, or on the way"
+    return "M-211", "another word when read again: the way to it, not the cell"
 
 
 def _core(inventory: Inventory, cpu: int) -> int:
@@ -49,10 +141,27 @@ def _core(inventory: Inventory, cpu: int) -> int:
     return cpu if core is None else core
 
 
-def with_circumstances(finding: Finding, run_at: float | None, load: str, temperature_c: float | None) -> Finding:
-    """Return the finding with the circumstances that it came under."""
+def with_circumstances(
+    finding: Finding,
+    run_at: float | None,
+    load: str,
+    temperature_c: float | None,
+    clock_mhz: float | None = None,
+    volts: float | None = None,
+) -> Finding:
+    """Return the finding with the circumstances that it came under, said in its detail for wrong results."""
     known = finding.temperature_c if finding.temperature_c is not None else temperature_c
-    return replace(finding, run_at=run_at, load=load, temperature_c=known)
+    detail = finding.detail
+    if finding.kind is FindingKind.WRONG_RESULT:
+        said = [
+            text.format(value)
+            for text, value in (("{:.0f} °C", known), ("{:.0f} MHz", clock_mhz), ("{:.3f} V", volts))
+            if value is not None
+        ]
+        detail += "".join(f"; {', '.join(said)}" for _ in said[:1])
+    return replace(
+        finding, run_at=run_at, load=load, temperature_c=known, clock_mhz=clock_mhz, volts=volts, detail=detail
+    )
 
 
 def describe_check(check: MachineCheck) -> dict[str, object]:
@@ -63,29 +172,31 @@ def describe_check(check: MachineCheck) -> dict[str, object]:
 
 
 class Storms:
-    """Holds equal findings of one core together, so that a core gone wild gives one every few seconds with a count."""
+    """Holds equal findings of one place together, so that a core gone wild gives one every few seconds with a count."""
 
     def __init__(self) -> None:
         """Nothing is held."""
-        self._told_at: dict[int | None, float] = {}
-        self._held: dict[int | None, Finding] = {}
+        self._told_at: dict[tuple[FindingKind, str], float] = {}
+        self._held: dict[tuple[FindingKind, str], Finding] = {}
 
     def take(self, finding: Finding, find: Callable[[Finding], None]) -> None:
-        """Pass a finding on, or hold it when one of its core was told a moment ago."""
-        told = self._told_at.get(finding.core)
+        """Pass a finding on, or hold it when one of its kind and place was told a moment ago."""
+        key = (finding.kind, finding.place)
+        told = self._told_at.get(key)
         if told is None or finding.at - told >= STORM_S:
-            self._told_at[finding.core] = finding.at
+            self._told_at[key] = finding.at
             find(finding)
             return
-        held = self._held.get(finding.core)
+        held = self._held.get(key)
         count = finding.count + (held.count if held else 0)
-        self._held[finding.core] = replace(finding, count=count)
+        places = (*(held.places if held else ()), *finding.places)[:_MOST_PLACES]
+        self._held[key] = replace(finding, count=count, places=places)
 
     def release(self, at: float | None, find: Callable[[Finding], None]) -> None:
         """Pass on what was held long enough at machine time `at`, or everything when it is None."""
-        for core, finding in list(self._held.items()):
-            if at is None or at - self._told_at[core] >= STORM_S:
-                del self._held[core]
-                self._told_at[core] = finding.at if at is None else at
-                title = f"{finding.count} wrong results, {finding.place}" if finding.count > 1 else finding.title
-                find(replace(finding, title=title))
+        for key, finding in list(self._held.items()):
+            if at is None or at - self._told_at[key] >= STORM_S:
+                del self._held[key]
+                self._told_at[key] = finding.at if at is None else at
+                many = f"{finding.count} {_PLURALS[finding.kind]}, {finding.place}".rstrip(", ")
+                find(replace(finding, title=many if finding.count > 1 else finding.title))

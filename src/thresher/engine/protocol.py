@@ -22,7 +22,10 @@ ENVIRONMENT_FAULT, INPUT_FAULT = 1, 2
 
 
 class PlanItem(msgspec.Struct, frozen=True):
-    """A gate or block as it stands on the time axis of the run; `state` is coming, running or done."""
+    """A gate or block as it stands on the time axis of the run; `state` is coming, running or done.
+
+    `story` says in words what a block strains and finds.
+    """
 
     gate: bool
     row: PartKind | None
@@ -30,6 +33,7 @@ class PlanItem(msgspec.Struct, frozen=True):
     start_s: float
     end_s: float
     state: str
+    story: str = ""
 
 
 class RunStatus(msgspec.Struct, frozen=True):
@@ -53,6 +57,24 @@ class RunStatus(msgspec.Struct, frozen=True):
     ending_detail: str = ""
     outcome: str = Outcome.NOT_FINISHED.value
     busy_cores: tuple[int, ...] = ()
+    memory: "MemoryStatus | None" = None
+    round_off: float = 0.0
+    round_trips: tuple[tuple[int, int, float], ...] = ()
+    allowed: float = 1.0
+
+
+class MemoryStatus(msgspec.Struct, frozen=True):
+    """How far a memory load has come. Bytes: taken by workers now, walked through in all passes so far, in the machine.
+
+    `covered` is None where the kernel does not tell which pages were had; `pass_s` what the last pass took.
+    """
+
+    taken: int
+    covered: int | None
+    total: int
+    passes: int
+    pass_s: float
+    locked: bool
 
 
 class EngineHealth(msgspec.Struct, frozen=True):
@@ -66,6 +88,7 @@ class EngineHealth(msgspec.Struct, frozen=True):
     rows_waiting: int
     trouble: str | None
     access: str
+    kernels: str = ""
 
 
 class TickEvent(msgspec.Struct, tag="tick", frozen=True):

@@ -1,7 +1,8 @@
 """The record of a job while it goes on: findings, tape and journal, and whoever listens."""
 
+import re
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 
 from thresher.engine.evidence import with_circumstances
@@ -15,6 +16,7 @@ from thresher.model.port import System
 from thresher.model.sheet import Block
 
 KEEP_TAPE = 2_000
+_OF_CORES = re.compile(r"(?i)\bv?core\b|\bvddcr?\b|\bcpu (core )?v")
 _STALL_S = 3.0
 """A drive that takes longer for a row of a few hundred bytes has trouble of its own."""
 
@@ -62,12 +64,16 @@ class Record:
         """Record a finding with the circumstances that it came under."""
         run = self.run if self.run is not None and self.run.active else None
         blocks = run.running_blocks() if run else []
-        loads = [step.item.load for step in blocks if isinstance(step.item, Block)]
+        items = [step.item for step in blocks if isinstance(step.item, Block)]
+        # beside each other, what memory shows belongs to the memory load and the rest to the processor's
+        items.sort(key=lambda item: item.row is not finding.part)
         placed = with_circumstances(
             finding,
             run.run_at(finding.at) if run else None,
-            loads[0] if loads else "",
+            items[0].load if items else "",
             self._temperature_of(finding.core),
+            self._clock_of(finding.core),
+            self._core_voltage(),
         )
         self.findings.append(placed)
         self.writer.add_mark(self.run_number(), placed.at, "finding", placed)
@@ -121,6 +127,28 @@ class Record:
             self._stall_longest = 0.0
         self._stall_told = stalled
         self._stall_longest = max(self._stall_longest, health.stalled_s) if stalled else 0.0
+
+    def _clock_of(self, core: int | None) -> float | None:
+        """Return the newest clock of a core in MHz, that which the processor counts before that which is set."""
+        clocks = [
+            (not channel.key.startswith("counters/"), value * 1000.0 if channel.unit == "GHz" else value)
+            for channel, value in self._newest(Quantity.CLOCK)
+            if channel.core == core and core is not None
+        ]
+        return min(clocks)[1] if clocks else None
+
+    def _core_voltage(self) -> float | None:
+        """Return the newest reading of the channel that by its name is the processor's own voltage, in V."""
+        return next(
+            (value for channel, value in self._newest(Quantity.VOLTAGE) if _OF_CORES.search(channel.name)), None
+        )
+
+    def _newest(self, quantity: Quantity) -> Iterator[tuple[Channel, float]]:
+        if self.tick is None:
+            return
+        for channel, value in zip(self.channels, self.tick.values, strict=True):
+            if channel.quantity is quantity and not channel.distrust and value is not None:
+                yield channel, value
 
     def _temperature_of(self, core: int | None) -> float | None:
         if self.tick is None or core is None:

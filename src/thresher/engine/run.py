@@ -7,8 +7,12 @@ and the record stay on one axis.
 from collections import deque
 from dataclasses import dataclass, field
 
-from thresher.engine.protocol import PlanItem
+from thresher.engine.protocol import MemoryStatus, PlanItem
 from thresher.engine.states import Ending, RunState, change
+from thresher.loads.catalogue import CATALOGUE
+from thresher.loads.patterns import PATTERNS
+from thresher.loads.shapes import Holder
+from thresher.loads.stalls import RunTimes
 from thresher.loads.team import Team
 from thresher.model.parts import LogicalCpu
 from thresher.model.sheet import Block, Gate, GateKind, RunSheet
@@ -28,6 +32,12 @@ class Step:
     state: str = "coming"
     team: Team | None = None
     loading_since: float | None = None
+    holder: Holder | None = None
+    memory: MemoryStatus | None = None
+    memory_workers: int = 0
+    round_trips: tuple[tuple[int, int, float], ...] = ()
+    round_off: float = 0.0
+    hung_since: dict[int, float] = field(default_factory=dict)
 
     @property
     def title(self) -> str:
@@ -52,7 +62,11 @@ class Run:
     mismatches: int = 0
     beats_before: int = 0
     exposure_minutes: dict[tuple[int, str, float | None], float] = field(default_factory=dict)
+    memory_shape: str = ""
+    shape_told_at: int = 0
     stalled_told: set[int] = field(default_factory=set)
+    stall_looks: dict[int, float] = field(default_factory=dict)
+    run_times: RunTimes = field(default_factory=RunTimes)
     hottest: deque[tuple[float, float]] = field(default_factory=deque)
 
     def __post_init__(self) -> None:
@@ -152,6 +166,13 @@ class Run:
                 later.start_s += late
                 later.end_s += late
 
+    def delay(self, step: Step, seconds: float) -> None:
+        """Move a step that cannot begin yet, and all after it."""
+        for later in self.steps[step.index :]:
+            if later.state == "coming":
+                later.start_s += seconds
+                later.end_s += seconds
+
     def add_exposure(self, step: Step, load: str, band_c: float | None, seconds: float) -> None:
         """Count time under load."""
         key = (step.index, load, band_c)
@@ -169,7 +190,7 @@ class Run:
         return tuple(
             PlanItem(
                 isinstance(step.item, Gate), step.item.row if isinstance(step.item, Block) else None, step.title,
-                step.start_s, step.end_s, step.state,
+                step.start_s, step.end_s, step.state, _story(step.item),
             )
             for step in self.steps
         )  # fmt: skip
@@ -180,9 +201,23 @@ class Run:
         return max(step.end_s for step in self.steps)
 
 
-def choose_cpus(cpus: tuple[LogicalCpu, ...], allowed: set[int] | None, threads: int) -> list[int]:
-    """Return the logical CPUs for a block: all that are allowed, or `threads` of them, one a core first."""
-    usable = [cpu for cpu in cpus if allowed is None or cpu.cpu in allowed]
+def _story(item: Gate | Block) -> str:
+    """Say what a block strains and finds."""
+    if isinstance(item, Gate):
+        return ""
+    kind = CATALOGUE[item.load]
+    patterns = "".join(f"\n{name}: {PATTERNS[name].about}" for name in item.patterns)
+    return f"Strains {kind.strains}.\nFinds {kind.finds}.{patterns}"
+
+
+def choose_cpus(
+    cpus: tuple[LogicalCpu, ...], allowed: set[int] | None, threads: int, cores: tuple[int, ...] = ()
+) -> list[int]:
+    """Return the logical CPUs for a block: all that are allowed, or `threads` of them, one a core first.
+
+    With `cores` those of the named cores only.
+    """
+    usable = [cpu for cpu in cpus if (allowed is None or cpu.cpu in allowed) and (not cores or cpu.core in cores)]
     seen: dict[tuple[int, int], int] = {}
     order: list[tuple[int, int]] = []
     for cpu in usable:

@@ -5,14 +5,35 @@ from dataclasses import dataclass
 from itertools import pairwise
 from pathlib import Path
 
+from thresher.loads.catalogue import CATALOGUE, LoadKind
+from thresher.loads.patterns import BESIDE, LONG, PATTERNS, SHORT
+from thresher.loads.shapes import SLICE_S
 from thresher.model.errors import InputError, InputFault
 from thresher.model.parts import PartKind
-from thresher.model.sheet import Block, Gate, GateKind, RunSheet, SheetLimits, WorkingSet, clock_text
+from thresher.model.sheet import (
+    Block,
+    Gate,
+    GateKind,
+    Precision,
+    RunSheet,
+    Shape,
+    ShapeKind,
+    SheetLimits,
+    WorkingSet,
+    clock_text,
+)
 from thresher.model.tomlfile import convert_list, convert_section, parse_toml, unknown_keys
 
 FORMAT = "thresher-sheet/1"
-KNOWN_LOADS = {"matrix": PartKind.PROCESSOR}
-KNOWN_SHAPES = ("steady",)
+PATTERN_FORMS = {"short": SHORT, "long": LONG, "beside": BESIDE}
+"""Sets of memory patterns by the name that a sheet may give for them."""
+_SHORT_PERIOD_S = 0.2
+_PERIODS = {
+    ShapeKind.PULSE: (SLICE_S, 60.0), ShapeKind.RAMP: (1.0, 3600.0), ShapeKind.HOP: (0.1, 600.0),
+    ShapeKind.STAGGER: (0.1, 600.0),
+}  # fmt: skip
+_SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*(KiB|MiB|GiB|%)")
+_UNITS = {"KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
 LONGEST_S = 14 * 24 * 3600
 _CLOCK = re.compile(r"(?:(\d+):)?(\d{1,4}):([0-5]\d)")
 
@@ -33,8 +54,16 @@ class _RawBlock:
     start: str | int | float
     length: str | int | float
     threads: int | str = "all"
-    working_set: WorkingSet = WorkingSet.SHARED_CACHE
+    working_set: WorkingSet | None = None
     shape: str = "steady"
+    period: str | int | float = 0
+    duty: float = 0.5
+    precision: Precision = Precision.DOUBLE
+    cores: tuple[int, ...] = ()
+    hold_c: float | None = None
+    amount: str = "100 %"
+    patterns: str | tuple[str, ...] = "short"
+    wait: str | int | float = 60
 
 
 def parse_time(value: str | int | float, place: str, faults: list[InputFault]) -> float:
@@ -90,20 +119,95 @@ def _block(raw: _RawBlock, index: int, faults: list[InputFault]) -> Block:
     length = parse_time(raw.length, f"{place}.length", faults)
     if length < 1:
         faults.append(InputFault(f"{place}.length", "expected at least 1 second"))
-    if raw.load not in KNOWN_LOADS:
-        known = ", ".join(KNOWN_LOADS)
-        faults.append(InputFault(f"{place}.load", f"there is no load {raw.load!r}; known are {known}"))
-    elif KNOWN_LOADS[raw.load] is not raw.row:
-        message = f"{raw.load} loads the {KNOWN_LOADS[raw.load].value}, not the {raw.row.value}"
-        faults.append(InputFault(f"{place}.row", message))
-    if raw.shape not in KNOWN_SHAPES:
-        faults.append(InputFault(f"{place}.shape", f"expected {' or '.join(KNOWN_SHAPES)}, found {raw.shape!r}"))
     threads = 0 if raw.threads == "all" else raw.threads
     if not isinstance(threads, int) or threads < 0 or (threads == 0 and raw.threads != "all"):
         faults.append(InputFault(f"{place}.threads", f'expected "all" or a number from 1, found {raw.threads!r}'))
         threads = 0
+    if raw.cores and (threads or min(raw.cores) < 0):
+        faults.append(InputFault(f"{place}.cores", "expected numbers from 0, and no threads beside them"))
+    if raw.hold_c is not None and not 40 <= raw.hold_c <= 110:
+        faults.append(InputFault(f"{place}.hold_c", f"expected 40 to 110, found {raw.hold_c:g}"))
     start = parse_time(raw.start, f"{place}.start", faults)
-    return Block(raw.row, raw.load, start, length, threads, raw.working_set, raw.shape)
+    shape_kind = next((each for each in ShapeKind if each.value == raw.shape), None)
+    if shape_kind is None:
+        known = ", ".join(ShapeKind)
+        faults.append(InputFault(f"{place}.shape", f"expected {known}; found {raw.shape!r}"))
+    kind = CATALOGUE.get(raw.load)
+    if kind is None:
+        known = ", ".join(CATALOGUE)
+        faults.append(InputFault(f"{place}.load", f"there is no load {raw.load!r}; known are {known}"))
+        return Block(raw.row, raw.load, start, length, threads)
+    working_set = _working_set(raw, kind, place, faults)
+    shape = _shape(raw, shape_kind or ShapeKind.STEADY, kind, working_set, place, faults)
+    share, amount = _amount(raw, place, faults)
+    patterns = _patterns(raw, place, faults) if kind.row is PartKind.MEMORY else ()
+    if raw.row is not kind.row:
+        faults.append(InputFault(f"{place}.row", f"{raw.load} loads the {kind.row.value}, not the {raw.row.value}"))
+    return Block(
+        raw.row, raw.load, start, length, threads, working_set, shape, raw.precision, tuple(raw.cores), raw.hold_c,
+        share, amount, patterns, parse_time(raw.wait, f"{place}.wait", faults),
+    )  # fmt: skip
+
+
+def _working_set(raw: _RawBlock, kind: LoadKind, place: str, faults: list[InputFault]) -> WorkingSet:
+    """Check working set and precision against what the load offers."""
+    if raw.precision not in kind.precisions:
+        offered = ", ".join(each.value for each in kind.precisions)
+        faults.append(InputFault(f"{place}.precision", f"{kind.name} offers {offered}, found {raw.precision.value}"))
+    if raw.working_set is None:
+        usual = WorkingSet.SHARED_CACHE
+        return usual if usual in kind.working_sets else kind.working_sets[0]
+    if raw.working_set not in kind.working_sets:
+        offered = ", ".join(each.value for each in kind.working_sets)
+        faults.append(InputFault(f"{place}.working_set", f"{kind.name} offers {offered}"))
+    return raw.working_set
+
+
+def _shape(
+    raw: _RawBlock, shape: ShapeKind, kind: LoadKind, working_set: WorkingSet, place: str, faults: list[InputFault]
+) -> Shape:
+    period = parse_time(raw.period, f"{place}.period", faults)
+    if shape is ShapeKind.STEADY:
+        if period and raw.shape == shape.value:
+            faults.append(InputFault(f"{place}.period", "a steady load has none"))
+        return Shape()
+    if kind.name in ("memory", "relay"):
+        faults.append(InputFault(f"{place}.shape", f"{kind.name} is steady: its workers need each other's time"))
+    shortest, longest = _PERIODS[shape]
+    short = kind.short_beat and working_set is WorkingSet.CORE
+    if not shortest <= period <= longest:
+        faults.append(InputFault(f"{place}.period", f"expected {shortest:g} to {longest:g} seconds, found {period:g}"))
+    elif period < _SHORT_PERIOD_S and not short:
+        needs = "needs a load of short beats inside the core: matrix, integer, branchy or precision"
+        faults.append(InputFault(f"{place}.period", f"below {_SHORT_PERIOD_S:g} s {needs}"))
+    if not 0.02 <= raw.duty <= 1.0:
+        faults.append(InputFault(f"{place}.duty", f"expected 0.02 to 1, found {raw.duty:g}"))
+    duty = raw.duty if shape in (ShapeKind.PULSE, ShapeKind.HOP) else 1.0
+    return Shape(shape, period, duty)
+
+
+def _amount(raw: _RawBlock, place: str, faults: list[InputFault]) -> tuple[float, int | None]:
+    """Parse a share in per cent, or bytes with a unit."""
+    match = _SIZE.fullmatch(raw.amount.strip())
+    if match is None or not 0 < float(match[1]) <= (100 if match[2] == "%" else 1 << 20):
+        faults.append(InputFault(f"{place}.amount", f'expected such as "80 %" or "4 GiB", found {raw.amount!r}'))
+        return 1.0, None
+    if match[2] == "%":
+        return float(match[1]) / 100, None
+    return 1.0, int(float(match[1]) * _UNITS[match[2]])
+
+
+def _patterns(raw: _RawBlock, place: str, faults: list[InputFault]) -> tuple[str, ...]:
+    if isinstance(raw.patterns, str):
+        named = PATTERN_FORMS.get(raw.patterns)
+        if named is not None:
+            return named
+    wanted = (raw.patterns,) if isinstance(raw.patterns, str) else raw.patterns
+    unknown = [name for name in wanted if name not in PATTERNS]
+    if unknown or not wanted:
+        known = f"{', '.join(PATTERN_FORMS)}, or a list of {', '.join(PATTERNS)}"
+        faults.append(InputFault(f"{place}.patterns", f"expected {known}; found {', '.join(unknown) or 'none'}"))
+    return tuple(wanted)
 
 
 def _overlaps(gates: list[Gate], blocks: list[Block]) -> list[InputFault]:

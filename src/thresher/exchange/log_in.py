@@ -111,6 +111,8 @@ def parse_log(text: str, name: str) -> ForeignLog:
         table = [row for row in csv.reader(io.StringIO(text), delimiter=delimiter) if any(cell.strip() for cell in row)]
     except csv.Error as error:
         raise InputError(name, [InputFault("CSV", str(error))]) from error
+    if not table:
+        raise InputError(name, [InputFault("rows", "there are no titles and no readings, only dividers")])
     titles = tuple(title.strip() for title in table[0])
     rows = tuple(tuple(cell.strip() for cell in row) for row in table[1:])
     if not rows:

@@ -11,6 +11,7 @@ from thresher.inventory.devices import (
 )
 from thresher.inventory.identity import read_identity
 from thresher.inventory.memory import DMI, memory_devices, memory_doubts, read_ecc, read_memory, slot_name
+from thresher.inventory.memory_map import read_memory_map
 from thresher.inventory.names import Lookup, NoNames
 from thresher.inventory.processor import processor_doubts, read_cpus, read_processor
 from thresher.inventory.smbios import Described, Structure, describe, walk
@@ -57,7 +58,10 @@ def read_inventory(system: System, lookup: Lookup | None = None) -> Inventory:
     if unnamed and lookup.reason:
         unknown.append(Fact("names of graphics cards", lookup.reason, unnamed[0].facts[0].source))
     identity = read_identity(system, structures)
-    return Inventory(system.name, simulated, tuple(parts), cpus, tuple(unknown), empty, tuple(doubts), identity)
+    memory_map = read_memory_map(structures)
+    return Inventory(
+        system.name, simulated, tuple(parts), cpus, tuple(unknown), empty, tuple(doubts), identity, memory_map
+    )
 
 
 def _read_structures(system: System, unknown: list[Fact]) -> list[Structure]:

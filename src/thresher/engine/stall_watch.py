@@ -1,0 +1,64 @@
+"""Workers that do no beat: whose fault that is, and when a core is to be accused of it."""
+
+import time
+
+from thresher.engine.record import Record
+from thresher.engine.run import Run
+from thresher.loads.team import Team
+from thresher.model.findings import Finding, FindingKind, Severity
+from thresher.model.parts import Inventory, PartKind
+from thresher.model.port import System
+
+_STALLED_S = 10.0
+_LOOK_AGAIN_S = 5.0
+
+
+class StallWatch:
+    """Looks for workers that stand still and writes them on the tape."""
+
+    def __init__(self, system: System, record: Record) -> None:
+        """Watch over one machine."""
+        self._system = system
+        self._record = record
+
+    def look(self, run: Run, team: Team, inventory: Inventory) -> None:
+        """Tell workers that do no beat; only what the system cannot explain is put down to their core."""
+        pids = team.pids()
+        for cpu in set(team.stalled(_STALLED_S)) - run.stalled_told:
+            now, before = time.monotonic(), run.stall_looks.get(cpu)
+            if cpu not in pids or (before is not None and now - before < _LOOK_AGAIN_S):
+                continue
+            why = run.run_times.look(pids[cpu])
+            run.stall_looks[cpu] = now
+            if before is None:  # the first look only remembers how long its process had run
+                detail = f"no beat for {_STALLED_S:.0f} s"
+                self._record.note(f"Worker on CPU {cpu} stands still", detail, Severity.WARNING, "X-810")
+            elif why:
+                run.stalled_told.add(cpu)
+                self._record.note(f"Worker on CPU {cpu} still stands still", why, Severity.WARNING, "X-810")
+            else:
+                self._tell(run, cpu, inventory)
+
+    def look_simulated(self, run: Run, at: float, inventory: Inventory) -> None:
+        """Tell cores of a simulated machine that do no beat for long, by its own clock."""
+        work = self._system.work
+        if work is None:
+            return
+        for step in run.running_blocks():
+            hung = work.hung_cpus() & set(step.team.cpus() if step.team else ())
+            step.hung_since = {cpu: step.hung_since.get(cpu, at) for cpu in hung}
+            for cpu, since in step.hung_since.items():
+                if at - since >= _STALLED_S and cpu not in run.stalled_told:
+                    self._tell(run, cpu, inventory)
+
+    def _tell(self, run: Run, cpu: int, inventory: Inventory) -> None:
+        run.stalled_told.add(cpu)
+        core = inventory.core_of(cpu)
+        core = cpu if core is None else core
+        self._record.find(
+            Finding(
+                "P-112", FindingKind.CORE_HANG, Severity.FAULT, PartKind.PROCESSOR, self._system.now(),
+                f"Core {core} stands still", f"no beat on CPU {cpu} for {_STALLED_S:.0f} s while others go on",
+                f"core {core}", core,
+            )
+        )  # fmt: skip
