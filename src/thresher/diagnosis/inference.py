@@ -19,9 +19,10 @@ import numpy as np
 import numpy.typing as npt
 
 from thresher.diagnosis.knowledge import Action, Knowledge, Mode, Spread
+from thresher.diagnosis.stories import stories
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import PartKind, PartStatus
-from thresher.model.verdict import Exposure, Reason, Suspect, Verdict, percent, suspect_title
+from thresher.model.verdict import Exposure, HowLong, Reason, SeenRate, Suspect, Verdict, percent, suspect_title
 
 Floats = npt.NDArray[np.float64]
 
@@ -31,7 +32,7 @@ DECIBANS = 10.0 / math.log(10.0)
 BAND_K = 5.0
 """Width of a band of temperature: minutes and findings within one are taken as under equal conditions."""
 
-_SURE = 0.95
+_SURE, _VERY_SURE = 0.95, 0.99
 _LONGEST_HOURS = 1000.0
 _GRID_POINTS = 19
 _GRID_REACH = 2.5
@@ -120,8 +121,12 @@ def diagnose(evidence: Evidence, knowledge: Knowledge) -> Verdict:
     suspects = _suspects(hypotheses, prefixes, posterior, pieces, evidence)
     shown = _shown_shares(evidence, knowledge)
     statuses = _statuses(suspects, shown, knowledge)
-    share, minutes = _how_long(evidence, knowledge)
-    return Verdict(suspects, statuses, _sentence(suspects, knowledge, evidence, share), share, minutes)
+    together, by_mode = how_long(evidence, knowledge)
+    return Verdict(
+        suspects, statuses, _sentence(suspects, knowledge, evidence, together.shown_share), together.shown_share,
+        together.minutes_to_95, together.minutes_to_99, by_mode, seen_rate(evidence),
+        stories(evidence.findings, evidence.exposures),
+    )  # fmt: skip
 
 
 def _cell(load: str, temperature_c: float | None) -> _Cell:
@@ -277,6 +282,7 @@ def _suspects(
     hypotheses: list[tuple[_Fault, ...]], prefixes: Floats, posterior: Floats, pieces: list[_Piece], evidence: Evidence
 ) -> tuple[Suspect, ...]:
     suspects = []
+    slot = _one_slot(evidence)
     modes: dict[str, Mode] = {fault.mode.name: fault.mode for each in hypotheses for fault in each}
     for mode in modes.values():
         chosen = np.array([any(fault.mode is mode for fault in each) for each in hypotheses])
@@ -284,7 +290,8 @@ def _suspects(
         probability = float(posterior[chosen].sum())
         suspects.append(
             Suspect(
-                mode.name, mode.title, mode.part, mode.part.value, f"core {core}" if core is not None else "",
+                mode.name, mode.title, mode.part, mode.part.value,
+                f"core {core}" if core is not None else slot if mode.part is PartKind.MEMORY else "",
                 probability, _reasons(_log_odds(prefixes, chosen), pieces, evidence), mode.next_step,
             )
         )  # fmt: skip
@@ -296,6 +303,12 @@ def _suspects(
         )
     )  # fmt: skip
     return tuple(sorted(suspects, key=lambda suspect: -suspect.probability))
+
+
+def _one_slot(evidence: Evidence) -> str:
+    """Return the memory slot that every wrong word was put down to; empty when they name several or none."""
+    slots = {finding.place for finding in evidence.findings if finding.kind is FindingKind.MEMORY_WRONG}
+    return slots.pop() if len(slots) == 1 else ""
 
 
 def _likeliest_core(mode: Mode, hypotheses: list[tuple[_Fault, ...]], posterior: Floats) -> int | None:
@@ -350,50 +363,90 @@ def _statuses(suspects: tuple[Suspect, ...], shown: dict[str, float], knowledge:
             statuses[kind.value] = PartStatus.REPLACE
         elif total >= limits.doubt and any(sum(r.decibans for r in s.reasons[1:]) > 3.0 for s in mine):
             statuses[kind.value] = PartStatus.IN_DOUBT
-        elif total <= limits.cleared and min(shown[suspect.mode] for suspect in mine) >= limits.cleared_shown:
+        elif total <= limits.cleared and _shown_of(mine, shown, knowledge) >= limits.cleared_shown:
             statuses[kind.value] = PartStatus.CLEARED
         else:
             statuses[kind.value] = PartStatus.UNTESTED
     return statuses
 
 
-def _how_long(evidence: Evidence, knowledge: Knowledge) -> tuple[float, float | None]:
-    """Return the share of faults that would have shown by now, and clean minutes until it is 95 %.
+def _shown_of(suspects: list[Suspect], shown: dict[str, float], knowledge: Knowledge) -> float:
+    """Share of a part's faults that would have shown by now, each way of being faulty by how common it is."""
+    priors = {suspect.mode: knowledge.mode(suspect.mode).prior for suspect in suspects}
+    return sum(prior * shown[mode] for mode, prior in priors.items()) / sum(priors.values())
 
-    Modes count by their prior; minutes go on at the pace of the newest exposure.
+
+def how_long(evidence: Evidence, knowledge: Knowledge) -> tuple[HowLong, tuple[HowLong, ...]]:
+    """Return what clean minutes are worth for all faults together, and for each mode that some load has strained.
+
+    Modes count by their prior; minutes go on at the pace of the newest exposures, all loads that ran then together.
     """
+    every = HowLong("", "all kinds together", PartKind.PROCESSOR, 0.0, None, None)
     if not evidence.exposures:
-        return 0.0, None
+        return every, ()
     newest = evidence.exposures[-1]
     cell = _cell(newest.load, newest.temperature_c)
+    hours = np.concatenate(([0.0], np.geomspace(0.001, _LONGEST_HOURS, 700)))
     modes = [mode for mode in knowledge.modes if mode.loads.get(newest.load, 0.0) > 0]
     if not modes:
-        return 0.0, None
-    weights = np.array([mode.prior for mode in modes]) / sum(mode.prior for mode in modes)
-    done = [_paced_hours(mode, evidence) for mode in modes]
+        return every, ()
+    unshown = np.zeros_like(hours)
+    total = sum(mode.prior for mode in modes)
+    by_mode = []
+    for mode in modes:
+        left = _clean_survival(mode, _paced_hours(mode, evidence) + _pace(mode, cell) * hours)
+        unshown += mode.prior / total * left
+        by_mode.append(_how_long(mode.name, mode.title, mode.part, left, hours))
+    return _how_long(every.mode, every.title, every.kind, unshown, hours), tuple(by_mode)
 
-    paces = [_pace(mode, cell) for mode in modes]
-    hours = np.concatenate(([0.0], np.geomspace(0.001, _LONGEST_HOURS, 700)))
-    unshown = sum(
-        (
-            weight * _clean_survival(mode, spent + pace * hours)
-            for weight, mode, spent, pace in zip(weights, modes, done, paces, strict=True)
-        ),
-        start=np.zeros_like(hours),
-    )
-    share = float(1.0 - unshown[0])
-    if share >= _SURE:
-        return share, 0.0
-    if unshown[-1] > 1.0 - _SURE:
-        return share, None
+
+def _how_long(name: str, title: str, kind: PartKind, unshown: Floats, hours: Floats) -> HowLong:
+    sure, very_sure = (_minutes_until(unshown, hours, share) for share in (_SURE, _VERY_SURE))
+    return HowLong(name, title, kind, float(1.0 - unshown[0]), sure, very_sure)
+
+
+def _minutes_until(unshown: Floats, hours: Floats, share: float) -> float | None:
+    """Return after how many minutes so large a share has shown, None when not within the hours looked at."""
+    if unshown[0] <= 1.0 - share:
+        return 0.0
+    if unshown[-1] > 1.0 - share:
+        return None
     # what is left falls with every hour, so the axis can be read backwards
-    return share, float(np.interp(1.0 - _SURE, unshown[::-1], hours[::-1])) * 60.0
+    return float(np.interp(1.0 - share, unshown[::-1], hours[::-1])) * 60.0
+
+
+_SHOWN_BY_LOADS = (
+    FindingKind.WRONG_RESULT, FindingKind.MEMORY_WRONG, FindingKind.MESSAGE_WRONG, FindingKind.CORRECTED_CHECK,
+    FindingKind.UNCORRECTED_CHECK, FindingKind.MEMORY_CORRECTED, FindingKind.MEMORY_UNCORRECTED,
+    FindingKind.WORKER_CRASH, FindingKind.CORE_HANG, FindingKind.ENDED_SUDDENLY,
+)  # fmt: skip
+
+
+def seen_rate(evidence: Evidence) -> SeenRate | None:
+    """Return how often faults have shown under the loads that showed them, None before the first.
+
+    Findings count as a Poisson process with the Jeffreys prior: the rate has a gamma distribution of n + 1/2. A storm
+    is one finding, so that one bad second is not taken for a habit.
+    """
+    mine = [each for each in evidence.findings if each.kind in _SHOWN_BY_LOADS and each.run_at is not None]
+    loads = {each.load for each in mine}
+    hours = sum(each.minutes for each in evidence.exposures if each.load in loads) / 60.0
+    if not mine or hours <= 0.0:
+        return None
+    from scipy.special import gammaincinv  # slow to load, and needed from the first finding on only
+
+    count = len(mine)
+    low, middle, high = (float(value) for value in gammaincinv(count + 0.5, np.array([0.05, 0.5, 0.95])) / hours)
+    sure = -math.log(1.0 - _SURE) / low * 60.0
+    return SeenRate(count, hours, middle, low, high, sure)
 
 
 def _sentence(suspects: tuple[Suspect, ...], knowledge: Knowledge, evidence: Evidence, share: float) -> str:
-    sure = [suspect for suspect in suspects if suspect.kind and suspect.probability >= knowledge.thresholds.replace]
+    sure = [
+        (leading, total) for leading, total in _decisions(suspects, knowledge) if total >= knowledge.thresholds.replace
+    ]
     if sure:
-        return "; ".join(_action_sentence(suspect, knowledge) for suspect in sure)
+        return "; ".join(_action_sentence(leading, total, knowledge) for leading, total in sure)
     top = suspects[0]
     if top.kind is None and not evidence.findings:
         return f"Nothing found; of faults of these kinds {percent(share)} would have shown by now"
@@ -402,7 +455,18 @@ def _sentence(suspects: tuple[Suspect, ...], knowledge: Knowledge, evidence: Evi
     return f"Cannot tell yet: most likely {suspect_title(top).lower()}, {top.title} ({percent(top.probability)})"
 
 
-def _action_sentence(suspect: Suspect, knowledge: Knowledge) -> str:
+def _decisions(suspects: tuple[Suspect, ...], knowledge: Knowledge) -> list[tuple[Suspect, float]]:
+    """Suspects that the same act at the same place would mend belong together: the likeliest of each, and their sum."""
+    together: dict[tuple[Action, str, str], list[Suspect]] = {}
+    for suspect in suspects:
+        if suspect.kind is not None:
+            key = (knowledge.mode(suspect.mode).action, suspect.part, suspect.place)
+            together.setdefault(key, []).append(suspect)
+    groups = [(each[0], min(1.0, sum(suspect.probability for suspect in each))) for each in together.values()]
+    return sorted(groups, key=lambda group: -group[1])
+
+
+def _action_sentence(suspect: Suspect, probability: float, knowledge: Knowledge) -> str:
     words = {
         Action.REPLACE: f"Replace the {suspect.part}",
         Action.CLEAN: "Clean the cooling",
@@ -410,5 +474,6 @@ def _action_sentence(suspect: Suspect, knowledge: Knowledge) -> str:
         Action.NOTHING: "Do nothing",
     }
     place = f"{suspect.place} " if suspect.place else ""
-    what = "is weak" if suspect.place else suspect.title
-    return f"{words[knowledge.mode(suspect.mode).action]}: {place}{what} ({percent(suspect.probability)})"
+    what = "is weak" if suspect.place.startswith("core") else suspect.title
+    place = f"{suspect.place}, " if suspect.place and not suspect.place.startswith("core") else place
+    return f"{words[knowledge.mode(suspect.mode).action]}: {place}{what} ({percent(probability)})"
