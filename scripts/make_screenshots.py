@@ -105,6 +105,46 @@ def intake_pictures(app: QApplication, folder: Path) -> None:
     take_down(app, window)
 
 
+LOADS_SHEET = """
+format = "thresher-sheet/1"
+title = "Links and memory, 6 min"
+[[blocks]]
+row = "processor"
+load = "relay"
+start = 0
+length = "4:00"
+[[blocks]]
+row = "processor"
+load = "matrix"
+start = "4:00"
+length = "2:00"
+working_set = "inside the core"
+shape = "pulse"
+period = 0.02
+[[blocks]]
+row = "memory"
+load = "memory"
+start = "1:00"
+length = "5:00"
+threads = 6
+patterns = ["fixed", "address", "march", "random"]
+"""
+
+
+def loads_picture(app: QApplication, folder: Path) -> None:
+    """Messages between cores and a memory check side by side, on a machine with a stuck cell."""
+    sheet = folder / "links.toml"
+    sheet.write_text(LOADS_SHEET)
+    arguments = ["--bench-model", "museum-guide", "--speed", "20", "--sheet", str(sheet)]
+    window, _link = bench(app, folder, arguments, folder / "museum.thresher")
+    window.start()
+    wait_for(app, lambda: window.state.run.run_at >= 150, 120)
+    grab(app, window, "bench-memory.png")
+    window.stop()
+    wait_for(app, lambda: window.state.run.state == "ended", 10)
+    take_down(app, window)
+
+
 def live_picture(app: QApplication, folder: Path) -> None:
     """The Bench on this computer, whatever it offers."""
     window, _link = bench(app, folder, LIVE_ARGUMENTS, folder / "live.thresher")
@@ -117,10 +157,15 @@ def live_picture(app: QApplication, folder: Path) -> None:
 
 
 def main() -> int:
-    """Make all pictures, or those whose group is named: demo, intake, live."""
-    groups = sys.argv[1:] or ["demo", "intake", "live"]
+    """Make all pictures, or those whose group is named: demo, intake, loads, live."""
+    groups = sys.argv[1:] or ["demo", "intake", "loads", "live"]
     app = make_app([])
-    for name, make in (("demo", demo_pictures), ("intake", intake_pictures), ("live", live_picture)):
+    for name, make in (
+        ("demo", demo_pictures),
+        ("intake", intake_pictures),
+        ("loads", loads_picture),
+        ("live", live_picture),
+    ):
         if name in groups:
             with tempfile.TemporaryDirectory(prefix="thresher-pictures-") as folder:
                 make(app, Path(folder))

@@ -24,6 +24,8 @@ def footer_text(state: BenchState) -> str:
     if state.snapshot is not None and state.snapshot.kind == "stored job":
         return " · ".join(words)
     words.append(f"sampling costs {health.sampling_share:.2%} of a core".replace("%", " %"))
+    if health.kernels:
+        words.append(health.kernels)
     if health.late:
         words.append(f"{health.late} late ticks")
     if health.trouble:

@@ -228,7 +228,7 @@ class MachineMap(PaintedWidget):
                 painter.setPen(Qt.PenStyle.NoPen)
                 painter.setBrush(QColor(scheme.panel))
                 painter.drawEllipse(centre, 8.5, 8.5)
-                draw_mark(painter, centre, self.state.status_of(PartKind.MEMORY), scheme, 5)
+                draw_mark(painter, centre, self.state.status_of_part(part), scheme, 5)
                 self._drawn.append(_Drawn(part, bar))
                 self.spots.append(Spot(bar, self.story(part)))
                 self._draw_doubt(painter, part, bar)

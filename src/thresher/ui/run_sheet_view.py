@@ -69,7 +69,8 @@ class RunSheetView(PaintedWidget):
         area = QRectF(left, _TOP + row * _ROW_HIGH + 2, max(3.0, right - left), _ROW_HIGH - 6)
         start, end = clock_text(item.start_s), clock_text(item.end_s)
         lasting = clock_text(item.end_s - item.start_s)
-        self.spots.append(Spot(area, f"{item.title}: {start} to {end} ({lasting}), {item.state}"))
+        told = f"{item.title}: {start} to {end} ({lasting}), {item.state}\n{item.story}".strip()
+        self.spots.append(Spot(area, told))
         if item.gate:
             painter.setPen(QPen(QColor(scheme.soft), 1.1, Qt.PenStyle.DashLine))
             painter.setBrush(QColor(scheme.panel))

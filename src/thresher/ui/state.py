@@ -257,6 +257,14 @@ class BenchState(QObject):
         """Return the status of a part by the newest verdict."""
         return self.verdict.statuses.get(kind.value, PartStatus.UNTESTED) if self.verdict else PartStatus.UNTESTED
 
+    def status_of_part(self, part: Part) -> PartStatus:
+        """Return the status of one of several parts of a kind: wrong words of one slot say nothing against another."""
+        status = self.status_of(part.kind)
+        named = {each.place for each in self.verdict.suspects if each.kind is part.kind} if self.verdict else set()
+        named.discard("")
+        elsewhere = part.kind is PartKind.MEMORY and named and part.place not in named
+        return PartStatus.UNTESTED if elsewhere and status is not PartStatus.CLEARED else status
+
     def idle_left(self) -> float:
         """Return how many seconds of machine time idle readings still take, 0 when none are being taken."""
         if self.intake.baseline_left_s is None or self._idle_until is None:

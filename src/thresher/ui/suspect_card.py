@@ -12,6 +12,7 @@ from thresher.ui.state import BenchState
 
 _SHOWN_FROM = 0.08
 _REASONS = 3
+_HEIGHT, _HEIGHT_FOR_ONE = 214, 158
 
 
 def shown_suspects(state: BenchState) -> list[Suspect]:
@@ -36,9 +37,15 @@ class SuspectCard(PaintedWidget):
     """Two suspects at most, each with its strongest reasons."""
 
     def __init__(self, state: BenchState, look: Look, parent: QWidget | None = None) -> None:
-        """Keep one height, so that the tape above does not jump."""
+        """Keep one of two heights, for one suspect or two, so that the tape above does not jump."""
         super().__init__(state, look, "Suspects", parent)
-        self.setFixedHeight(214)
+        self.setFixedHeight(_HEIGHT)
+        state.refreshed.connect(self._fit)
+
+    def _fit(self) -> None:
+        height = _HEIGHT if len(shown_suspects(self.state)) != 1 else _HEIGHT_FOR_ONE
+        if height != self.height():
+            self.setFixedHeight(height)
 
     def draw(self, painter: QPainter) -> None:
         """Draw the suspects, or why there is none."""
@@ -85,5 +92,7 @@ class SuspectCard(PaintedWidget):
             draw_text(painter, QPointF(58, y), weight, scheme.ink, 11, bold=True, right=True)
             text = reason.text.removesuffix(f", {suspect.place}") if suspect.place else reason.text
             draw_text(painter, QPointF(64, y), text, scheme.soft, 11, width=right - 64)
-        self.spots.append(Spot(QRectF(0, top, self.width(), y - top + 4), full_story(suspect)))
+        told = "\n".join(self.state.verdict.stories) if self.state.verdict else ""
+        story = f"{full_story(suspect)}\n\n{told}".strip()
+        self.spots.append(Spot(QRectF(0, top, self.width(), y - top + 4), story))
         return y + 5

@@ -10,6 +10,7 @@ from thresher.model.channels import Limit, LimitSide, Quantity
 from thresher.model.parts import PartKind
 from thresher.model.sheet import clock_text
 from thresher.model.verdict import percent
+from thresher.ui.load_card import minutes_text
 from thresher.ui.look import Look, draw_fitting, draw_text, text_width
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
@@ -164,6 +165,7 @@ def _sure(state: BenchState) -> Vital:
     top = verdict.suspects[0]
     story = (
         f"Of the faults that these loads can show, {percent(verdict.shown_share)} would have shown by now.\n"
+        f"99 % after {minutes_text(verdict.minutes_to_very_sure)} more of the newest load.\n"
         "Minutes count by load and temperature; the strength of faults is taken as unknown over two decades."
     )
     if top.kind is not None and top.probability >= 0.95:

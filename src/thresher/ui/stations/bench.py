@@ -6,6 +6,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from thresher.model.sheet import RunSheet, clock_text
 from thresher.ui.lanes_view import LanesView
+from thresher.ui.load_card import LoadCard
 from thresher.ui.look import Look, draw_text, panel, text_width, wrap
 from thresher.ui.machine_map import MachineMap
 from thresher.ui.painted import PaintedWidget
@@ -114,7 +115,9 @@ class BenchStation(QWidget):
         right = _Sheet(look, self, "Tape", "newest first")
         self.tape = TapeView(state, look, right)
         self.suspects = SuspectCard(state, look, right)
+        self.load_card = LoadCard(state, look, right)
         right.column.addWidget(self.tape, 1)
+        right.column.addWidget(self.load_card)
         right.column.addWidget(self.suspects)
         right.setFixedWidth(column_width())
         self.map.setFixedWidth(self.map.sizeHint().width())
