@@ -17,19 +17,16 @@ import msgspec
 import typer
 
 from thresher import systems
-from thresher.events.machine_check import Vendor
+from thresher.events.machine_checks.registers import Vendor
 from thresher.inventory.identity import masked
 from thresher.inventory.machine import read_inventory
 from thresher.launch import why_no_display
 from thresher.model.channels import Tick
 from thresher.model.errors import EnvironmentFault, InputError, InputFault, ThresherError
-from thresher.model.findings import Finding
 from thresher.model.sheet import clock_text
 from thresher.printing import (
     print_bad_pages,
-    print_code,
     print_inventory,
-    print_register,
     print_tick,
     print_verdict,
     say,
@@ -269,49 +266,20 @@ def run(
 
 @app.command()
 def decode(
-    what: Annotated[str, typer.Argument(help="A fault code, a status register, a log file, or - for standard input.")],
+    what: Annotated[str, typer.Argument(help="A fault code, register, stop code, lines of a log, a file, or -.")] = "",
     vendor: Annotated[Vendor, typer.Option(help="Whose register layout, where the text does not tell.")] = Vendor.INTEL,
+    boot: Annotated[int | None, typer.Option(max=0, help="The journal of this boot (0) or of an earlier one.")] = None,
     json: Json = False,
 ) -> None:
-    """Codes, registers and kernel logs into findings."""
-    from thresher.codes.directory import load_codes
+    """Codes, registers, stop codes, dumps, firmware records and kernel logs into findings and parts."""
+    from thresher.decode_verb import decode_boot, decode_given, print_decoded
 
-    codes = load_codes()
-    if what.upper() in codes:
-        print_code(what.upper(), json)
-        return
-    register = what.lower().removeprefix("0x")
-    if 1 <= len(register) <= 16 and all(letter in "0123456789abcdef" for letter in register):
-        print_register(int(register, 16), vendor, json)
-        return
-    findings = _decode_log(_text_of(what), vendor)
-    if json:
-        say_json(findings)
-    else:
-        for finding in findings:
-            say(f"{finding.at:12.3f}  {finding.code}  {finding.title}: {finding.detail}")
-        say(f"{len(findings)} findings")
-    raise typer.Exit(FAULTS if findings else FINE)
-
-
-def _text_of(what: str) -> str:
-    if what == "-":
-        return sys.stdin.read()
-    path = Path(what)
-    if len(what) < 4096 and path.is_file():
-        return path.read_bytes().decode("utf-8", "replace")
-    if "\n" in what or "[Hardware Error]" in what:
-        return what
-    expected = "expected a fault code such as P-310, a register of up to 16 hex digits, a log file, or -"
-    raise InputError(repr(what), [InputFault("decode", expected)])
-
-
-def _decode_log(text: str, vendor: Vendor) -> list[Finding]:
-    from thresher.events.findings import KernelDecoder
-    from thresher.events.kernel_log import parse_log_text
-
-    decoder = KernelDecoder(None, vendor)
-    return list(decoder.decode(parse_log_text(text), last=True).findings)
+    if bool(what) == (boot is not None):
+        raise InputError("decode", [InputFault("what", "give something to decode, or --boot")])
+    decoded = decode_boot(boot, vendor) if boot is not None else decode_given(what, vendor)
+    print_decoded(decoded, json)
+    looked_up = all(thing.what == "fault code" for thing in decoded.things)
+    raise typer.Exit(FINE if looked_up or not decoded.findings else FAULTS)
 
 
 @app.command()

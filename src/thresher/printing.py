@@ -3,9 +3,7 @@
 import msgspec
 import typer
 
-from thresher.codes.directory import load_codes
 from thresher.diagnosis.memory_shape import bad_pages, boot_parameters, shape_of
-from thresher.events.machine_check import Vendor, decode_status
 from thresher.model.channels import Channel, Tick
 from thresher.model.findings import WrongPlace
 from thresher.model.parts import Inventory
@@ -77,32 +75,6 @@ def _in_minutes(minutes: float | None) -> str:
     if minutes <= 0:
         return "reached"
     return f"in {minutes:.0f} min" if minutes < 120 else f"in {minutes / 60:.0f} h"
-
-
-def print_code(code: str, json: bool) -> None:
-    """Print what a fault code means and what to do."""
-    entry = load_codes()[code]
-    if json:
-        say_json(entry)
-        return
-    say(f"{entry.code}  {entry.title}\n\n{entry.meaning}\n\nUsual causes, most likely first")
-    for cause in entry.causes:
-        say(f"  - {cause}")
-    say("\nNext, cheapest first")
-    for number, step in enumerate(entry.steps, 1):
-        say(f"  {number}. {step}")
-
-
-def print_register(status: int, vendor: Vendor, json: bool) -> None:
-    """Print a status register field by field."""
-    decoded = decode_status(status, vendor)
-    if json:
-        say_json(decoded)
-        return
-    say(f"Status {status:#018x}, {vendor.value} layout: {decoded.summary}")
-    for field in decoded.fields:
-        bits = f"{field.high}" if field.high == field.low else f"{field.high}:{field.low}"
-        say(f"  {bits:>6}  {field.name:22} {field.value:#8x}  {field.meaning}")
 
 
 def _value_text(channel: Channel, value: float | None) -> str:

@@ -8,13 +8,16 @@ from thresher.benchmodels.firmware_tables import smbios_table
 from thresher.benchmodels.scenario import load_scenario, parse_scenario, shipped_scenarios
 from thresher.diagnosis.knowledge import parse_knowledge
 from thresher.engine.sheet_file import parse_sheet
-from thresher.events.findings import KernelDecoder
-from thresher.events.kernel_log import KernelRecord, Undecoded, parse_kmsg, parse_log_text
-from thresher.events.machine_check import Vendor, decode_status
+from thresher.events.findings import KernelDecoder, load_event_knowledge
+from thresher.events.kernel_log import KernelRecord, Undecoded, parse_kmsg
+from thresher.events.log_forms import parse_log_text
+from thresher.events.machine_checks.decode import decode_check
+from thresher.events.machine_checks.registers import MachineCheck, Vendor
 from thresher.inventory.smbios import memory_device, walk
 from thresher.model.errors import InputError
 from thresher.sensors.probes import cpu_use, energy_to_power, memory_used, parse_number
 
+KNOWLEDGE = load_event_knowledge()
 TABLE = smbios_table(load_scenario(shipped_scenarios()["lighthouse-playout"]))
 
 
@@ -37,17 +40,40 @@ def test_a_written_record_reads_back(priority: int, sequence: int, micros: int, 
 
 @given(st.text(max_size=400))
 def test_no_log_text_crashes_the_decoder(text: str) -> None:
-    KernelDecoder(None, Vendor.INTEL).decode(parse_log_text(text), last=True)
+    KernelDecoder(None, Vendor.INTEL, KNOWLEDGE).decode(parse_log_text(text), last=True)
 
 
-@given(st.integers(0, 2**64 - 1), st.sampled_from(Vendor))
+ANY_64 = st.integers(0, 2**64 - 1)
+MAYBE_64 = st.none() | ANY_64
+
+
+@given(ANY_64, st.sampled_from(Vendor), MAYBE_64, MAYBE_64, MAYBE_64, st.none() | st.integers(0, 2**32 - 1), MAYBE_64)
 @settings(max_examples=500)
-def test_every_status_decodes_and_its_fields_hold_its_bits(status: int, vendor: Vendor) -> None:
-    decoded = decode_status(status, vendor)
-    for field in decoded.fields:
-        assert field.value == status >> field.low & (1 << (field.high - field.low + 1)) - 1
+def test_every_check_decodes_and_its_fields_hold_its_bits(
+    status: int,
+    vendor: Vendor,
+    misc: int | None,
+    ipid: int | None,
+    synd: int | None,
+    cpuid: int | None,
+    cap: int | None,
+) -> None:
+    check = MachineCheck(
+        3, 4, status, None, vendor=vendor, misc=misc, ipid=ipid, syndrome=synd, cpuid=cpuid, mcg_cap=cap
+    )
+    decoded = decode_check(check, KNOWLEDGE.checks)
+    for strip in decoded.strips:
+        for field in strip.fields:
+            assert field.value == strip.value >> field.low & (1 << (field.high - field.low + 1)) - 1
+            assert field.meaning
+        highest = [field.high for field in strip.fields]
+        assert highest == sorted(highest, reverse=True)
     assert decoded.summary
     assert decoded.valid == bool(status >> 63)
+    assert (
+        sum(each.share for each in decoded.shares) == (1.0 if decoded.valid else 0.0)
+        or abs(sum(each.share for each in decoded.shares) - 1.0) < 1e-9
+    )
 
 
 @given(st.integers(0, 255), st.integers(0, 63), st.integers(0, 2**64 - 1), st.integers(1, 2**48))
@@ -57,7 +83,7 @@ def test_a_logged_check_reads_back(cpu: int, bank: int, status: int, address: in
         f"mce: [Hardware Error]: TSC 0 ADDR {address:x} \n"
         f"mce: [Hardware Error]: PROCESSOR 0:906ea TIME 1 SOCKET 0 APIC 0 microcode 1\n"
     )
-    found = KernelDecoder(None, Vendor.INTEL).decode(parse_log_text(text))
+    found = KernelDecoder(None, Vendor.INTEL, KNOWLEDGE).decode(parse_log_text(text))
     (check,) = found.checks
     assert (check.cpu, check.bank, check.status, check.address) == (cpu, bank, status, address)
     assert len(found.findings) == (1 if status >> 63 else 0)

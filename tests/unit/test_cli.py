@@ -129,15 +129,20 @@ def test_decode_codes_registers_files_and_standard_input(thresher: Run, tmp_path
     code = thresher("decode", "p-310")
     assert (code.returncode, "Corrected machine check" in code.stdout) == (0, True)
     register = thresher("decode", "0x9c00004000000135")
-    assert "corrected: data cache, level 1, data read" in register.stdout
+    assert "Corrected: data cache, level 1, data read" in register.stdout
     log = "[ 1.5] mce: [Hardware Error]: CPU 3: Machine Check: 0 Bank 1: 9c00004000000135\n"
     (tmp_path / "dmesg.txt").write_text(log)
     for done in (thresher("decode", "dmesg.txt"), thresher("decode", "-", stdin=log), thresher("decode", log)):
         assert done.returncode == 1
         assert "P-310  Machine check, CPU 3" in done.stdout
-    assert json.loads(thresher("decode", "dmesg.txt", "--json").stdout)[0]["code"] == "P-310"
-    assert json.loads(thresher("decode", "9c00004000000135", "--json").stdout)["place"] == "cache"
+    assert json.loads(thresher("decode", "dmesg.txt", "--json").stdout)["things"][0]["code"] == "P-310"
+    (thing,) = json.loads(thresher("decode", "9c00004000000135", "--json").stdout)["things"]
+    assert thing["shares"][0] == {"part": "processor", "share": 0.85}
     assert thresher("decode", "-", stdin="nothing of note\n").returncode == 0
+    stop = thresher("decode", "0x124 (0x0, 0xffffa2831f2f1028, 0xbe000000, 0x00800400)")
+    assert (stop.returncode, "internal timer error" in stop.stdout) == (1, True)
+    harmless = thresher("decode", "usb 1-2: USB disconnect, device number 5")
+    assert (harmless.returncode, "No evidence against hardware" in harmless.stdout) == (0, True)
     wrong = thresher("decode", "gibberish!")
     assert wrong.returncode == 2
     assert "expected a fault code" in wrong.stderr

@@ -7,7 +7,8 @@ import pytest
 
 from thresher.benchmodels.machine import BenchModel
 from thresher.benchmodels.scenario import Scenario
-from thresher.events.kernel_log import KernelLogFollower, KernelRecord, Undecoded, parse_kmsg, parse_log_text
+from thresher.events.kernel_log import KernelLogFollower, KernelRecord, Undecoded, parse_kmsg
+from thresher.events.log_forms import parse_log_text
 from thresher.model.errors import SourceUnavailable
 from thresher.system.tree import TreeSystem
 

@@ -1,17 +1,12 @@
-"""Machine-check lines and registers, against the published layouts."""
+"""The lines in which kernels tell machine checks, and the findings that they become."""
 
 import pytest
 
 from thresher.events.findings import KernelDecoder
-from thresher.events.kernel_log import KernelRecord, parse_log_text
-from thresher.events.machine_check import (
-    CheckPlace,
-    MachineCheckAssembler,
-    Vendor,
-    decode_error_code,
-    decode_status,
-    vendor_of,
-)
+from thresher.events.kernel_log import KernelRecord
+from thresher.events.log_forms import parse_log_text
+from thresher.events.machine_checks.lines import MachineCheckAssembler
+from thresher.events.machine_checks.registers import Vendor, vendor_of
 from thresher.model.findings import FindingKind, Severity
 from thresher.model.parts import Inventory, LogicalCpu, PartKind
 
@@ -30,71 +25,6 @@ AMD_LOG = """\
 """
 
 INVENTORY = Inventory("bench", True, (), tuple(LogicalCpu(cpu, cpu % 8, 0) for cpu in range(16)))
-
-
-@pytest.mark.parametrize(
-    ("code", "place", "level", "words"),
-    [
-        (0x0000, CheckPlace.NONE, None, "no error"),
-        (0x0001, CheckPlace.OTHER, None, "unclassified"),
-        (0x0005, CheckPlace.INTERNAL, None, "internal parity error"),
-        (0x0400, CheckPlace.INTERNAL, None, "internal timer error"),
-        (0x0402, CheckPlace.INTERNAL, None, "internal, unclassified"),
-        (0x0E0B, CheckPlace.BUS, None, "input/output error"),
-        (0x000E, CheckPlace.CACHE, 2, "level 2"),
-        (0x0010, CheckPlace.TLB, 0, "instruction TLB, level 0"),
-        (0x0015, CheckPlace.TLB, 1, "data TLB, level 1"),
-        (0x0135, CheckPlace.CACHE, 1, "data cache, level 1, data read"),
-        (0x0150, CheckPlace.CACHE, 0, "instruction cache, level 0, instruction fetch"),
-        (0x017A, CheckPlace.CACHE, 2, "generic cache, level 2, eviction"),
-        (0x0090, CheckPlace.MEMORY_CONTROLLER, None, "memory read, channel 0"),
-        (0x009F, CheckPlace.MEMORY_CONTROLLER, None, "channel not told"),
-        (0x00C2, CheckPlace.MEMORY_CONTROLLER, None, "memory scrubbing, channel 2"),
-        (0x0280, CheckPlace.MEMORY_CONTROLLER, None, "memory used as cache"),
-        (0x0800, CheckPlace.BUS, None, "local processor originated"),
-        (0x0F0F, CheckPlace.BUS, None, "timed out"),
-        (0x2000, CheckPlace.OTHER, None, "no architectural class"),
-    ],
-)
-def test_error_codes_are_read_by_their_class(code: int, place: CheckPlace, level: int | None, words: str) -> None:
-    found_place, found_level, found_words = decode_error_code(code)
-    assert (found_place, found_level) == (place, level)
-    assert words in found_words
-
-
-def test_the_filter_bit_does_not_change_the_class() -> None:
-    assert decode_error_code(0x1135) == decode_error_code(0x0135)
-
-
-def test_an_intel_status_is_taken_apart_into_its_fields() -> None:
-    status = decode_status(0x9C00_0100_0012_0135, Vendor.INTEL)
-    assert status.valid
-    assert status.enabled
-    assert status.address_valid
-    assert not (status.uncorrected or status.overflow or status.context_corrupt)
-    assert status.corrected_count == 4
-    assert status.model_code == 0x12
-    assert status.summary == "corrected: data cache, level 1, data read"
-    assert {field.name: field.value for field in status.fields}["corrected count"] == 4
-
-
-def test_an_amd_status_has_no_corrected_count_but_a_deferred_bit() -> None:
-    status = decode_status(1 << 63 | 1 << 44 | 0x0135, Vendor.AMD)
-    assert status.corrected_count is None
-    assert status.deferred
-    assert status.summary.startswith("deferred")
-
-
-def test_an_uncorrected_status_says_so_and_has_no_count() -> None:
-    status = decode_status(0xBE00_0000_0080_0400, Vendor.INTEL)
-    assert status.uncorrected
-    assert status.context_corrupt
-    assert status.corrected_count is None
-    assert status.summary == "uncorrected: internal timer error"
-
-
-def test_a_register_without_the_valid_bit_holds_no_error() -> None:
-    assert decode_status(0x135, Vendor.INTEL).summary == "no valid error in this register"
 
 
 def test_the_lines_of_one_check_are_put_together() -> None:

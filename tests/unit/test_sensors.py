@@ -1,7 +1,6 @@
 """Channels found in trees made after the kernel's documents, sampled, and missing with a reason."""
 
 import threading
-import time
 from collections.abc import Callable
 from pathlib import Path
 

@@ -39,7 +39,7 @@ from thresher.engine.sheet_file import load_sheet
 from thresher.engine.watchers import Watchers
 from thresher.events.findings import KernelDecoder
 from thresher.events.kernel_log import KernelLogFollower
-from thresher.events.machine_check import vendor_of
+from thresher.events.machine_checks.registers import vendor_of
 from thresher.inventory.machine import read_inventory
 from thresher.inventory.names import Lookup
 from thresher.inventory.processor import allowed_clock_ghz

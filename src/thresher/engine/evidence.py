@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from dataclasses import replace
 
-from thresher.events.machine_check import MachineCheck
+from thresher.events.machine_checks.registers import MachineCheck
 from thresher.inventory.memory_map import slot_of
 from thresher.loads.team_events import MemoryWrongSeen, MismatchSeen, ReferenceDisputed, RoundOffSeen, WorkerLost
 from thresher.model.findings import Finding, FindingKind, Severity, WrongPlace

@@ -1,4 +1,4 @@
-"""Kernel log records: `/dev/kmsg` (kernel document ABI/testing/dev-kmsg) and `dmesg` text."""
+"""Kernel log records: `/dev/kmsg` (kernel document ABI/testing/dev-kmsg), and following a machine's log."""
 
 import re
 from collections.abc import Iterable, Iterator
@@ -8,18 +8,27 @@ from thresher.model.errors import SourceUnavailable
 from thresher.model.port import System
 
 _KMSG = re.compile(rb"^(\d{1,10}),(\d{1,20}),(\d{1,20}),([^;\n]*);(.*)$", re.DOTALL)
-_DMESG_TIME = re.compile(r"^\[\s*(\d{1,10}\.\d{1,9})\]\s?(.*)$")
 _ESCAPE = re.compile(rb"\\x([0-9a-fA-F]{2})")
 
 
 @dataclass(frozen=True, slots=True)
 class KernelRecord:
-    """One record: sequence number (None where the text form has none), seconds since boot, level 0 to 7, text."""
+    """One record: sequence number (None where the text form has none), seconds since boot, level 0 to 7, text.
+
+    `wall` is Unix time where the form tells that, `boot` the boot that it belongs to where several are mixed.
+    """
 
     sequence: int | None
     at: float | None
     level: int | None
     text: str
+    wall: float | None = None
+    boot: str = ""
+
+    @property
+    def time(self) -> float | None:
+        """Seconds since boot where told, otherwise Unix time."""
+        return self.at if self.at is not None else self.wall
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,21 +45,10 @@ def parse_kmsg(record: bytes) -> KernelRecord | Undecoded:
     if not match:
         return Undecoded(record, "expected 'priority,sequence,microseconds,flags;text'")
     first_line = match[5].split(b"\n", 1)[0]
-    text = _ESCAPE.sub(lambda escape: bytes([int(escape[1], 16)]), first_line).decode("utf-8", "replace")
+    text = first_line.decode("utf-8", "replace")
+    if b"\\x" in first_line:
+        text = _ESCAPE.sub(lambda escape: bytes([int(escape[1], 16)]), first_line).decode("utf-8", "replace")
     return KernelRecord(int(match[2]), int(match[3]) / 1e6, int(match[1]) & 7, text)
-
-
-def parse_log_text(text: str) -> Iterator[KernelRecord]:
-    """Yield a record a line of `dmesg` text (with or without times) or of saved `/dev/kmsg` records."""
-    for line in text.splitlines():
-        as_kmsg = parse_kmsg(line.encode())
-        timed = _DMESG_TIME.match(line)
-        if isinstance(as_kmsg, KernelRecord):
-            yield as_kmsg
-        elif timed:
-            yield KernelRecord(None, float(timed[1]), None, timed[2])
-        elif line.strip() and not line.startswith(" "):
-            yield KernelRecord(None, None, None, line.strip())
 
 
 class KernelLogFollower:

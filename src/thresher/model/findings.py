@@ -35,6 +35,21 @@ class FindingKind(StrEnum):
     MESSAGE_WRONG = "wrong message"
     ROUND_OFF = "round-off near its margin"
     CORE_HANG = "core stands still"
+    LOCKED_UP = "processor locked up"
+    LINK_CORRECTED = "corrected link error"
+    LINK_UNCORRECTED = "uncorrected link error"
+    DRIVE_FAILED = "drive cannot read or write"
+    DRIVE_LINK = "drive link error"
+    DRIVE_SILENT = "drive does not answer"
+    FILE_SYSTEM = "file system damaged"
+    GRAPHICS_HANG = "graphics hang"
+    GRAPHICS_MEMORY = "graphics memory error"
+    USB_ERROR = "USB error"
+    NETWORK_HANG = "network hang"
+    BOARD_ERROR = "board error"
+    HEAT_SHUTDOWN = "shut down by heat"
+    KERNEL_CRASH = "kernel crash"
+    STOP_SCREEN = "stop screen"
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,0 +1,146 @@
+"""What single lines of the kernel log mean, by the rules in `kernel_lines.toml`."""
+
+import re
+from dataclasses import dataclass
+from importlib import resources
+
+from thresher.events.kernel_log import KernelRecord
+from thresher.model.errors import InputError, InputFault
+from thresher.model.findings import Finding, FindingKind, Severity
+from thresher.model.parts import PartKind
+from thresher.model.tomlfile import convert_list, parse_toml
+
+FORMAT = "thresher-kernel-lines/1"
+_NAMES = re.compile(r"\{(\w+)\}")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LineRule:
+    """One kind of line: the text that it must hold, its form, and what it says.
+
+    `kind` None marks what is no evidence against hardware; `says` then explains it. `title`, `place` and `says` may
+    name groups of the form in braces; `otherwise` is the place where those of `place` are empty.
+    """
+
+    has: str
+    form: str
+    code: str
+    part: PartKind
+    severity: Severity
+    title: str
+    source: str
+    place: str = ""
+    otherwise: str = ""
+    kind: FindingKind | None = None
+    says: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class LineMeaning:
+    """What a line says: the rule it matched, and title, place and words with the line's own values in them."""
+
+    rule: LineRule
+    title: str
+    place: str
+    detail: str
+    cpu: int | None
+    count: int
+
+
+class LineRules:
+    """The rules, ready to be asked. `meaning_of` costs a few microseconds for a line that matches none."""
+
+    def __init__(self, rules: tuple[LineRule, ...]) -> None:
+        """Compile the forms."""
+        self.rules = rules
+        by_text: dict[str, list[tuple[re.Pattern[str], LineRule]]] = {}
+        for rule in rules:
+            by_text.setdefault(rule.has, []).append((re.compile(rule.form), rule))
+        self._by_text = tuple((text, tuple(forms)) for text, forms in by_text.items())
+
+    def meaning_of(self, text: str) -> LineMeaning | None:
+        """Return what a line says, None for one that no rule knows. The rules are tried in the order of their file."""
+        for must, forms in self._by_text:
+            if must in text:
+                for form, rule in forms:
+                    match = form.search(text)
+                    if match:
+                        return _meaning(rule, match, text)
+        return None
+
+
+def _meaning(rule: LineRule, match: "re.Match[str]", text: str) -> LineMeaning:
+    groups = match.groupdict()
+    named = {name: value for name, value in groups.items() if value is not None}
+    if "dev" not in named and "other" in named:
+        named["dev"] = named["other"]
+    if "cpu" not in named and "other" in named:
+        named["cpu"] = named["other"]
+    place = _filled(rule.place, named)
+    if not place and rule.otherwise:
+        place = _filled(rule.otherwise, named)
+    detail = _filled(rule.says, named) if rule.says else named.get("what", "") or text.strip()
+    cpu, count = named.get("cpu", ""), named.get("count", "")
+    return LineMeaning(
+        rule, _filled(rule.title, named).strip(), place, detail, int(cpu) if cpu.isdigit() else None,
+        max(1, int(count)) if count.isdigit() and len(count) < 10 else 1,
+    )  # fmt: skip
+
+
+def _filled(template: str, named: dict[str, str]) -> str:
+    """Put groups into a template; empty when it names only groups that the line does not have."""
+    wanted = _NAMES.findall(template)
+    if wanted and not any(name in named for name in wanted):
+        return "" if template.replace("{", "").replace("}", "").strip() in wanted else _NAMES.sub("", template).strip()
+    return _NAMES.sub(lambda found: named.get(found[1], ""), template)
+
+
+def finding_of_line(meaning: LineMeaning, record: KernelRecord) -> Finding | None:
+    """Return the finding that a line is, None for a line that is no evidence and has no code."""
+    rule = meaning.rule
+    if rule.kind is None:
+        return None
+    return Finding(
+        code=rule.code,
+        kind=rule.kind,
+        severity=rule.severity,
+        part=rule.part,
+        at=record.time or 0.0,
+        title=f"{meaning.title}, {meaning.place}" if meaning.place else meaning.title,
+        detail=meaning.detail,
+        place=meaning.place,
+        count=meaning.count,
+        raw=record.text,
+    )
+
+
+def parse_rules(text: str, source: str) -> tuple[LineRule, ...]:
+    """Parse rules. Raises InputError with every fault."""
+    faults: list[InputFault] = []
+    rules = convert_list(parse_toml(text, source, FORMAT), "lines", LineRule, faults)
+    for number, rule in enumerate(rules):
+        where = f"lines[{number}] {rule.has!r}"
+        try:
+            known = set(re.compile(rule.form).groupindex) | {"cpu", "dev"}
+        except re.error as error:
+            faults.append(InputFault(where, f"the form is no regular expression: {error}"))
+            continue
+        for template in (rule.title, rule.place, rule.otherwise, rule.says):
+            faults += [
+                InputFault(where, f"{{{name}}} is no group of the form")
+                for name in _NAMES.findall(template)
+                if name not in known
+            ]
+        if rule.kind is not None and not rule.code:
+            faults.append(InputFault(where, "evidence needs a fault code"))
+        if rule.kind is None and not rule.says:
+            faults.append(InputFault(where, "what is no evidence needs words that say what it is"))
+    if faults:
+        raise InputError(source, faults)
+    return tuple(rules)
+
+
+def load_rules() -> LineRules:
+    """Return the rules that come with the program."""
+    text = resources.files("thresher.events").joinpath("kernel_lines.toml").read_text(encoding="utf-8")
+    return LineRules(parse_rules(text, "kernel_lines.toml"))
