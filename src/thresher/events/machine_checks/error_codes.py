@@ -46,10 +46,11 @@ class ErrorCode:
 def decode_error_code(code: int, vendor: Vendor = Vendor.UNKNOWN) -> ErrorCode:
     """Decode the 16-bit error code. Bit 12 (correction report filtering) is left out of the comparison.
 
-    The memory-controller classes are defined for one vendor only; by the other's rules such codes name none.
+    Simple codes other than 0 and the memory-controller classes are defined by one vendor only; by the other's rules
+    such codes name none, or are compound ones.
     """
     code &= 0xEFFF
-    if code in _SIMPLE:
+    if code in _SIMPLE and (vendor is not Vendor.AMD or code == 0):
         place, unit, words = _SIMPLE[code]
         return ErrorCode(place, unit, None, words)
     level = code & 0b11
