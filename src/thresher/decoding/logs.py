@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from thresher.codes.directory import FaultCode
 from thresher.decoding.groups import EventGroup, Grouper
 from thresher.events.findings import EventKnowledge, KernelDecoder
+from thresher.events.kernel_lines import LineMatch
 from thresher.events.kernel_log import KernelRecord
 from thresher.events.log_forms import ByteStream, LogReader
 from thresher.events.machine_checks.registers import MachineCheck, Vendor
@@ -61,7 +62,7 @@ def read_log(
 ) -> LogDecoded:
     """Read a log in any form. `progress` hears of the lines so far and ends the reading by answering False."""
     reader, decoder = LogReader(stream), KernelDecoder(None, vendor, knowledge)
-    collector = _Collector(codes, knowledge)
+    collector = _Collector(codes)
     batch: list[KernelRecord] = []
     for record in reader.records():
         batch.append(record)
@@ -78,15 +79,15 @@ def read_log(
 
 
 class _Collector:
-    def __init__(self, codes: dict[str, FaultCode], knowledge: EventKnowledge) -> None:
+    def __init__(self, codes: dict[str, FaultCode]) -> None:
         self.grouper = Grouper(codes)
         self.findings: list[Finding] = []
         self.checks: list[MachineCheck] = []
         self.first: float | None = None
         self.last: float | None = None
         self.by_wall = False
-        self._knowledge = knowledge
-        self._noted: dict[str, tuple[int, str, str, str]] = {}
+        self._often: dict[str, int] = {}
+        self._first: dict[str, LineMatch] = {}
 
     def take(self, decoder: KernelDecoder, batch: list[KernelRecord], last: bool = False) -> None:
         """Decode a batch. Logs that tell the time of day are told by it: they may hold several boots."""
@@ -103,15 +104,18 @@ class _Collector:
         room = _MOST_FINDINGS - len(self.findings)
         self.findings += found.findings[:room]
         self.checks += found.checks[: max(0, _MOST_FINDINGS - len(self.checks))]
-        for meaning, text in found.notes:
-            count, title, says, sample = self._noted.get(meaning.rule.form, (0, meaning.title, meaning.detail, text))
-            if count or len(self._noted) < _MOST_NOTES:
-                self._noted[meaning.rule.form] = (count + 1, title, says, sample)
+        for match in found.notes:
+            form = match.rule.form
+            if form in self._often:
+                self._often[form] += 1
+            elif len(self._often) < _MOST_NOTES:
+                self._often[form] = 1
+                self._first[form] = match
 
     def notes(self) -> tuple[NotedLine, ...]:
         """Return the lines that are no evidence, those that came most often first."""
-        code_of = {rule.form: rule.code for rule in self._knowledge.lines.rules}
-        noted = sorted(self._noted.items(), key=lambda each: -each[1][0])
-        return tuple(
-            NotedLine(title, says, code_of[form], count, sample) for form, (count, title, says, sample) in noted
-        )
+        noted = []
+        for form, count in sorted(self._often.items(), key=lambda each: -each[1]):
+            meaning = self._first[form].meaning()
+            noted.append(NotedLine(meaning.title, meaning.detail, meaning.rule.code, count, self._first[form].text))
+        return tuple(noted)

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 
 from thresher.events.firmware_lines import FirmwareAssembler, FirmwareBlock
-from thresher.events.kernel_lines import LineMeaning, LineRules, finding_of_line, load_rules
+from thresher.events.kernel_lines import LineMatch, LineRules, finding_of_line, load_rules
 from thresher.events.kernel_log import KernelRecord
 from thresher.events.machine_checks.decode import CheckKnowledge, decode_check, load_check_knowledge
 from thresher.events.machine_checks.lines import MARK, MachineCheckAssembler
@@ -20,12 +20,12 @@ _APIC = re.compile(r"^(processor|apicid)\s*:\s*(\d+)", re.MULTILINE)
 class KernelFindings:
     """What one batch of records came to: findings, the machine checks they were made from, and lines to be noted.
 
-    `notes` are meanings of lines that are no evidence, each with its line.
+    `notes` are lines that a rule knows and that are no evidence.
     """
 
     findings: tuple[Finding, ...]
     checks: tuple[MachineCheck, ...]
-    notes: tuple[tuple[LineMeaning, str], ...] = ()
+    notes: tuple[LineMatch, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,7 +117,7 @@ class KernelDecoder:
         """Decode a batch; one whose lines stop coming is given out after an empty batch, or at the `last`."""
         checks: list[MachineCheck] = []
         findings: list[Finding] = []
-        notes: list[tuple[LineMeaning, str]] = []
+        notes: list[LineMatch] = []
         count = 0
         for record in records:
             count += 1
@@ -126,12 +126,16 @@ class KernelDecoder:
                 checks += done
                 findings += [each for check in done if (each := self.finding_of(check))]
                 findings += [finding_of_block(block) for block in self._firmware.feed((record,))]
-            if (meaning := self.knowledge.lines.meaning_of(record.text)) is not None:
-                finding = finding_of_line(meaning, record)
-                if finding is not None:
-                    findings.append(self._on_core(finding, meaning.cpu))
-                else:
-                    notes.append((meaning, record.text))
+            match = self.knowledge.lines.match(record.text)
+            if match is None:
+                continue
+            if match.rule.kind is None:
+                notes.append(match)
+                continue
+            meaning = match.meaning()
+            finding = finding_of_line(meaning, record)
+            if finding is not None:
+                findings.append(self._on_core(finding, meaning.cpu))
         self._quiet_polls = 0 if count else self._quiet_polls + 1
         if last or self._quiet_polls == 1:
             done = self._checks.flush()
