@@ -247,7 +247,7 @@ def test_machine_checks_from_before_are_said_and_are_no_findings(
     assert any(finding.code == "P-310" for finding in first.findings)
     second = Engine(system, tmp_path / "second.thresher")
     assert second.findings == ()
-    assert any("hardware events in the log from before" in entry.title for entry in second.snapshot().tape)
+    assert any("hardware events from before the bench was opened" in entry.title for entry in second.snapshot().tape)
     second.close()
     first.close()
 

@@ -127,7 +127,15 @@ class BenchModel:
 
     def open_kernel_log(self) -> LogReader:
         """Open the log at its oldest record."""
-        return LogReader(self._log)
+        return LogReader(self._log.records)
+
+    def open_trace(self) -> LogReader:
+        """Open the traced hardware errors at their oldest."""
+        return LogReader(self._log.traced)
+
+    def read_start(self, path: str, most: int) -> bytes:
+        """Read the start of a file."""
+        return self.read(path)[:most]
 
     def now(self) -> float:
         """Seconds since the simulated boot."""

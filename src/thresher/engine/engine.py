@@ -12,10 +12,11 @@ from concurrent.futures import Future
 from pathlib import Path
 from typing import TypeVar
 
+from thresher.decoding.anything import load_tables
 from thresher.diagnosis.inference import Evidence, diagnose
 from thresher.diagnosis.knowledge import load_knowledge
 from thresher.engine.conductor import Conductor
-from thresher.engine.evidence import describe_check
+from thresher.engine.event_watch import EventWatch
 from thresher.engine.intake import Intake, IntakeDesk, check_job_fields
 from thresher.engine.jobs import JobCard, list_jobs, new_job
 from thresher.engine.kernels import Kernels, kernels_sentence
@@ -37,9 +38,6 @@ from thresher.engine.record import Record
 from thresher.engine.sensor_watch import SensorWatch
 from thresher.engine.sheet_file import load_sheet
 from thresher.engine.watchers import Watchers
-from thresher.events.findings import KernelDecoder
-from thresher.events.kernel_log import KernelLogFollower
-from thresher.events.machine_checks.registers import vendor_of
 from thresher.inventory.machine import read_inventory
 from thresher.inventory.names import Lookup
 from thresher.inventory.processor import allowed_clock_ghz
@@ -47,7 +45,7 @@ from thresher.journal.jobfile import JobFile, pack_reading
 from thresher.journal.writer import JournalWriter
 from thresher.loads.warm_up import WarmUp
 from thresher.model.channels import LimitSide, Tick
-from thresher.model.errors import EnvironmentFault, InputError, InputFault, SourceUnavailable
+from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.findings import Finding, Severity
 from thresher.model.job import FIELDS, parse_complaints
 from thresher.model.parts import Doubt, Fact, Inventory
@@ -107,7 +105,6 @@ class Engine:
         self.unknown: tuple[Fact, ...] = (*self.inventory.unknown, *discovery.unknown)
         self._watchers = Watchers(self.channels, allowed_clock_ghz(self.inventory))
         self._knowledge = load_knowledge()
-        self._decoder = KernelDecoder(self.inventory, vendor_of(optional_text(system, "/proc/cpuinfo")))
         # a simulated machine's workers are small and need no compiler; a directory of files runs no loads
         self._kernels = Kernels() if system.kind is SystemKind.LIVE else None
         self._kernels_told = ""
@@ -133,11 +130,13 @@ class Engine:
         for sentence in interrupted:
             self._record.note(sentence, "all up to its last row is in the job file", Severity.WARNING, "E-901")
         self._sensors = SensorWatch(system, self._record, self._sampler)
-        self._log = self._open_log()
+        self._events = EventWatch(system, self._record, self.inventory, load_tables())
+        self.unknown = (*self.unknown, *self._events.unknown)
         label = "simulated; " if self.inventory.simulated else ""
         unread = f"; {len(self.unknown)} sources could not be read" if self.unknown else ""
         detail = f"{label}{len(self.channels)} channels every {interval_s:g} s{unread}"
         self._record.note(f"Bench open: {system.name}", detail)
+        self._events.tell_earlier()
         for problem in self.desk.notes:
             self._record.note(problem.title, problem.detail, Severity.WARNING, problem.code)
         self._doubts_told: set[Doubt] = set()
@@ -198,8 +197,7 @@ class Engine:
         self._record.writer.close()
         self._sampler.close()
         self._sensors.close()
-        if self._log is not None:
-            self._log.close()
+        self._events.close()
         self._system.close()
 
     def put_sheet(self, sheet: RunSheet) -> None:
@@ -400,6 +398,7 @@ class Engine:
 
     def stop(self) -> str:
         """Stop the run at once and return how many workers have ended."""
+        self._events.flush()
         sentence = self.conductor.stop()
         self._settle()
         return sentence
@@ -435,7 +434,7 @@ class Engine:
         self._sampled_s += self._interval * (1 + late)
         self._last_tick = tick
         self._ticks.append((tick.at, pack_reading(tick.values)))
-        self._follow_log()
+        self._events.follow(tick.at)
         self._take_idle(tick)
         self._check_sensors(tick)
         self._follow_kernels()
@@ -464,40 +463,6 @@ class Engine:
             action()
         except EnvironmentFault as error:
             self.conductor.cannot_go_on(error)
-
-    def _open_log(self) -> KernelLogFollower | None:
-        try:
-            log = KernelLogFollower(self._system)
-        except SourceUnavailable as error:
-            fact = Fact("kernel log", f"{error.reason}; machine checks will not be seen", error.path)
-            self.unknown = (*self.unknown, fact)
-            self._record.note("Kernel log cannot be read", fact.value, Severity.WARNING)
-            return None
-        records, _ = log.poll()
-        earlier = self._decoder.decode(records, last=True).findings
-        if earlier:
-            counts = ", ".join(sorted({f"{finding.code} {finding.title}" for finding in earlier}))
-            self._record.note(f"{len(earlier)} hardware events in the log from before", counts, Severity.WARNING)
-        return log
-
-    def _follow_log(self) -> None:
-        if self._log is None:
-            return
-        note, lost_before = self._record.note, self._log.lost
-        records, reason = self._log.poll()
-        if reason is not None:
-            note("Kernel log cannot be read any more", reason, Severity.WARNING)
-            self._log.close()
-            self._log = None
-            return
-        if self._log.lost > lost_before:
-            note("Kernel log overflowed", "the kernel overwrote records before they were read", Severity.WARNING)
-        found = self._decoder.decode(records)
-        for check in found.checks:
-            body = describe_check(check)
-            self._record.writer.add_mark(self._record.run_number(), self._system.now(), "kernel", body)
-        for finding in found.findings:
-            self._record.find(finding)
 
     def _diagnose(self, at: float) -> None:
         evidence = Evidence(self.findings, tuple(self.conductor.exposures()), self.inventory.core_count, self._symptoms)

@@ -10,7 +10,15 @@ from thresher.model.findings import Finding, FindingKind, Severity, WrongPlace
 from thresher.model.parts import Inventory, PartKind
 
 STORM_S = 5.0
-"""Equal findings of one place are told at most this often, in machine seconds; none is left out of the count."""
+STORM_MOST_S = 60.0
+"""Equal findings of one place are told at most this often, in machine seconds; none is left out of the count.
+
+The longer a storm lasts the seldomer, from the first to the second figure.
+"""
+_SAME_PAUSES = 12
+"""So often the first pause is kept before it grows: a minute of a storm is told closely."""
+
+_Sign = tuple[FindingKind, str, str]
 
 _MOST_PLACES = 64
 _PLURALS = {
@@ -172,31 +180,52 @@ def describe_check(check: MachineCheck) -> dict[str, object]:
 
 
 class Storms:
-    """Holds equal findings of one place together, so that a core gone wild gives one every few seconds with a count."""
+    """Holds equal findings of one place together, so that what goes wild gives one every few seconds with a count.
+
+    Held longer the longer a storm lasts, up to a minute.
+    """
 
     def __init__(self) -> None:
         """Nothing is held."""
-        self._told_at: dict[tuple[FindingKind, str], float] = {}
-        self._held: dict[tuple[FindingKind, str], Finding] = {}
+        self._told: dict[_Sign, tuple[float, int]] = {}
+        self._held: dict[_Sign, Finding] = {}
 
     def take(self, finding: Finding, find: Callable[[Finding], None]) -> None:
         """Pass a finding on, or hold it when one of its kind and place was told a moment ago."""
-        key = (finding.kind, finding.place)
-        told = self._told_at.get(key)
-        if told is None or finding.at - told >= STORM_S:
-            self._told_at[key] = finding.at
+        key = (finding.kind, finding.code, finding.place)
+        told = self._told.get(key)
+        if told is None or finding.at - told[0] >= _pause(told[1]):
+            # after a quiet time it is a new storm
+            times = 1 if told is None or finding.at - told[0] >= 2 * STORM_MOST_S else told[1] + 1
+            self._told[key] = (finding.at, times)
             find(finding)
             return
         held = self._held.get(key)
-        count = finding.count + (held.count if held else 0)
-        places = (*(held.places if held else ()), *finding.places)[:_MOST_PLACES]
-        self._held[key] = replace(finding, count=count, places=places)
+        if held is None:
+            self._held[key] = finding
+            return
+        places = held.places
+        if finding.places and len(places) < _MOST_PLACES:
+            places = (*places, *finding.places)[:_MOST_PLACES]
+        self._held[key] = replace(finding, count=finding.count + held.count, places=places)
 
     def release(self, at: float | None, find: Callable[[Finding], None]) -> None:
         """Pass on what was held long enough at machine time `at`, or everything when it is None."""
         for key, finding in list(self._held.items()):
-            if at is None or at - self._told_at[key] >= STORM_S:
+            told_at, times = self._told[key]
+            if at is None or at - told_at >= _pause(times):
                 del self._held[key]
-                self._told_at[key] = finding.at if at is None else at
-                many = f"{finding.count} {_PLURALS[finding.kind]}, {finding.place}".rstrip(", ")
-                find(replace(finding, title=many if finding.count > 1 else finding.title))
+                self._told[key] = (finding.at if at is None else at, times + 1)
+                find(replace(finding, title=_many(finding) if finding.count > 1 else finding.title))
+
+
+def _pause(times: int) -> float:
+    """Seconds that findings of one sign are held after they were told for the so-manieth time."""
+    return float(min(STORM_MOST_S, STORM_S * 2 ** max(0, times - _SAME_PAUSES)))
+
+
+def _many(finding: Finding) -> str:
+    plural = _PLURALS.get(finding.kind)
+    if plural is None:
+        return f"{finding.count} × {finding.title}"
+    return f"{finding.count} {plural}, {finding.place}".rstrip(", ")

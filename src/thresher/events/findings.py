@@ -20,12 +20,18 @@ _APIC = re.compile(r"^(processor|apicid)\s*:\s*(\d+)", re.MULTILINE)
 class KernelFindings:
     """What one batch of records came to: findings, the machine checks they were made from, and lines to be noted.
 
-    `notes` are lines that a rule knows and that are no evidence.
+    `told` are the findings in the order of the log, each with the machine check it was made from, if it was. `checks`
+    also holds those whose register is not valid; `notes` are lines that a rule knows and that are no evidence.
     """
 
-    findings: tuple[Finding, ...]
+    told: tuple[tuple[Finding, MachineCheck | None], ...]
     checks: tuple[MachineCheck, ...]
     notes: tuple[LineMatch, ...] = ()
+
+    @property
+    def findings(self) -> tuple[Finding, ...]:
+        """The findings alone."""
+        return tuple(finding for finding, _ in self.told)
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,7 +122,7 @@ class KernelDecoder:
     def decode(self, records: Iterable[KernelRecord], last: bool = False) -> KernelFindings:
         """Decode a batch; one whose lines stop coming is given out after an empty batch, or at the `last`."""
         checks: list[MachineCheck] = []
-        findings: list[Finding] = []
+        told: list[tuple[Finding, MachineCheck | None]] = []
         notes: list[LineMatch] = []
         count = 0
         for record in records:
@@ -124,8 +130,8 @@ class KernelDecoder:
             if MARK in record.text:
                 done = self._checks.feed((record,))
                 checks += done
-                findings += [each for check in done if (each := self.finding_of(check))]
-                findings += [finding_of_block(block) for block in self._firmware.feed((record,))]
+                told += [(each, check) for check in done if (each := self.finding_of(check))]
+                told += [(finding_of_block(block), None) for block in self._firmware.feed((record,))]
             match = self.knowledge.lines.match(record.text)
             if match is None:
                 continue
@@ -135,14 +141,14 @@ class KernelDecoder:
             meaning = match.meaning()
             finding = finding_of_line(meaning, record)
             if finding is not None:
-                findings.append(self._on_core(finding, meaning.cpu))
+                told.append((self._on_core(finding, meaning.cpu), None))
         self._quiet_polls = 0 if count else self._quiet_polls + 1
         if last or self._quiet_polls == 1:
             done = self._checks.flush()
             checks += done
-            findings += [each for check in done if (each := self.finding_of(check))]
-            findings += [finding_of_block(block) for block in self._firmware.flush()]
-        return KernelFindings(tuple(findings), tuple(checks), tuple(notes))
+            told += [(each, check) for check in done if (each := self.finding_of(check))]
+            told += [(finding_of_block(block), None) for block in self._firmware.flush()]
+        return KernelFindings(tuple(told), tuple(checks), tuple(notes))
 
     def with_vendor(self, check: MachineCheck) -> MachineCheck:
         """Return a check with this machine's layout where its lines told none."""

@@ -82,7 +82,8 @@ class Finding:
     what a person reads ("core 5"); `core` and `address` are for the diagnosis. `count` is how many equal
     signs this one stands for. `clock_mhz` and `volts` are the core's when it happened. `repeats` and `wrong_again`
     tell how often the same beat was done again on the same core and how often it was wrong; `places` are wrong words
-    of memory.
+    of memory. `origin` is where a finding that was added by hand is from (empty: this machine told it), `fit` what was
+    fitted then, in the technician's words.
     """
 
     code: str
@@ -104,6 +105,8 @@ class Finding:
     repeats: int = 0
     wrong_again: int = 0
     places: tuple[WrongPlace, ...] = ()
+    origin: str = ""
+    fit: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -203,6 +203,17 @@ class System(Protocol):
         """Open the kernel log from its oldest record. Raises SourceUnavailable."""
         ...
 
+    def open_trace(self) -> KernelLog:
+        """Open the kernel's traced hardware errors, a line an event (kernel document trace/events).
+
+        Raises SourceUnavailable with what would change that.
+        """
+        ...
+
+    def read_start(self, path: str, most: int) -> bytes:
+        """Read at most so many bytes from the start of a file that may be large. Raises SourceUnavailable."""
+        ...
+
     def now(self) -> float:
         """Return the machine's clock: seconds since its boot, never going back."""
         ...

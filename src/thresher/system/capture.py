@@ -104,6 +104,14 @@ class RecordingSystem:
         """Open the kernel log; its records are kept by `keep_log`."""
         return self._system.open_kernel_log()
 
+    def open_trace(self) -> KernelLog:
+        """Open the traced errors; they belong to this moment and are not kept."""
+        return self._system.open_trace()
+
+    def read_start(self, path: str, most: int) -> bytes:
+        """Read the start of a file; dumps of other systems hold their owner's memory and are not kept."""
+        return self._system.read_start(path, most)
+
     def keep_log(self) -> str | None:
         """Keep the kernel log as it is now; return the reason when it cannot be read."""
         try:

@@ -77,6 +77,15 @@ def read_once(path: str, real_path: Path) -> bytes:
         source.close()
 
 
+def read_start(path: str, real_path: Path, most: int) -> bytes:
+    """Read at most so many bytes from the start of a file. Raises SourceUnavailable."""
+    try:
+        with real_path.open("rb") as stream:
+            return stream.read(most)
+    except OSError as error:
+        raise SourceUnavailable(path, reason_of(error)) from error
+
+
 def list_names(real_path: Path) -> list[str]:
     """Return the names in a directory, sorted; empty when it is not there or may not be read."""
     try:

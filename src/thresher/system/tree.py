@@ -7,20 +7,22 @@ from pathlib import Path
 
 from thresher.model.errors import EnvironmentFault, SourceUnavailable
 from thresher.model.port import SimulatedWork, Source, SystemKind
-from thresher.system.files import list_names, read_once
+from thresher.system.files import list_names, read_once, read_start
+
+_TRACE = "/sys/kernel/tracing/trace_pipe"
 
 
 class TreeKernelLog:
-    """The records of a file `dev/kmsg` in the tree, one a line, handed out once and then as it grows."""
+    """The records of a file such as `dev/kmsg` in the tree, one a line, handed out once and then as it grows."""
 
     lost = 0
 
-    def __init__(self, root: Path) -> None:
+    def __init__(self, root: Path, path: str = "/dev/kmsg") -> None:
         """Remember the file. Raises SourceUnavailable when the tree has none."""
-        self._file = root / "dev/kmsg"
+        self._file = root / path.lstrip("/")
         self._offset = 0
         if not self._file.is_file():
-            raise SourceUnavailable("/dev/kmsg", "not there")
+            raise SourceUnavailable(path, "not there")
 
     def read_records(self) -> list[bytes]:
         """Return the complete lines added since the last call."""
@@ -125,6 +127,14 @@ class TreeSystem:
     def open_kernel_log(self) -> TreeKernelLog:
         """Open `dev/kmsg` of the tree."""
         return TreeKernelLog(self._root)
+
+    def open_trace(self) -> TreeKernelLog:
+        """Open the tree's trace of hardware errors, a file of lines."""
+        return TreeKernelLog(self._root, _TRACE)
+
+    def read_start(self, path: str, most: int) -> bytes:
+        """Read the start of a file."""
+        return read_start(path, self._real(path), most)
 
     def now(self) -> float:
         """Our monotonic clock."""
