@@ -84,6 +84,15 @@ def demo_pictures(app: QApplication, folder: Path) -> None:
     window.show_station(1)
     wait_for(app, lambda: state.run.state == "ended", 90)
     grab(app, window, "bench-ended.png")
+    window.show_station(2)
+    window.evidence.timeline.picked.emit(1)
+    grab(app, window, "evidence.png")
+    log = Path(__file__).parent.parent / "docs" / "examples" / "counter-kernel.log"
+    window.evidence.pane.decode_file(log)
+    wait_for(app, lambda: "lines" in window.evidence.pane.said.text(), 30)
+    window.evidence.timeline.picked.emit(0)
+    window._look.choose(theme.DARK)
+    grab(app, window, "evidence-log.png")
     take_down(app, window)
 
 

@@ -87,6 +87,8 @@ def job_verdict(stored: JobFile) -> Verdict:
         findings += stored.findings(run)
         exposures += stored.exposures(run)
         cores = run.machine.core_count
+    findings += stored.findings_outside()
+    exposures += stored.exposures_outside()
     symptoms = tuple(each.text for each in parse_complaints(stored.job().get("symptoms", "")))
     return diagnose(Evidence(tuple(findings), tuple(exposures), cores, symptoms), load_knowledge())
 

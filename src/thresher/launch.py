@@ -16,12 +16,17 @@ def runtime_folder() -> Path:
     return Path(tempfile.gettempdir()) / f"thresher-{os.getuid()}"
 
 
+def cli_command(arguments: list[str]) -> list[str]:
+    """Return the command that runs a verb of the command line in a process of its own."""
+    return [sys.executable, "-m", "thresher.cli", *arguments]
+
+
 def start_engine_process(socket_path: Path, arguments: list[str], log: Path) -> subprocess.Popen[bytes]:
     """Start an engine as a process of its own that outlives this one; its messages go to `log`."""
     log.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
     with log.open("ab") as stream:
         return subprocess.Popen(
-            [sys.executable, "-m", "thresher.cli", "engine", "--socket", str(socket_path), *arguments],
+            cli_command(["engine", "--socket", str(socket_path), *arguments]),
             stdin=subprocess.DEVNULL,
             stdout=stream,
             stderr=stream,

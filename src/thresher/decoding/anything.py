@@ -2,7 +2,7 @@
 
 import io
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from thresher.codes.directory import CODE, FaultCode, load_codes
 from thresher.codes.stop_codes import (
@@ -27,8 +27,11 @@ from thresher.events.firmware_records import (
     looks_like_record,
     parse_record,
 )
+from thresher.events.log_forms import parse_log_text
 from thresher.events.machine_checks.decode import decode_check
+from thresher.events.machine_checks.lines import MachineCheckAssembler
 from thresher.events.machine_checks.registers import DecodedCheck, MachineCheck, PartShare, Strip, Vendor
+from thresher.events.trace_lines import parse_trace_line
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import PartKind
 
@@ -206,6 +209,17 @@ def thing_of_group(group: EventGroup, tables: Tables, check: MachineCheck | None
     )
 
 
+def thing_of_job_group(group: EventGroup, vendor: Vendor, tables: Tables) -> DecodedThing:
+    """Return a group of a job's findings as a thing, its registers drawn where its raw lines hold a machine check."""
+    assembler = MachineCheckAssembler()
+    for sample in group.samples:
+        checks = assembler.feed(parse_log_text(sample)) + assembler.flush()
+        traced = [check for line in sample.splitlines() if (check := parse_trace_line(line.encode()).check)]
+        for check in (*checks, *traced):
+            return thing_of_group(group, tables, KernelDecoder(None, vendor, tables.events).with_vendor(check))
+    return thing_of_group(group, tables)
+
+
 def _rate_words(group: EventGroup) -> str:
     rate = f", {group.an_hour:.3g} an hour" if group.an_hour is not None and group.last - group.first >= 60 else ""
     return f"{rate}{f', {group.trend}' if group.trend else ''}"
@@ -304,31 +318,28 @@ def thing_of_stop(stop: Stop, vendor: Vendor, tables: Tables) -> DecodedThing:
     shares = tuple(PartShare(kind, share) for kind, share in entry.shares.items()) if entry else ()
     strips: tuple[Strip, ...] = ()
     causes: tuple[str, ...] = ()
+    findings: tuple[Finding, ...] = ()
     status = status_in(stop)
-    place, core = "", None
+    place = ""
     if status is not None:
         bank = bank_in(stop)
         check = MachineCheck(None, bank, status, None, vendor=vendor, raw=(f"status {status:#018x}",))
         inner = thing_of_check(check, tables)
         lines += [f"carries a machine-check status {status:#018x}", inner.words, *inner.lines]
         if inner.shares:
-            shares, causes, strips = inner.shares, inner.causes, inner.strips
+            shares, causes, strips, findings = inner.shares, inner.causes, inner.strips, inner.findings
     elif plain_number(stop.number) == 0x101 and len(stop.parameters) == 4 and stop.parameters[3] < 4096:
-        core = stop.parameters[3]
-        place = f"processor {core}"
-        lines.append(f"processor {core} of the other system's own numbering did not answer")
-    leading = max(shares, key=lambda each: each.share).part if shares else None
+        place = f"processor {stop.parameters[3]}"
+        lines.append(f"{place} of the other system's own numbering did not answer")
     raw = f"{stop.number:#x} ({', '.join(f'{each:#x}' for each in stop.parameters)}), {stop.source}"
-    findings = (
-        (
-            Finding(
-                "E-920", FindingKind.STOP_SCREEN, Severity.WARNING, leading, 0.0, f"Stop {stop.number:#x} {name}",
-                "; ".join(lines) or meaning, place, raw=raw,
-            ),
-        )
-        if leading is not None
-        else ()
-    )  # fmt: skip
+    title = f"Stop {stop.number:#x} {name}"
+    if findings:  # the machine check that it carries says more than the stop itself
+        findings = tuple(replace(each, title=f"{title}: {each.title}", raw=f"{raw}\n{each.raw}") for each in findings)
+    elif shares:
+        leading = max(shares, key=lambda each: each.share).part
+        detail = "; ".join(lines) or meaning
+        kind, severity = FindingKind.STOP_SCREEN, Severity.WARNING
+        findings = (Finding("E-920", kind, severity, leading, 0.0, title, detail, place, raw=raw),)
     return DecodedThing(
         what="stop code", title=f"{stop.number:#x} {name}", words=meaning, code="E-920", lines=tuple(lines),
         shares=shares, causes=causes, steps=entry.steps if entry else (), strips=strips, raw=raw, findings=findings,

@@ -119,9 +119,9 @@ class Grouper:
             self.add(finding)
 
     def groups(self) -> list[EventGroup]:
-        """Return all groups, faults before warnings, then the newest first."""
+        """Return all groups: what may be noise last, faults before warnings, then the newest first."""
         made = [self._group(pile) for pile in self._piles.values()]
-        return sorted(made, key=lambda each: (each.severity is not Severity.FAULT, -each.last))
+        return sorted(made, key=lambda each: (bool(each.noise), each.severity is not Severity.FAULT, -each.last))
 
     def _group(self, pile: _Pile) -> EventGroup:
         finding = pile.first_finding

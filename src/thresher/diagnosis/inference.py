@@ -22,7 +22,17 @@ from thresher.diagnosis.knowledge import Action, Knowledge, Mode, Spread
 from thresher.diagnosis.stories import stories
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import PartKind, PartStatus
-from thresher.model.verdict import Exposure, HowLong, Reason, SeenRate, Suspect, Verdict, percent, suspect_title
+from thresher.model.verdict import (
+    EVERYDAY_USE,
+    Exposure,
+    HowLong,
+    Reason,
+    SeenRate,
+    Suspect,
+    Verdict,
+    percent,
+    suspect_title,
+)
 
 Floats = npt.NDArray[np.float64]
 
@@ -37,6 +47,8 @@ _LONGEST_HOURS = 1000.0
 _GRID_POINTS = 19
 _GRID_REACH = 2.5
 _MOST_CORES = 6
+_EVERYDAY_SHARE = 0.05
+"""How hard everyday use strains a part, as a share of the load that strains it most; the makers' judgement."""
 _PAIR_PENALTY = 0.5
 """Two independent faults at once are already rare by their priors; this leaves room for one causing the other."""
 
@@ -201,6 +213,8 @@ def _pace(mode: Mode, cell: _Cell) -> float:
     heat = 1.0
     if mode.heat_k and cell.temperature_c is not None:
         heat = float(np.exp(np.clip((cell.temperature_c - mode.reference_c) / mode.heat_k, -6.0, 4.0)))
+    if cell.load == EVERYDAY_USE:
+        return _EVERYDAY_SHARE * max(mode.loads.values(), default=0.0)
     return mode.loads.get(cell.load, 0.0) * heat
 
 

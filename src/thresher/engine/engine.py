@@ -20,6 +20,7 @@ from thresher.engine.event_watch import EventWatch
 from thresher.engine.intake import Intake, IntakeDesk, check_job_fields
 from thresher.engine.jobs import JobCard, list_jobs, new_job
 from thresher.engine.kernels import Kernels, kernels_sentence
+from thresher.engine.outside import OutsideEvidence
 from thresher.engine.protocol import VERSION as PROTOCOL_VERSION
 from thresher.engine.protocol import (
     EngineEvent,
@@ -120,6 +121,9 @@ class Engine:
             for run in runs:
                 self._record.findings += stored.findings(run)
                 self.conductor.past_exposures += stored.exposures(run)
+            self._record.findings += stored.findings_outside()
+            self.outside = OutsideEvidence(system, self._record)
+            self.outside.use += stored.exposures_outside()
             self.job = (job or {}) | stored.job()
             known_parts = stored.part_instances()
         self._symptoms = tuple(each.text for each in parse_complaints(self.job.get("symptoms", "")))
@@ -465,7 +469,8 @@ class Engine:
             self.conductor.cannot_go_on(error)
 
     def _diagnose(self, at: float) -> None:
-        evidence = Evidence(self.findings, tuple(self.conductor.exposures()), self.inventory.core_count, self._symptoms)
+        spent = (*self.conductor.exposures(), *self.outside.use)
+        evidence = Evidence(self.findings, spent, self.inventory.core_count, self._symptoms)
         self.verdict = diagnose(evidence, self._knowledge)
         self._diagnosed_at = at
         self._record.changed = False
@@ -507,7 +512,7 @@ class Engine:
             tape=tuple(self._record.tape), findings=self.findings, verdict=self.verdict, symptoms=self._symptoms,
             health=self.health(), told=self.told,
             symptom_choices=tuple(SymptomChoice(each.text, each.group) for each in self._knowledge.symptoms),
-            intake=self.intake(),
+            intake=self.intake(), earlier=self._events.earlier, sources=tuple(self._events.sources),
         )  # fmt: skip
 
     def history(self, after: float, most: int) -> HistoryRows:

@@ -3,11 +3,11 @@
 from collections import Counter
 from collections.abc import Iterator
 from io import BytesIO
-from typing import NamedTuple
 
 from thresher.decoding.anything import Tables
 from thresher.decoding.groups import EventGroup, Grouper
 from thresher.engine.evidence import Storms, describe_check
+from thresher.engine.protocol import SourceState
 from thresher.engine.record import Record
 from thresher.events.counters import ErrorCounter, check_settings, finding_of_rise, read_error_counters
 from thresher.events.findings import KernelDecoder, apic_ids
@@ -52,14 +52,6 @@ class _TwiceTold:
             mine.clear()
         mine[key] += 1
         return True
-
-
-class SourceState(NamedTuple):
-    """One source of events and how it does, in words; `reads` is False for one that cannot be read."""
-
-    name: str
-    reads: bool
-    words: str
 
 
 class EventWatch:

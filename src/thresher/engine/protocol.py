@@ -7,6 +7,7 @@ from typing import Any
 
 import msgspec
 
+from thresher.decoding.groups import EventGroup
 from thresher.engine.intake import Intake
 from thresher.engine.states import Outcome, RunState
 from thresher.model.channels import Channel, Tick
@@ -19,6 +20,14 @@ VERSION = 1
 
 PARSE_ERROR, INVALID_REQUEST, NO_SUCH_METHOD, INVALID_PARAMS = -32700, -32600, -32601, -32602
 ENVIRONMENT_FAULT, INPUT_FAULT = 1, 2
+
+
+class SourceState(msgspec.Struct, frozen=True):
+    """One source of events and how it does, in words; `reads` is False for one that cannot be read."""
+
+    name: str
+    reads: bool
+    words: str
 
 
 class PlanItem(msgspec.Struct, frozen=True):
@@ -111,6 +120,12 @@ class FindingEvent(msgspec.Struct, tag="finding", frozen=True):
     finding: Finding
 
 
+class FindingsEvent(msgspec.Struct, tag="findings", frozen=True):
+    """All findings as they stand, after some were taken back."""
+
+    findings: tuple[Finding, ...]
+
+
 class VerdictEvent(msgspec.Struct, tag="verdict", frozen=True):
     """The verdict has changed."""
 
@@ -145,7 +160,17 @@ class IntakeEvent(msgspec.Struct, tag="intake", frozen=True):
     intake: Intake
 
 
-EngineEvent = TickEvent | TapeEvent | FindingEvent | VerdictEvent | PlanEvent | JobEvent | MachineEvent | IntakeEvent
+EngineEvent = (
+    TickEvent
+    | TapeEvent
+    | FindingEvent
+    | FindingsEvent
+    | VerdictEvent
+    | PlanEvent
+    | JobEvent
+    | MachineEvent
+    | IntakeEvent
+)
 
 
 class SymptomChoice(msgspec.Struct, frozen=True):
@@ -158,7 +183,8 @@ class SymptomChoice(msgspec.Struct, frozen=True):
 class Snapshot(msgspec.Struct, frozen=True):
     """Everything that a window needs to begin with. `wall_offset` is Unix time less machine time, in seconds.
 
-    `told` is the number of the last event that it already holds.
+    `told` is the number of the last event that it already holds. `earlier` is what log, counters and firmware told of
+    the time before, `sources` how each source of events does.
     """
 
     version: int
@@ -181,6 +207,8 @@ class Snapshot(msgspec.Struct, frozen=True):
     told: int
     symptom_choices: tuple[SymptomChoice, ...] = ()
     intake: Intake = Intake()
+    earlier: tuple[EventGroup, ...] = ()
+    sources: tuple[SourceState, ...] = ()
 
 
 class HistoryRows(msgspec.Struct, frozen=True):

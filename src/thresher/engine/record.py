@@ -75,12 +75,16 @@ class Record:
             self._clock_of(finding.core),
             self._core_voltage(),
         )
-        self.findings.append(placed)
-        self.writer.add_mark(self.run_number(), placed.at, "finding", placed)
-        self.tell(FindingEvent(placed))
+        self.add(placed, self.run_number())
         self.write(
             TapeEntry(placed.at, placed.run_at, placed.title, placed.detail, placed.severity, placed.code, placed.part)
         )
+
+    def add(self, finding: Finding, run: int | None = None) -> None:
+        """Keep a finding as it is, in a run or in none."""
+        self.findings.append(finding)
+        self.writer.add_mark(run, finding.at, "finding", finding)
+        self.tell(FindingEvent(finding))
         self.changed = True
 
     def run_number(self) -> int | None:

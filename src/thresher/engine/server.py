@@ -33,6 +33,7 @@ from thresher.engine.protocol import (
 from thresher.engine.sheet_file import parse_sheet
 from thresher.model.channels import LimitSide
 from thresher.model.errors import EnvironmentFault, InputError
+from thresher.model.findings import Finding
 from thresher.shop.store import ShopPart
 
 _MOST_UNSENT = 16 << 20
@@ -92,6 +93,15 @@ def _read_sheets(engine: Engine, _params: dict[str, Any]) -> object:
     return True
 
 
+def _add_evidence(engine: Engine, params: dict[str, Any]) -> object:
+    findings = msgspec.convert(params["findings"], tuple[Finding, ...])
+    when = params.get("when")
+    return engine.outside.add(
+        findings, str(params["origin"]), None if when is None else float(when), str(params.get("fit", "")),
+        float(params.get("minutes", 0.0)),
+    )  # fmt: skip
+
+
 def _quit(engine: Engine, _params: dict[str, Any]) -> object:
     engine.quit()
     return True
@@ -119,6 +129,9 @@ METHODS: dict[str, Method] = {
     "trust.set": _set_trust,
     "shelf.set": _set_shelf,
     "baseline.take": _begin_baseline,
+    "evidence.add": _add_evidence,
+    "evidence.take_back": lambda engine, _params: engine.outside.take_back(),
+    "evidence.note": lambda engine, params: engine.outside.note(str(params["text"])),
     "run.start": _start,
     "run.stop": lambda engine, _params: engine.stop(),
     "engine.leave": _leave,

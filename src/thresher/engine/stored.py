@@ -32,7 +32,7 @@ def stored_snapshot(stored: JobFile, verdict: Verdict) -> Snapshot:
         sheet=run.sheet,
         run=_status(stored, run),
         tape=tuple(stored.tape(run)),
-        findings=tuple(stored.findings(run)),
+        findings=(*stored.findings(run), *stored.findings_outside()),
         verdict=verdict,
         symptoms=tuple(each.text for each in parse_complaints(job.get("symptoms", ""))),
         health=EngineHealth(len(run.channels), 1.0, 0.0, readings.late, None, 0, None, "stored job, read only"),

@@ -127,7 +127,8 @@ def _meaning(rule: LineRule, match: "re.Match[str]", text: str) -> LineMeaning:
     place = _filled(rule.place, named)
     if not place and rule.otherwise:
         place = _filled(rule.otherwise, named)
-    detail = _filled(rule.says, named) if rule.says else named.get("what", "") or text.strip()
+    what = named.get("what", "")
+    detail = _filled(rule.says, named) if rule.says else what if " " in what else text.strip()
     cpu, count = named.get("cpu", ""), named.get("count", "")
     return LineMeaning(
         rule, _filled(rule.title, named).strip(), place, detail, int(cpu) if cpu.isdigit() else None,

@@ -2,7 +2,8 @@
 
 `marks` holds everything that is not a reading, by kind: `tape` (a tape entry), `finding`, `block begins`,
 `block ends`, `gate opens`, `kernel` (a raw machine check), `machine` (the inventory with its doubts), `baseline`,
-`distrust` (a channel that gave itself away).
+`distrust` (a channel that gave itself away), `use` (time of everyday use that came with evidence from outside), and
+`taken back` and `use taken back` for evidence that was added by hand and taken away again.
 """
 
 import sqlite3
@@ -190,7 +191,10 @@ class JobFile:
     def summary(self) -> JobSummary:
         """Return the job at a glance."""
         (runs,) = self._connection.execute("SELECT count(*) FROM runs").fetchone()
-        (findings,) = self._connection.execute("SELECT count(*) FROM marks WHERE kind = 'finding'").fetchone()
+        (findings,) = self._connection.execute(
+            "SELECT (SELECT count(*) FROM marks WHERE kind = 'finding')"
+            " - (SELECT count(*) FROM marks WHERE kind = 'taken back')"
+        ).fetchone()
         last = self._connection.execute("SELECT ending FROM runs ORDER BY run DESC LIMIT 1").fetchone()
         return JobSummary(str(self.path), self.job(), runs, findings, (last[0] or "") if last else "")
 
@@ -272,6 +276,34 @@ class JobFile:
     def findings(self, run: StoredRun) -> list[Finding]:
         """Return the findings of a run in the order they came."""
         return [msgspec.json.decode(body, type=Finding) for _, body in self._marks(run.number, "finding")]
+
+    def findings_outside(self) -> list[Finding]:
+        """Return the findings that belong to no run, without those that were taken back again."""
+        rows = self._connection.execute(
+            "SELECT kind, body FROM marks WHERE run IS NULL AND kind IN ('finding', 'taken back') ORDER BY mark"
+        )
+        found: list[Finding] = []
+        for kind, body in rows:
+            finding = msgspec.json.decode(body, type=Finding)
+            if kind == "finding":
+                found.append(finding)
+            elif finding in found:
+                found.remove(finding)
+        return found
+
+    def exposures_outside(self) -> list[Exposure]:
+        """Return the time of use that was added together with evidence from outside."""
+        rows = self._connection.execute(
+            "SELECT kind, body FROM marks WHERE run IS NULL AND kind IN ('use', 'use taken back') ORDER BY mark"
+        )
+        spent: list[Exposure] = []
+        for kind, body in rows:
+            exposure = msgspec.json.decode(body, type=Exposure)
+            if kind == "use":
+                spent.append(exposure)
+            elif exposure in spent:
+                spent.remove(exposure)
+        return spent
 
     def tape(self, run: StoredRun) -> list[TapeEntry]:
         """Return the tape of a run, oldest first."""

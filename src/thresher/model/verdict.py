@@ -4,6 +4,9 @@ from dataclasses import dataclass
 
 from thresher.model.parts import PartKind, PartStatus
 
+EVERYDAY_USE = "everyday use"
+"""The load of evidence that did not come under one of ours: what the machine did at its owner's."""
+
 
 @dataclass(frozen=True, slots=True)
 class Exposure:

@@ -15,6 +15,7 @@ from thresher.engine.protocol import (
     EngineEvent,
     EngineHealth,
     FindingEvent,
+    FindingsEvent,
     HistoryRows,
     IntakeEvent,
     JobEvent,
@@ -168,8 +169,8 @@ class BenchState(QObject):
             case TapeEvent(entry):
                 self.tape.append(entry)
                 self.tape_grew.emit()
-            case FindingEvent(finding):
-                self.findings.append(finding)
+            case FindingEvent() | FindingsEvent():
+                self._take_findings(event)
             case VerdictEvent(verdict):
                 self.verdict = verdict
             case PlanEvent(sheet, run):
@@ -181,6 +182,13 @@ class BenchState(QObject):
             case IntakeEvent(intake):
                 self._take_intake(intake)
         self._dirty = True
+
+    def _take_findings(self, event: FindingEvent | FindingsEvent) -> None:
+        if isinstance(event, FindingEvent):
+            self.findings.append(event.finding)
+        else:
+            self.findings = list(event.findings)
+            self._sorted_for = ()
 
     def _take_machine(self, machine: Inventory, channels: tuple[Channel, ...], intake: Intake) -> None:
         """Take other limits, trust or doubts of the same machine; readings and history stay."""

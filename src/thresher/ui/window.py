@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from thresher.decoding.anything import load_tables
 from thresher.engine.jobs import JobCard
 from thresher.engine.protocol import Incoming
 from thresher.exchange.log_in import guess
@@ -37,9 +38,10 @@ from thresher.ui.small_strip import SmallStrip
 from thresher.ui.state import BenchState
 from thresher.ui.stations.bench import BenchStation
 from thresher.ui.stations.coming import ComingStation
+from thresher.ui.stations.evidence import EvidenceStation
 from thresher.ui.stations.intake import IntakeStation
 
-_INTAKE, _BENCH = 0, 1
+_INTAKE, _BENCH, _EVIDENCE = 0, 1, 2
 
 
 class _TakenIn(msgspec.Struct):
@@ -76,7 +78,8 @@ class MainWindow(QWidget):
         self.stations = QStackedWidget(self)
         self.bench = BenchStation(state, look, self, settings)
         self.intake = IntakeStation(state, look, self)
-        built: dict[int, QWidget] = {_INTAKE: self.intake, _BENCH: self.bench}
+        self.evidence = EvidenceStation(state, look, load_tables(), self)
+        built: dict[int, QWidget] = {_INTAKE: self.intake, _BENCH: self.bench, _EVIDENCE: self.evidence}
         for number, _name in enumerate(STATIONS):
             self.stations.addWidget(built.get(number) or ComingStation(number, state, look, self))
         self.footer = Footer(state, look, self)
@@ -112,6 +115,9 @@ class MainWindow(QWidget):
         self.intake.strip.opened.connect(self._open_job)
         self.intake.strip.wanted_new.connect(self.new_job)
         self.bench.map.picked.connect(self._show_story)
+        self.evidence.evidence_wanted.connect(self._add_evidence)
+        self.evidence.note_wanted.connect(lambda text: self._ask("evidence.note", text=text))
+        self.evidence.take_back_wanted.connect(self.take_back)
         state.refreshed.connect(self._retitle)
         state.machine_changed.connect(self.list_jobs)
         look.changed.connect(self._recolour)
@@ -138,6 +144,9 @@ class MainWindow(QWidget):
         self._add(menu, "Copy the lanes as a picture", ("Ctrl+Shift+L",), self.copy_lanes)
         self._add(menu, "Save the lanes as PNG or SVG…", ("Ctrl+L",), self.save_lanes)
         self._add(menu, "Small strip on top of other windows", ("Ctrl+T",), self.toggle_strip)
+        menu.addSeparator()
+        self._add(menu, "Decode a log, a register, a code…", ("Ctrl+D",), self.decode)
+        self._add(menu, "Take back the evidence added last", ("Ctrl+Z",), self.take_back)
         menu.addSeparator()
         self._add(menu, "Next finding", ("Ctrl+Right",), lambda: self.bench.lanes.go_to_finding(1))
         self._add(menu, "Finding before", ("Ctrl+Left",), lambda: self.bench.lanes.go_to_finding(-1))
@@ -216,6 +225,22 @@ class MainWindow(QWidget):
         """Ask the engine for something whose effect comes back as an event."""
         if self._link is not None:
             self._link.call(method, None, **params)
+
+    def _add_evidence(self, findings: tuple[Finding, ...], known: dict[str, Any]) -> None:
+        if self._link is None:
+            self.say("A stored job can only be looked at; open it on the bench to add evidence.")
+            return
+        self._link.call("evidence.add", lambda _answer: self.evidence.show_page(0), findings=findings, **known)
+
+    def take_back(self) -> None:
+        """Take back the evidence that was added last."""
+        self._ask("evidence.take_back")
+
+    def decode(self) -> None:
+        """Go to the Evidence and wait for something to be decoded."""
+        self.show_station(_EVIDENCE)
+        self.evidence.pane.field.setFocus()
+        self.evidence.pane.field.selectAll()
 
     def list_jobs(self) -> None:
         """Show the jobs on the bench as they are now."""
@@ -400,6 +425,7 @@ class MainWindow(QWidget):
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Close the window; an engine with no run goes too, one with a run goes on and can be come back to."""
         self.intake.flush()
+        self.evidence.pane.leave()
         self.strip.hide()
         if self._link is not None:
             if self._link.standing:

@@ -186,22 +186,37 @@ def _common_flags(status: int) -> list[BitField]:
 
 
 def _strips(check: MachineCheck, reading: _Reading) -> tuple[Strip, ...]:
-    strips = [Strip("STATUS", check.status, (*_common_flags(check.status), *reading.fields))]
-    if check.mcg_status is not None:
-        strips.append(Strip("MCG_STATUS", check.mcg_status, tuple(mcg_status_fields(check.mcg_status))))
-    if check.mcg_cap is not None:
-        strips.append(Strip("MCG_CAP", check.mcg_cap, tuple(mcg_cap_fields(check.mcg_cap))))
+    strips = [_strip("STATUS", check.status, [*_common_flags(check.status), *reading.fields])]
     if check.address is not None:
         told = reading.address_words or "as the bank defines it"
-        strips.append(Strip("ADDR", check.address, (BitField(63, 0, "address", check.address, told),)))
+        strips.append(_strip("ADDR", check.address, [BitField(63, 0, "address", check.address, told)]))
     if check.misc is not None and check.vendor is Vendor.INTEL:
-        strips.append(Strip("MISC", check.misc, tuple(intel.misc_fields(check.misc))))
+        strips.append(_strip("MISC", check.misc, intel.misc_fields(check.misc)))
     if check.ipid is not None:
-        strips.append(Strip("IPID", check.ipid, tuple(amd.ipid_fields(check.ipid, reading.bank_words))))
+        strips.append(_strip("IPID", check.ipid, amd.ipid_fields(check.ipid, reading.bank_words)))
     if check.syndrome is not None:
         told = "which bits were wrong, as the bank defines it"
-        strips.append(Strip("SYND", check.syndrome, (BitField(63, 0, "syndrome", check.syndrome, told),)))
+        strips.append(_strip("SYND", check.syndrome, [BitField(63, 0, "syndrome", check.syndrome, told)]))
+    if check.mcg_status is not None:
+        strips.append(_strip("MCG_STATUS", check.mcg_status, mcg_status_fields(check.mcg_status)))
+    if check.mcg_cap is not None:
+        strips.append(_strip("MCG_CAP", check.mcg_cap, mcg_cap_fields(check.mcg_cap)))
     return tuple(strips)
+
+
+def _strip(name: str, value: int, fields: list[BitField]) -> Strip:
+    """Return a register with its fields; bits between them are named as such, so that none is left out."""
+    whole: list[BitField] = []
+    highest = 63
+    for field in [*fields, None]:
+        low = field.high + 1 if field is not None else 0
+        if highest >= low:
+            gap = bits(value, highest, low)
+            whole.append(BitField(highest, low, "reserved", gap, "no meaning told for these bits"))
+        if field is not None:
+            whole.append(field)
+            highest = field.low - 1
+    return Strip(name, value, tuple(whole))
 
 
 def mcg_cap_fields(value: int) -> list[BitField]:
