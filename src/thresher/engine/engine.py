@@ -134,13 +134,13 @@ class Engine:
         for sentence in interrupted:
             self._record.note(sentence, "all up to its last row is in the job file", Severity.WARNING, "E-901")
         self._sensors = SensorWatch(system, self._record, self._sampler)
-        self._events = EventWatch(system, self._record, self.inventory, load_tables())
-        self.unknown = (*self.unknown, *self._events.unknown)
+        self.events = EventWatch(system, self._record, self.inventory, load_tables())
+        self.unknown = (*self.unknown, *self.events.unknown)
         label = "simulated; " if self.inventory.simulated else ""
         unread = f"; {len(self.unknown)} sources could not be read" if self.unknown else ""
         detail = f"{label}{len(self.channels)} channels every {interval_s:g} s{unread}"
         self._record.note(f"Bench open: {system.name}", detail)
-        self._events.tell_earlier()
+        self.events.tell_earlier()
         for problem in self.desk.notes:
             self._record.note(problem.title, problem.detail, Severity.WARNING, problem.code)
         self._doubts_told: set[Doubt] = set()
@@ -201,7 +201,7 @@ class Engine:
         self._record.writer.close()
         self._sampler.close()
         self._sensors.close()
-        self._events.close()
+        self.events.close()
         self._system.close()
 
     def put_sheet(self, sheet: RunSheet) -> None:
@@ -402,7 +402,7 @@ class Engine:
 
     def stop(self) -> str:
         """Stop the run at once and return how many workers have ended."""
-        self._events.flush()
+        self.events.flush()
         sentence = self.conductor.stop()
         self._settle()
         return sentence
@@ -438,7 +438,7 @@ class Engine:
         self._sampled_s += self._interval * (1 + late)
         self._last_tick = tick
         self._ticks.append((tick.at, pack_reading(tick.values)))
-        self._events.follow(tick.at)
+        self.events.follow(tick.at)
         self._take_idle(tick)
         self._check_sensors(tick)
         self._follow_kernels()
@@ -512,7 +512,7 @@ class Engine:
             tape=tuple(self._record.tape), findings=self.findings, verdict=self.verdict, symptoms=self._symptoms,
             health=self.health(), told=self.told,
             symptom_choices=tuple(SymptomChoice(each.text, each.group) for each in self._knowledge.symptoms),
-            intake=self.intake(), earlier=self._events.earlier, sources=tuple(self._events.sources),
+            intake=self.intake(), earlier=self.events.earlier, sources=tuple(self.events.sources),
         )  # fmt: skip
 
     def history(self, after: float, most: int) -> HistoryRows:
