@@ -239,8 +239,16 @@ def test_a_traced_machine_check_has_all_its_registers() -> None:
     assert (check.address, check.misc, check.mcg_cap, check.apic, check.cpuid) == (0xA567580, 0x86, 0xF0C14, 4, 0x306C3)
 
 
-@pytest.mark.parametrize("line", [b"", b"garbage", b"x-1 [000] .... 1.0: sched_switch: prev=x", b"mce_record: CPU: x",
-                                  b"x-1 [0] .... 1.0: mc_event: 1 Info error: x on y (mc:0 location:0 address:0x1"])  # fmt: skip
+@pytest.mark.parametrize(
+    "line",
+    [
+        b"",
+        b"garbage",
+        b"x-1 [000] .... 1.0: sched_switch: prev=x",
+        b"mce_record: CPU: x",
+        b"x-1 [0] .... 1.0: mc_event: 1 Info error: x on y (mc:0 location:0 address:0x1",
+    ],
+)
 def test_other_traced_lines_are_nothing(line: bytes) -> None:
     event = parse_trace_line(line)
     assert (event.check, event.finding) == (None, None)

@@ -112,7 +112,7 @@ class LogReader:
 
     def _text(self, text: str) -> KernelRecord | None:
         level: int | None = None
-        if text[0] == "<" and (found := _LEVEL.match(text)):
+        if text[:1] == "<" and (found := _LEVEL.match(text)):
             level, text = int(found[1]) & 7, text[found.end() :]
         elif found := _FACILITY.match(text):
             level, text = _LEVELS.get(found[1]), text[found.end() :]
@@ -137,7 +137,7 @@ class LogReader:
     def _wall(self, text: str) -> tuple[float | None, str]:
         """Return Unix time and the rest of a line that begins with a time of day."""
         try:
-            if text[0] == "[":
+            if text[:1] == "[":
                 if found := _HUMAN.match(text):
                     month, day, hour, minute, second, year = found.groups()
                     moment = datetime(int(year), _MONTHS[month], int(day), int(hour), int(minute), int(second))
