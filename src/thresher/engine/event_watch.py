@@ -71,6 +71,7 @@ class EventWatch:
         self._reported: Counter[tuple[str, str]] = Counter()
         self._risen: Counter[tuple[str, str]] = Counter()
         self._looked_at = system.now()
+        self._lost = 0
         self.sources: list[SourceState] = []
         self.unknown: list[Fact] = []
         self._first = self._open_counters()
@@ -117,6 +118,7 @@ class EventWatch:
         for finding, check in self._decoder.decode(records, last=True).told:
             if self._is_new("log", finding, check):
                 self._earlier.add(finding)
+        self._lost = log.lost
         self._state("kernel log", f"followed, {len(records)} lines from before")
         return log
 
@@ -233,14 +235,14 @@ class EventWatch:
     def _follow_log(self) -> None:
         if self._log is None:
             return
-        lost_before = self._log.lost
         records, reason = self._log.poll()
         if reason is not None:
             self._record.note("Kernel log cannot be read any more", reason, Severity.WARNING)
             self._log.close()
             self._log = None
             return
-        if self._log.lost > lost_before:
+        if self._log.lost > self._lost:
+            self._lost = self._log.lost
             detail = "the kernel overwrote records before they were read"
             self._record.note("Kernel log overflowed", detail, Severity.WARNING)
         for finding, check in self._decoder.decode(records).told:

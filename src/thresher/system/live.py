@@ -1,91 +1,118 @@
 """This computer."""
 
+import contextlib
 import errno
+import fcntl
 import os
 import platform
-import select
+import subprocess
+import sys
 import threading
 import time
-from collections import deque
 from pathlib import Path
 
 from thresher.model.errors import SourceUnavailable
 from thresher.model.port import SimulatedWork, SystemKind
 from thresher.system.counters import PerfCounters, Registers, open_counters
 from thresher.system.files import FileSource, list_names, read_once, read_start, reason_of
+from thresher.system.kmsg_reader import LOST, RECORD_BYTES
 from thresher.system.trace import LiveTrace
 
 _KMSG = "/dev/kmsg"
-_RECORD_BYTES = 16384
-"""Read size for one record: the kernel refuses (EINVAL) a buffer shorter than the record, and no record is
-longer than CONSOLE_EXT_LOG_MAX (8192)."""
-_MOST_RECORDS = 500_000
-"""Records that wait to be taken, some hundred megabytes; a minute and a half of a flood of 5,000 a second."""
-_LOOK_MS = 200
+_PIPE_BYTES = 1 << 20
 
 
 class LiveKernelLog:
-    """`/dev/kmsg` read record by record on a thread of its own (kernel document ABI/testing/dev-kmsg).
+    """`/dev/kmsg` (kernel document ABI/testing/dev-kmsg): first what is there, then what a process of its own reads.
 
     The kernel keeps its log in a ring of some hundred kilobytes, which a flood overwrites in a fraction of a second:
     who looks only once a second would lose most of it.
     """
 
     def __init__(self, path: str = _KMSG) -> None:
-        """Read what is there and follow. Raises SourceUnavailable."""
+        """Open the log at its oldest record. Raises SourceUnavailable."""
         self.lost = 0
         self._path = path
-        self._records: deque[bytes] = deque()
-        self._reason: str | None = None
-        self._closing = threading.Event()
+        self._reader: subprocess.Popen[bytes] | None = None
+        self._pending = b""
         try:
             self._fd = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
         except OSError as error:
             raise SourceUnavailable(path, reason_of(error)) from error
-        self._drain()
-        self._thread = threading.Thread(target=self._follow, name="kernel log", daemon=True)
-        self._thread.start()
 
-    def _drain(self) -> None:
-        """Take in every record that is there now."""
-        while self._reason is None:
+    def read_records(self) -> list[bytes]:
+        """Return every record that came since the last call; from the first call on a process reads ahead.
+
+        Records that were there before may come a second time with it: their sequence numbers tell. Raises
+        SourceUnavailable once the log is broken.
+        """
+        if self._reader is not None:
+            return self._passed_on(self._reader)
+        records: list[bytes] = []
+        while True:
             try:
-                record = os.read(self._fd, _RECORD_BYTES)
+                record = os.read(self._fd, RECORD_BYTES)
             except BlockingIOError:
-                return
+                break
             except OSError as error:
                 if error.errno == errno.EPIPE:  # overwritten while we were away; the next read goes on after the hole
                     self.lost += 1
                     continue
-                self._reason = reason_of(error)
-                return
+                raise SourceUnavailable(self._path, reason_of(error)) from error
             if not record:
-                return
-            if len(self._records) >= _MOST_RECORDS:
-                self._records.popleft()
+                break
+            records.append(record)
+        self._reader = self._start_reader()
+        return records
+
+    def _start_reader(self) -> "subprocess.Popen[bytes]":
+        command = [sys.executable, "-m", "thresher.system.kmsg_reader", self._path]
+        reader = subprocess.Popen(
+            command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, start_new_session=True
+        )
+        assert reader.stdout is not None
+        os.set_blocking(reader.stdout.fileno(), False)
+        with contextlib.suppress(OSError):  # a larger pipe only spares the reader some waiting
+            fcntl.fcntl(reader.stdout.fileno(), fcntl.F_SETPIPE_SZ, _PIPE_BYTES)
+        return reader
+
+    def _passed_on(self, reader: "subprocess.Popen[bytes]") -> list[bytes]:
+        assert reader.stdout is not None
+        pieces, ended = [self._pending], False
+        while True:
+            try:
+                more = os.read(reader.stdout.fileno(), _PIPE_BYTES)
+            except BlockingIOError:
+                break
+            if not more:
+                ended = True
+                break
+            pieces.append(more)
+        content = b"".join(pieces)
+        records, at = [], 0
+        while at + 4 <= len(content):
+            length = int.from_bytes(content[at : at + 4], "little")
+            if length == LOST:
                 self.lost += 1
-            self._records.append(record)
-
-    def _follow(self) -> None:
-        ready = select.poll()
-        ready.register(self._fd, select.POLLIN)
-        while not self._closing.is_set() and self._reason is None:
-            if ready.poll(_LOOK_MS):
-                self._drain()
-
-    def read_records(self) -> list[bytes]:
-        """Return every record that came since the last call. Raises SourceUnavailable once the log is broken."""
-        records: list[bytes] = []
-        while self._records:
-            records.append(self._records.popleft())
-        if not records and self._reason is not None:
-            raise SourceUnavailable(self._path, self._reason)
+                at += 4
+                continue
+            if at + 4 + length > len(content):
+                break
+            records.append(content[at + 4 : at + 4 + length])
+            at += 4 + length
+        self._pending = content[at:]
+        if ended and not records:
+            raise SourceUnavailable(self._path, "its reader has ended")
         return records
 
     def close(self) -> None:
-        """Close the log."""
-        self._closing.set()
-        self._thread.join(2.0)
+        """Close the log and end its reader."""
+        if self._reader is not None:
+            self._reader.kill()
+            if self._reader.stdout is not None:
+                self._reader.stdout.close()
+            self._reader.wait()
+            self._reader = None
         if self._fd >= 0:
             os.close(self._fd)
             self._fd = -1

@@ -208,14 +208,14 @@ def _strip(name: str, value: int, fields: list[BitField]) -> Strip:
     """Return a register with its fields; bits between them are named as such, so that none is left out."""
     whole: list[BitField] = []
     highest = 63
-    for field in [*fields, None]:
-        low = field.high + 1 if field is not None else 0
+    for each in [*fields, None]:
+        low = each.high + 1 if each is not None else 0
         if highest >= low:
             gap = bits(value, highest, low)
             whole.append(BitField(highest, low, "reserved", gap, "no meaning told for these bits"))
-        if field is not None:
-            whole.append(field)
-            highest = field.low - 1
+        if each is not None:
+            whole.append(each)
+            highest = each.low - 1
     return Strip(name, value, tuple(whole))
 
 
