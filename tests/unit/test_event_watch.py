@@ -11,6 +11,7 @@ import pytest
 
 from tests.conftest import Heard
 from tests.unit.test_firmware_records import MEMORY, PCIE, memory_section, pcie_section, record, status_block
+from tests.unit.test_stop_codes import dump
 from thresher.benchmodels.machine import BenchModel
 from thresher.benchmodels.scenario import Scenario
 from thresher.engine.engine import Engine
@@ -147,6 +148,23 @@ def test_what_firmware_and_the_last_boot_left_is_shown_as_from_before(watched: C
     states = {source.name: source.words for source in snapshot.sources}
     assert "3 errors left from before" in states["firmware records"]
     assert states["kernel log"].startswith("followed")
+
+
+def test_crash_dumps_on_a_customer_s_mounted_drive_are_read(watched: Callable[..., Watched]) -> None:
+    bench = watched({
+        "proc/mounts": "/dev/sda2 /mnt/the\\040old\\040one ntfs3 ro 0 0\n/dev/sdb1 / ext4 rw 0 0\n",
+        "mnt/the old one/Windows/Minidump/031726-0001.dmp": dump(0x124, (0, 5, 0xBE000000, 0x800400)),
+        "mnt/the old one/Windows/Minidump/031726-0002.dmp": b"PAGEDUMP" + b"\0" * 100,
+        "mnt/the old one/Windows/MEMORY.DMP": dump(0x1A, (0x41792, 2, 3, 4)),
+        "Windows/Minidump/not-there.dmp": dump(0x50, (1, 2, 3, 4)),
+    })  # fmt: skip
+    snapshot = bench.engine.snapshot()
+    assert sorted(group.code for group in snapshot.earlier) == ["E-920", "P-320"]
+    assert any("WHEA_UNCORRECTABLE_ERROR" in group.title for group in snapshot.earlier)
+    assert [fact.value for fact in snapshot.unknown if fact.name == "crash dump"][0].startswith(
+        "it is a dump of a 32-bit"
+    )
+    assert any(source.name == "crash dumps" for source in snapshot.sources)
 
 
 def test_settings_that_hide_errors_are_said(watched: Callable[..., Watched]) -> None:

@@ -7,7 +7,7 @@ import pytest
 
 from thresher.diagnosis.inference import Evidence, how_long, seen_rate
 from thresher.diagnosis.knowledge import load_knowledge
-from thresher.diagnosis.stories import stories
+from thresher.diagnosis.stories import stories, unexplained
 from thresher.model.findings import Finding, FindingKind, Severity, WrongPlace
 from thresher.model.parts import PartKind
 from thresher.model.verdict import Exposure, HowLong
@@ -87,3 +87,11 @@ def test_a_memory_check_says_more_about_memory_in_minutes_than_a_processor_load_
         return next(each.shown_share for each in rows if each.mode == "memory.cells")
 
     assert cells(check) > cells(load)
+
+
+def test_evidence_that_fits_no_suspect_is_said_to_be_so() -> None:
+    drive = Finding("D-310", FindingKind.DRIVE_FAILED, Severity.FAULT, PartKind.DRIVE, 1.0, "t", "d", "sda", count=3)
+    check = Finding("P-310", FindingKind.CORRECTED_CHECK, Severity.WARNING, PartKind.PROCESSOR, 1.0, "t", "d")
+    (sentence,) = unexplained((drive, check), frozenset({FindingKind.CORRECTED_CHECK}))
+    assert sentence.startswith("Not explained by any suspect here: 3 × D-310 drive cannot read or write.")
+    assert unexplained((check,), frozenset({FindingKind.CORRECTED_CHECK})) == ()

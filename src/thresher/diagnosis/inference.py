@@ -19,7 +19,7 @@ import numpy as np
 import numpy.typing as npt
 
 from thresher.diagnosis.knowledge import Action, Knowledge, Mode, Spread
-from thresher.diagnosis.stories import stories
+from thresher.diagnosis.stories import stories, unexplained
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import PartKind, PartStatus
 from thresher.model.verdict import (
@@ -137,8 +137,12 @@ def diagnose(evidence: Evidence, knowledge: Knowledge) -> Verdict:
     return Verdict(
         suspects, statuses, _sentence(suspects, knowledge, evidence, together.shown_share), together.shown_share,
         together.minutes_to_95, together.minutes_to_99, by_mode, seen_rate(evidence),
-        stories(evidence.findings, evidence.exposures),
+        (*stories(evidence.findings, evidence.exposures), *unexplained(evidence.findings, _shown_kinds(knowledge))),
     )  # fmt: skip
+
+
+def _shown_kinds(knowledge: Knowledge) -> frozenset[FindingKind]:
+    return frozenset(kind for mode in knowledge.modes for kind in mode.shows)
 
 
 def _cell(load: str, temperature_c: float | None) -> _Cell:

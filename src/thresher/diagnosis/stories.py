@@ -27,6 +27,21 @@ def stories(findings: tuple[Finding, ...], exposures: tuple[Exposure, ...]) -> t
     return tuple(told)
 
 
+def unexplained(findings: tuple[Finding, ...], known: frozenset[FindingKind]) -> tuple[str, ...]:
+    """Return a sentence for findings of kinds that no way of being faulty shows: they are evidence, but not in there.
+
+    `known` are the kinds that some way of being faulty shows.
+    """
+    strange = [each for each in findings if each.kind not in known]
+    if not strange:
+        return ()
+    counts: dict[str, int] = {}
+    for each in strange:
+        counts[f"{each.code} {each.kind.value}"] = counts.get(f"{each.code} {each.kind.value}", 0) + each.count
+    told = ", ".join(f"{count} × {what}" for what, count in sorted(counts.items(), key=lambda pair: -pair[1])[:4])
+    return (f"Not explained by any suspect here: {told}. The Evidence says which parts they point at.",)
+
+
 def _core_story(core: int, wrong: list[Finding], exposures: Iterable[Exposure]) -> str:
     count = sum(each.count for each in wrong)
     repeats, again = sum(each.repeats for each in wrong), sum(each.wrong_again for each in wrong)

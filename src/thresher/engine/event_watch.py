@@ -2,9 +2,12 @@
 
 from collections import Counter
 from collections.abc import Iterator
+from dataclasses import replace
+from datetime import datetime
 from io import BytesIO
 
-from thresher.decoding.anything import Tables
+from thresher.decoding.anything import Tables, thing_of_stop
+from thresher.decoding.dumps import find_dumps
 from thresher.decoding.groups import EventGroup, Grouper
 from thresher.engine.evidence import Storms, describe_check
 from thresher.engine.protocol import SourceState
@@ -62,7 +65,8 @@ class EventWatch:
         self._system = system
         self._record = record
         cpuinfo = optional_text(system, "/proc/cpuinfo")
-        self._decoder = KernelDecoder(inventory, vendor_of(cpuinfo), tables.events, apic_ids(cpuinfo))
+        self._tables, self._vendor = tables, vendor_of(cpuinfo)
+        self._decoder = KernelDecoder(inventory, self._vendor, tables.events, apic_ids(cpuinfo))
         self._earlier = Grouper(tables.codes)
         self._storms = Storms()
         self._twice = _TwiceTold()
@@ -178,7 +182,23 @@ class EventWatch:
         for name in self._system.list(KEPT):
             if name.startswith(("dmesg-", "console-")):
                 told += self._take_last_words(f"{KEPT}/{name}")
+        self._read_dumps()
         self._state("firmware records", f"{told} errors left from before" if told else "none left from before")
+
+    def _read_dumps(self) -> None:
+        """Read the headers of crash dumps on the customer's drives, as far as they are mounted."""
+        dumps = find_dumps(self._system)
+        if not dumps:
+            return
+        offset = self._system.wall() - self._system.now()
+        for dump in dumps:
+            if dump.stop is None:
+                self.unknown.append(Fact("crash dump", dump.trouble, dump.path))
+                continue
+            thing = thing_of_stop(dump.stop, self._vendor, self._tables)
+            when = datetime.fromisoformat(dump.stop.when).timestamp() - offset if dump.stop.when else 0.0
+            self._earlier.add_all(replace(finding, at=when) for finding in thing.findings)
+        self._state("crash dumps", f"{len(dumps)} on mounted drives of another system")
 
     def _records_left(self) -> Iterator[FirmwareRecord]:
         try:

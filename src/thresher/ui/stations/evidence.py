@@ -2,7 +2,7 @@
 
 from PyQt6.QtCore import QSize, pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
-from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from thresher.decoding.anything import Decoded, Tables
 from thresher.events.machine_checks.registers import vendor_of
@@ -58,6 +58,10 @@ class EvidenceStation(QWidget):
         signatures.column.addWidget(self.filter)
         signatures.column.addWidget(self.list, 1)
         signatures.column.addWidget(self.take_back)
+        self.sources = QLabel("", signatures)
+        self.sources.setObjectName("sources")
+        self.sources.setAccessibleName("Where errors are read from")
+        signatures.column.addWidget(self.sources)
         left = QVBoxLayout()
         left.setSpacing(8)
         left.addWidget(self.timeline)
@@ -113,6 +117,7 @@ class EvidenceStation(QWidget):
         if snapshot is not None and processor is not None:
             said = " ".join(fact.value for fact in processor.facts)
             self.pane.choose_vendor(vendor_of(said))
+        self._name_sources()
         earlier = list(snapshot.earlier) if snapshot else []
         self._lists[_BEFORE] = entries_of_groups(earlier, self.pane.vendor, self._tables, foreign=True)
         self.list.delegate.wall_offset = snapshot.wall_offset if snapshot else None
@@ -126,6 +131,15 @@ class EvidenceStation(QWidget):
                 self._refill()
         self._name_tabs()
         self.take_back.setVisible(any(each.origin for each in self._state.findings))
+
+    def _name_sources(self) -> None:
+        """Say in a line which sources are followed; each in full, with what cannot be read, in the tooltip."""
+        sources = self._state.snapshot.sources if self._state.snapshot else ()
+        read, unread = ([each.name for each in sources if each.reads is wanted] for wanted in (True, False))
+        words = f"read: {', '.join(read)}" if read else ""
+        self.sources.setText(f"{words}{'; not: ' + ', '.join(unread) if unread else ''}")
+        self.sources.setToolTip("\n".join(f"{each.name}: {each.words}" for each in sources))
+        self.sources.setVisible(bool(sources))
 
     def _name_tabs(self) -> None:
         names = {_JOB: "This job", _BEFORE: "From before", _DECODED: self._decoded_name or "Decoded"}
