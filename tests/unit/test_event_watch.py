@@ -161,9 +161,8 @@ def test_crash_dumps_on_a_customer_s_mounted_drive_are_read(watched: Callable[..
     snapshot = bench.engine.snapshot()
     assert sorted(group.code for group in snapshot.earlier) == ["E-920", "P-320"]
     assert any("WHEA_UNCORRECTABLE_ERROR" in group.title for group in snapshot.earlier)
-    assert [fact.value for fact in snapshot.unknown if fact.name == "crash dump"][0].startswith(
-        "it is a dump of a 32-bit"
-    )
+    (unread,) = [fact.value for fact in snapshot.unknown if fact.name == "crash dump"]
+    assert unread.startswith("it is a dump of a 32-bit")
     assert any(source.name == "crash dumps" for source in snapshot.sources)
 
 

@@ -11,6 +11,7 @@ from collections.abc import Iterator
 from contextlib import closing
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TypeVar
 
 import msgspec
 import numpy as np
@@ -23,6 +24,8 @@ from thresher.model.findings import Finding, TapeEntry
 from thresher.model.parts import Inventory, PartInstance, PartKind
 from thresher.model.sheet import RunSheet
 from thresher.model.verdict import Exposure
+
+T = TypeVar("T")
 
 ENDING_INTERRUPTED = "interrupted"
 
@@ -279,31 +282,25 @@ class JobFile:
 
     def findings_outside(self) -> list[Finding]:
         """Return the findings that belong to no run, without those that were taken back again."""
-        rows = self._connection.execute(
-            "SELECT kind, body FROM marks WHERE run IS NULL AND kind IN ('finding', 'taken back') ORDER BY mark"
-        )
-        found: list[Finding] = []
-        for kind, body in rows:
-            finding = msgspec.json.decode(body, type=Finding)
-            if kind == "finding":
-                found.append(finding)
-            elif finding in found:
-                found.remove(finding)
-        return found
+        return self._kept("finding", "taken back", Finding)
 
     def exposures_outside(self) -> list[Exposure]:
         """Return the time of use that was added together with evidence from outside."""
+        return self._kept("use", "use taken back", Exposure)
+
+    def _kept(self, kind: str, taken_back: str, type_: type[T]) -> list[T]:
+        """Return the marks of a kind outside of runs, less those that a later mark takes back."""
         rows = self._connection.execute(
-            "SELECT kind, body FROM marks WHERE run IS NULL AND kind IN ('use', 'use taken back') ORDER BY mark"
+            "SELECT kind, body FROM marks WHERE run IS NULL AND kind IN (?, ?) ORDER BY mark", (kind, taken_back)
         )
-        spent: list[Exposure] = []
-        for kind, body in rows:
-            exposure = msgspec.json.decode(body, type=Exposure)
-            if kind == "use":
-                spent.append(exposure)
-            elif exposure in spent:
-                spent.remove(exposure)
-        return spent
+        kept: list[T] = []
+        for told, body in rows:
+            value = msgspec.json.decode(body, type=type_)
+            if told == kind:
+                kept.append(value)
+            elif value in kept:
+                kept.remove(value)
+        return kept
 
     def tape(self, run: StoredRun) -> list[TapeEntry]:
         """Return the tape of a run, oldest first."""
