@@ -3,7 +3,8 @@
 import statistics
 import time
 
-from thresher.diagnosis.inference import Evidence, diagnose
+from thresher.diagnosis.evidence import Evidence
+from thresher.diagnosis.inference import diagnose
 from thresher.diagnosis.knowledge import load_knowledge
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import PartKind

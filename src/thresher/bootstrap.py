@@ -8,7 +8,8 @@ from pathlib import Path
 import platformdirs
 
 from thresher.benchmodels.machine import BenchModel
-from thresher.diagnosis.inference import Evidence, diagnose
+from thresher.diagnosis.evidence import Evidence
+from thresher.diagnosis.inference import diagnose
 from thresher.diagnosis.knowledge import load_knowledge
 from thresher.engine.engine import Engine
 from thresher.engine.jobs import unused_job_path

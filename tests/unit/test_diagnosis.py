@@ -7,7 +7,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from thresher.diagnosis.inference import DECIBANS, Evidence, band_of, diagnose, storm_worth
+from thresher.diagnosis.evidence import Evidence, band_of, storm_worth
+from thresher.diagnosis.inference import DECIBANS, diagnose
 from thresher.diagnosis.knowledge import Knowledge, load_knowledge, parse_knowledge
 from thresher.model.errors import InputError
 from thresher.model.findings import Finding, FindingKind, Severity

@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from thresher.benchmodels.frailty import BUS_BANK, CACHE_BANK, RULES, Frailty, Interconnect, LooseContact, Moment
+from thresher.benchmodels.frailty import CACHE_BANK, PARITY_BANK, RULES, Frailty, Interconnect, LooseContact, Moment
 from thresher.benchmodels.scenario import Fault, FaultKind
 from thresher.model.port import Stress
 
@@ -106,7 +106,7 @@ def test_slips_wait_for_a_beat_that_they_can_spoil() -> None:
     assert fault.take_flips(0, 3, 1000)
 
 
-@pytest.mark.parametrize(("kind", "bank"), [(F.CACHE_BIT, CACHE_BANK), (F.OVERCLOCK, BUS_BANK)])
+@pytest.mark.parametrize(("kind", "bank"), [(F.CACHE_BIT, CACHE_BANK), (F.OVERCLOCK, PARITY_BANK)])
 def test_what_is_corrected_goes_to_the_log_with_its_bank(kind: FaultKind, bank: int) -> None:
     fault = frail(kind)
     for _ in range(600):

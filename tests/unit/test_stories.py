@@ -5,7 +5,8 @@ from dataclasses import replace
 
 import pytest
 
-from thresher.diagnosis.inference import Evidence, how_long, seen_rate
+from thresher.diagnosis.evidence import Evidence
+from thresher.diagnosis.how_long import how_long, seen_rate
 from thresher.diagnosis.knowledge import load_knowledge
 from thresher.diagnosis.stories import stories, unexplained
 from thresher.model.findings import Finding, FindingKind, Severity, WrongPlace

@@ -12,12 +12,12 @@ import numpy as np
 from thresher.benchmodels.scenario import Fault, FaultKind
 from thresher.model.port import BitFlip, Stress
 
-CACHE_STATUS = (1 << 63) | (1 << 60) | (1 << 59) | (1 << 58) | (1 << 38) | 0x017A
-"""VAL, EN, ADDRV, MISCV, corrected count 1, compound code cache hierarchy: eviction, level 2."""
+CACHE_STATUS = (1 << 63) | (1 << 60) | (1 << 59) | (1 << 58) | (1 << 38) | 0x0179
+"""VAL, EN, ADDRV, MISCV, corrected count 1, compound code cache hierarchy: eviction, level 1 (the core's own second one)."""
 CACHE_BANK = 3
-BUS_STATUS = (1 << 63) | (1 << 60) | (1 << 38) | 0x0E0B
-"""VAL, EN, corrected count 1, compound code bus and interconnect."""
-BUS_BANK = 4
+PARITY_STATUS = (1 << 63) | (1 << 60) | (1 << 38) | 0x0005
+"""VAL, EN, corrected count 1, simple code internal parity."""
+PARITY_BANK = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,8 +69,8 @@ RULES: dict[FaultKind, Rule] = {
 _CORRECTED_SHARE = {FaultKind.CACHE_BIT: 0.85, FaultKind.OVERCLOCK: 0.4, FaultKind.UNDERVOLT: 0.3}
 _CHECKS = {
     FaultKind.CACHE_BIT: (CACHE_STATUS, CACHE_BANK),
-    FaultKind.OVERCLOCK: (BUS_STATUS, BUS_BANK),
-    FaultKind.UNDERVOLT: (BUS_STATUS, BUS_BANK),
+    FaultKind.OVERCLOCK: (PARITY_STATUS, PARITY_BANK),
+    FaultKind.UNDERVOLT: (PARITY_STATUS, PARITY_BANK),
 }
 _STEADY = (FaultKind.WEAK_VECTOR_UNIT, FaultKind.CACHE_BIT)
 """Kinds that slip in the same bit nearly always, and again when the beat is done again."""

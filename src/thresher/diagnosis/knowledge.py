@@ -34,7 +34,8 @@ class Mode:
 
     `prior` is relative to 1 for nothing faulty. Findings come at 10**`rate` an hour (log-normal, `spread_decades`
     wide) at `reference_c` under a load of sensitivity 1, and e times as often for every `heat_k` kelvin more
-    (0: heat does not matter). `shows` tells in which share of findings it shows as what.
+    (0: heat does not matter). `shows` tells in which share of findings it shows as what. `of_settings` goes when the
+    part's settings are back to stock, `treatable` mostly when it is cleaned or seated anew.
     """
 
     name: str
@@ -47,6 +48,8 @@ class Mode:
     heat_k: float = 0.0
     reference_c: float = 80.0
     places: Spread = Spread.ANYWHERE
+    of_settings: bool = False
+    treatable: bool = False
     action: Action = Action.REPLACE
     next_step: str
     loads: dict[str, float]

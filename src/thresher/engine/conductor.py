@@ -8,7 +8,7 @@ import time
 from collections.abc import Callable
 from dataclasses import replace
 
-from thresher.diagnosis.inference import band_of
+from thresher.diagnosis.evidence import band_of
 from thresher.engine.block_plan import plan_block, words_of
 from thresher.engine.evidence import Storms, finding_of_team_event
 from thresher.engine.memory_watch import MemoryWatch, loads_memory

@@ -13,7 +13,8 @@ from pathlib import Path
 from typing import TypeVar
 
 from thresher.decoding.anything import load_tables
-from thresher.diagnosis.inference import Evidence, diagnose
+from thresher.diagnosis.evidence import Evidence
+from thresher.diagnosis.inference import diagnose
 from thresher.diagnosis.knowledge import load_knowledge
 from thresher.engine.conductor import Conductor
 from thresher.engine.event_watch import EventWatch

@@ -50,6 +50,7 @@ class FindingKind(StrEnum):
     HEAT_SHUTDOWN = "shut down by heat"
     KERNEL_CRASH = "kernel crash"
     STOP_SCREEN = "stop screen"
+    NO_START = "does not start"
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,7 +84,7 @@ class Finding:
     signs this one stands for. `clock_mhz` and `volts` are the core's when it happened. `repeats` and `wrong_again`
     tell how often the same beat was done again on the same core and how often it was wrong; `places` are wrong words
     of memory. `origin` is where a finding that was added by hand is from (empty: this machine told it), `fit` what was
-    fitted then, in the technician's words.
+    fitted then, in the technician's words. `run` is the number of the run that it came in.
     """
 
     code: str
@@ -107,6 +108,7 @@ class Finding:
     places: tuple[WrongPlace, ...] = ()
     origin: str = ""
     fit: str = ""
+    run: int | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -31,7 +31,8 @@ class Reason:
 class Suspect:
     """A part and a way of being faulty; `kind` None stands for nothing faulty in the hardware.
 
-    `reasons` starts with the prior and adds up to the log odds of `probability`.
+    `reasons` starts with the prior and adds up to the log odds of `probability`. `tag` is that of the part where a book
+    of trials tells several of a kind apart.
     """
 
     mode: str
@@ -42,6 +43,7 @@ class Suspect:
     probability: float
     reasons: tuple[Reason, ...]
     next_step: str = ""
+    tag: str = ""
 
 
 @dataclass(frozen=True, slots=True)

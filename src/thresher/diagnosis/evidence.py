@@ -1,0 +1,160 @@
+"""Evidence as the diagnosis counts it: cells of equal conditions, groups of findings, pieces to be named."""
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from thresher.diagnosis.knowledge import Mode
+from thresher.model.findings import Finding, FindingKind
+from thresher.model.trials import EMPTY_BOOK, Book, Ended, Fit, Outcome, Trial
+from thresher.model.verdict import EVERYDAY_USE, Exposure
+
+Floats = npt.NDArray[np.float64]
+
+BAND_K = 5.0
+"""Width of a band of temperature: minutes and findings within one are taken as under equal conditions."""
+
+GRID_POINTS = 19
+_GRID_REACH = 2.5
+_EVERYDAY_SHARE = 0.05
+"""How hard everyday use strains a part, as a share of the load that strains it most; the makers' judgement."""
+
+
+@dataclass(frozen=True, slots=True)
+class Evidence:
+    """All that is known: findings, minutes of load, the number of cores, what the customer says, the book of trials.
+
+    Without a book every part is the machine's own and always in it.
+    """
+
+    findings: tuple[Finding, ...]
+    exposures: tuple[Exposure, ...]
+    cores: int
+    symptoms: tuple[str, ...] = ()
+    book: Book = EMPTY_BOOK
+
+
+@dataclass(frozen=True, slots=True)
+class Cell:
+    """Equal conditions: a load, a band of temperature, and what was fitted (the trial's place in the book)."""
+
+    load: str
+    temperature_c: float | None
+    trial: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """Findings of one kind in one cell on one core, with the count that a storm is worth."""
+
+    cell: Cell
+    kind: FindingKind
+    core: int | None
+    worth: float
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """A piece of evidence that a technician would name: groups of findings, or minutes of a load."""
+
+    text: str
+    groups: tuple[Group, ...] = ()
+    minutes: tuple[tuple[Cell, float], ...] = ()
+
+
+def band_of(temperature_c: float | None) -> float | None:
+    """Return the middle of the band that a temperature falls in."""
+    return None if temperature_c is None else (math.floor(temperature_c / BAND_K) + 0.5) * BAND_K
+
+
+def storm_worth(count: int) -> float:
+    """Return what a number of equal findings in one cell is worth: the first three in full, then by doublings."""
+    return float(min(count, 3) + np.log2(1 + max(0, count - 3)))
+
+
+def cell_of(load: str, temperature_c: float | None, trial: int = 0) -> Cell:
+    """Return the cell of a load at a temperature."""
+    return Cell(load, band_of(temperature_c), trial)
+
+
+def grid_of(mode: Mode) -> tuple[Floats, Floats]:
+    """Return strengths (findings an hour) and the logarithms of their prior weights."""
+    steps = np.linspace(-_GRID_REACH, _GRID_REACH, GRID_POINTS)
+    log_weights = -(steps**2) / 2
+    log_weights -= np.logaddexp.reduce(log_weights)
+    return 10.0 ** (mode.rate + steps * mode.spread_decades), log_weights
+
+
+def pace(mode: Mode, cell: Cell) -> float:
+    """How much faster or slower than at reference conditions findings come in a cell."""
+    heat = 1.0
+    if mode.heat_k and cell.temperature_c is not None:
+        heat = math.exp(min(4.0, max(-6.0, (cell.temperature_c - mode.reference_c) / mode.heat_k)))
+    if cell.load == EVERYDAY_USE:
+        return _EVERYDAY_SHARE * max(mode.loads.values(), default=0.0)
+    return mode.loads.get(cell.load, 0.0) * heat
+
+
+def fit_of(evidence: Evidence, cell: Cell) -> Fit | None:
+    """Return what was fitted in a cell, None when no book is kept."""
+    trials = evidence.book.trials
+    return trials[cell.trial].fit if cell.trial < len(trials) else None
+
+
+def _trial_number(evidence: Evidence, run: int | None) -> int:
+    trial = evidence.book.trial_of(run)
+    return evidence.book.trials.index(trial) if trial is not None else 0
+
+
+def pieces_of(evidence: Evidence) -> list[Piece]:
+    """Order the evidence for the explanation: minutes by load, then findings by kind and core as they first came.
+
+    Minutes come first: what they say by themselves is what the same time without a finding would have said.
+    """
+    named: dict[tuple[int, FindingKind, int | None], dict[Cell, int]] = {}
+    for finding in evidence.findings:
+        trial = _trial_number(evidence, finding.run)
+        cells = named.setdefault((trial, finding.kind, finding.core), {})
+        cell = cell_of(finding.load, finding.temperature_c, trial)
+        cells[cell] = cells.get(cell, 0) + finding.count
+    by_load: dict[tuple[int, str], dict[Cell, float]] = {}
+    for exposure in evidence.exposures:
+        trial = _trial_number(evidence, exposure.run)
+        cells_of_load = by_load.setdefault((trial, exposure.load), {})
+        cell = cell_of(exposure.load, exposure.temperature_c, trial)
+        cells_of_load[cell] = cells_of_load.get(cell, 0.0) + exposure.minutes
+    pieces = [
+        Piece(
+            f"{sum(spent.values()):.0f} min of {load}, by themselves{_under(evidence, trial)}", (), tuple(spent.items())
+        )
+        for (trial, load), spent in by_load.items()
+    ]
+    for (trial, kind, core), cells in named.items():
+        groups = tuple(Group(cell, kind, core, storm_worth(count)) for cell, count in cells.items())
+        where = f", core {core}" if core is not None else ""
+        pieces.append(Piece(f"{sum(cells.values())} × {kind.value}{where}{_under(evidence, trial)}", groups))
+    for number, each in enumerate(evidence.book.trials):
+        pieces += [_outcome_piece(each, number, outcome) for outcome in each.outcomes]
+    return pieces
+
+
+def _under(evidence: Evidence, trial: int) -> str:
+    """Name the trial where there are several."""
+    if len(evidence.book.trials) < 2:
+        return ""
+    return f" ({evidence.book.trials[trial].title})"
+
+
+def _outcome_piece(trial: Trial, number: int, outcome: Outcome) -> Piece:
+    """Return what was seen elsewhere as a piece; how far it is trusted scales what it counts."""
+    cell = cell_of(outcome.load, None, number)
+    minutes = ((cell, outcome.minutes * outcome.trust),)
+    told = f"{trial.title}: {outcome.ended.value}"
+    if outcome.ended is Ended.CLEAN:
+        return Piece(f"{told} for {outcome.minutes:.0f} min of {outcome.load}", (), minutes)
+    default = FindingKind.NO_START if outcome.ended is Ended.NO_START else FindingKind.MEMORY_WRONG
+    kind = outcome.kind or default
+    after = f" after {outcome.minutes:.0f} min of {outcome.load}" if outcome.ended is Ended.FAILED else ""
+    return Piece(f"{told}{after}", (Group(cell, kind, None, outcome.trust),), minutes)

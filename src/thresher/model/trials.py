@@ -1,0 +1,93 @@
+"""The book of trials: which parts and settings were in the machine for which runs, and how each trial ended.
+
+Evidence stays with the instances that were fitted. Trial 0 is the machine as it came in.
+"""
+
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+from thresher.model.findings import FindingKind
+from thresher.model.parts import PartKind
+
+
+class Ended(StrEnum):
+    """How a trial ended that was not carried out here, or that no run could record."""
+
+    CLEAN = "clean"
+    FAILED = "failed"
+    NO_START = "did not start"
+
+
+@dataclass(frozen=True, slots=True)
+class BookPart:
+    """One physical part that is or was in the machine, by its tag. `ours` for a known-good part of the shop."""
+
+    tag: str
+    kind: PartKind
+    name: str = ""
+    ours: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Fit:
+    """What is in the machine: the tags of its parts, and where those sit whose place matters (place, tag).
+
+    `stock` settings are those with clocks and voltages back to stock or the memory profile off, `treated` the parts
+    that were cleaned or seated anew: their dust, paste or contact is another than before.
+    """
+
+    tags: tuple[str, ...]
+    places: tuple[tuple[str, str], ...] = ()
+    stock: tuple[PartKind, ...] = ()
+    treated: tuple[str, ...] = ()
+
+    def place_of(self, tag: str) -> str:
+        """Return where a part sits, empty where that is not told."""
+        return next((place for place, mine in self.places if mine == tag), "")
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What was seen without a run of ours: under which load, and for how many minutes.
+
+    `kind` is what was seen, where it failed; `trust` how far the word for it goes, from 0 to 1.
+    """
+
+    ended: Ended
+    load: str
+    minutes: float
+    kind: FindingKind | None = None
+    trust: float = 0.8
+    note: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Trial:
+    """One fit, the runs made under it and what was seen otherwise."""
+
+    number: int
+    title: str
+    fit: Fit
+    runs: tuple[int, ...] = ()
+    outcomes: tuple[Outcome, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Book:
+    """All parts that took part, and all trials in order; the first is the machine as it came in."""
+
+    parts: tuple[BookPart, ...] = ()
+    trials: tuple[Trial, ...] = field(default=())
+
+    def trial_of(self, run: int | None) -> Trial | None:
+        """Return the trial that a run belongs to: the one that names it, otherwise the first."""
+        named = next((trial for trial in self.trials if run is not None and run in trial.runs), None)
+        return named or (self.trials[0] if self.trials else None)
+
+    def part(self, tag: str) -> BookPart | None:
+        """Return a part by its tag."""
+        return next((part for part in self.parts if part.tag == tag), None)
+
+
+EMPTY_BOOK = Book()
+"""No book is kept: every part is the machine's own and always in it."""
