@@ -13,7 +13,7 @@ from thresher.benchmodels.scenario import Fault, FaultKind
 from thresher.model.port import BitFlip, Stress
 
 CACHE_STATUS = (1 << 63) | (1 << 60) | (1 << 59) | (1 << 58) | (1 << 38) | 0x0179
-"""VAL, EN, ADDRV, MISCV, corrected count 1, compound code cache hierarchy: eviction, level 1 (the core's own second one)."""
+"""VAL, EN, ADDRV, MISCV, corrected count 1, compound code cache hierarchy: eviction, level 1 (a core's second one)."""
 CACHE_BANK = 3
 PARITY_STATUS = (1 << 63) | (1 << 60) | (1 << 38) | 0x0005
 """VAL, EN, corrected count 1, simple code internal parity."""

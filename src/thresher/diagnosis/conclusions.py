@@ -65,6 +65,7 @@ def _action_sentence(suspect: Suspect, probability: float, knowledge: Knowledge)
     words = {
         Action.REPLACE: f"Replace the {suspect.part}",
         Action.CLEAN: "Clean the cooling",
+        Action.RESEAT: f"Seat anew: {suspect.part}",
         Action.STOCK: "Go back to stock settings",
         Action.NOTHING: "Do nothing",
     }

@@ -92,7 +92,9 @@ def pace(mode: Mode, cell: Cell) -> float:
     heat = 1.0
     if mode.heat_k and cell.temperature_c is not None:
         heat = math.exp(min(4.0, max(-6.0, (cell.temperature_c - mode.reference_c) / mode.heat_k)))
-    if cell.load == EVERYDAY_USE:
+    if cell.load in (EVERYDAY_USE, ""):
+        if EVERYDAY_USE in mode.loads:
+            return mode.loads[EVERYDAY_USE]
         return _EVERYDAY_SHARE * max(mode.loads.values(), default=0.0)
     return mode.loads.get(cell.load, 0.0) * heat
 

@@ -45,13 +45,15 @@ _TREATED_FACTOR = 0.03
 class Fault:
     """A way of being faulty of one part, and for one that stays on a core, which (None: one where nothing was seen).
 
-    `tag` is the part's, empty when no book is kept: then it is the machine's own and always in it.
+    `tag` is the part's, empty when no book is kept: then it is the machine's own and always in it. `needs` is the tag
+    that must be fitted for it to act: the part's own, and for settings that of the board that keeps them.
     """
 
     mode: Mode
     core: int | None
     log_prior: float
     tag: str = ""
+    needs: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,7 +130,12 @@ def _faults(evidence: Evidence, knowledge: Knowledge, cores: list[int]) -> list[
             for name, factor in symptom.factors.items():
                 factors[name] = factors.get(name, 1.0) * factor
     faults: list[Fault] = []
+    own_board = next((part.tag for part in evidence.book.parts if part.kind is PartKind.BOARD and not part.ours), "")
     for mode in knowledge.modes:
+        if mode.of_settings:
+            prior = math.log(mode.prior * factors.get(mode.name, 1.0))
+            faults += _on_cores(mode, prior, "", own_board, evidence, cores)
+            continue
         for part in _parts_of(evidence, mode.part):
             prior = math.log(mode.prior * factors.get(mode.name, 1.0))
             tag = part.tag if part is not None else ""
@@ -138,7 +145,7 @@ def _faults(evidence: Evidence, knowledge: Knowledge, cores: list[int]) -> list[
                 # a machine's own parts of a kind share what is known of the kind: one of two modules, half each
                 own = sum(each.kind is mode.part and not each.ours for each in evidence.book.parts)
                 prior -= math.log(own)
-            faults += _on_cores(mode, prior, tag, evidence, cores)
+            faults += _on_cores(mode, prior, tag, tag, evidence, cores)
     return faults
 
 
@@ -148,23 +155,23 @@ def _parts_of(evidence: Evidence, kind: PartKind) -> tuple[BookPart | None, ...]
     return mine or (None,)
 
 
-def _on_cores(mode: Mode, prior: float, tag: str, evidence: Evidence, cores: list[int]) -> list[Fault]:
+def _on_cores(mode: Mode, prior: float, tag: str, needs: str, evidence: Evidence, cores: list[int]) -> list[Fault]:
     if mode.places is Spread.ANYWHERE:
-        return [Fault(mode, None, prior, tag)]
+        return [Fault(mode, None, prior, tag, needs)]
     count = max(evidence.cores, len(cores), 1)
-    faults = [Fault(mode, core, prior - math.log(count), tag) for core in cores]
+    faults = [Fault(mode, core, prior - math.log(count), tag, needs) for core in cores]
     if count > len(cores):
-        faults.append(Fault(mode, None, prior + math.log((count - len(cores)) / count), tag))
+        faults.append(Fault(mode, None, prior + math.log((count - len(cores)) / count), tag, needs))
     return faults
 
 
-def _acts(fault: Fault, fit: Fit | None) -> float:
-    """How much of a fault is there under a fit: 1 where its part is fitted as it was, 0 where it is not in."""
+def acts_under(fault: Fault, fit: Fit | None) -> float:
+    """Return how much of a fault is there under a fit: 1 where its part is in as it was, 0 where it is not in."""
     if fit is None:
         return 1.0
     if fault.mode.of_settings and fault.mode.part in fit.stock:
         return 0.0
-    if fault.tag and fault.tag not in fit.tags:
+    if fault.needs and fault.needs not in fit.tags:
         return 0.0
     if fault.mode.treatable and (fault.tag in fit.treated or fault.mode.part.value in fit.treated):
         return _TREATED_FACTOR
@@ -189,7 +196,7 @@ def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowled
     rates, expected = np.zeros((len(faults), len(groups))), np.zeros((len(faults), len(pieces)))
     for row, fault in enumerate(faults):
         paces = by_mode[fault.mode.name]
-        there = {cell: paces[cell] * _acts(fault, fits[cell]) for cell in cells}
+        there = {cell: paces[cell] * acts_under(fault, fits[cell]) for cell in cells}
         for column, (_, group) in enumerate(groups):
             share = fault.mode.shows.get(group.kind, 0.0)
             rates[row, column] = there[group.cell] * share * _place_share(fault, group.core, evidence.cores)

@@ -24,6 +24,7 @@ class Action(StrEnum):
 
     REPLACE = "replace"
     CLEAN = "clean"
+    RESEAT = "reseat"
     STOCK = "back to stock"
     NOTHING = "nothing"
 

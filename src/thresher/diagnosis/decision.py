@@ -1,0 +1,199 @@
+"""What to do: the act of least expected cost, from prices, bench time and the cost of a comeback.
+
+An act mends a fault when it replaces its part, cleans or seats anew what such a fault comes from, or takes settings
+back. The expected cost of an act is its price and time and, where it leaves a fault in, the cost of a comeback and of
+the right repair then: a fault is not cheaper for being left alone.
+"""
+
+import math
+from dataclasses import dataclass, field
+from importlib import resources
+from itertools import combinations
+
+import numpy as np
+
+from thresher.diagnosis.evidence import Floats
+from thresher.diagnosis.inference import Fault, Weighed
+from thresher.diagnosis.knowledge import Action
+from thresher.model.errors import InputError, InputFault
+from thresher.model.parts import PartKind
+from thresher.model.tomlfile import convert_section, parse_toml, unknown_keys
+
+FORMAT = "thresher-prices/1"
+_MOST_ACTS = 8
+_TREATMENT_MENDS = 0.97
+"""How surely cleaning or seating anew mends a fault that comes from dust or contact; the makers' judgement."""
+
+
+@dataclass(frozen=True, slots=True)
+class Prices:
+    """What the shop charges and pays: money an hour of bench time, for a comeback, by part; minutes by act.
+
+    `default` where the shop has not set its own.
+    """
+
+    an_hour: float
+    comeback: float
+    parts: dict[PartKind, float]
+    minutes: dict[str, float]
+    default: bool = True
+
+    def time_cost(self, minutes: float) -> float:
+        """Return what bench time costs."""
+        return minutes / 60.0 * self.an_hour
+
+
+def parse_prices(text: str, source: str, default: bool = False) -> Prices:
+    """Parse a price list. Raises InputError with every fault."""
+    data = parse_toml(text, source, FORMAT)
+    faults: list[InputFault] = []
+    unknown_keys(data, {"format", "an_hour", "comeback", "parts", "minutes"}, faults)
+    an_hour = convert_section(data.get("an_hour"), float, "an_hour", faults)
+    comeback = convert_section(data.get("comeback"), float, "comeback", faults)
+    parts = convert_section(data.get("parts", {}), dict[PartKind, float], "parts", faults)
+    minutes = convert_section(data.get("minutes", {}), dict[str, float], "minutes", faults)
+    for name, values in (("parts", parts), ("minutes", minutes)):
+        for key, value in (values or {}).items():
+            if value < 0:
+                faults.append(InputFault(f"{name} {key}", f"expected 0 or more, found {value:g}"))
+    for name, money in (("an_hour", an_hour), ("comeback", comeback)):
+        if money is not None and money < 0:
+            faults.append(InputFault(name, f"expected 0 or more, found {money:g}"))
+    if faults or an_hour is None or comeback is None or parts is None or minutes is None:
+        raise InputError(source, faults)
+    return Prices(an_hour, comeback, parts, minutes, default)
+
+
+def load_prices() -> Prices:
+    """Return the prices that come with the program."""
+    text = resources.files("thresher.diagnosis").joinpath("prices.toml").read_text(encoding="utf-8")
+    return parse_prices(text, "prices.toml", default=True)
+
+
+@dataclass(frozen=True, slots=True)
+class Act:
+    """One thing to do, or two together: what, what it costs in parts and minutes, how likely it mends what is wrong.
+
+    `expected` is the cost with the comebacks that are to be expected, in the shop's money; `risk` the part of it that
+    is comebacks and the right repair after them. `mends` is the probability that no fault is left, 1 for a sound machine.
+    """
+
+    words: str
+    action: Action
+    tags: tuple[str, ...]
+    kinds: tuple[PartKind, ...]
+    price: float
+    minutes: float
+    mends: float
+    risk: float
+    expected: float
+
+
+@dataclass(frozen=True, slots=True)
+class _Simple:
+    words: str
+    action: Action
+    tag: str
+    kind: PartKind | None
+    price: float
+    minutes: float
+    mended: frozenset[int] = field(default=frozenset())
+
+
+def decide(weighed: Weighed, prices: Prices) -> tuple[Act, ...]:
+    """Return what may be done, least expected cost first, at most some eight acts."""
+    simple = _simple_acts(weighed, prices)
+    later = _repairs(simple, weighed, prices)
+    acts = [_act((), weighed, prices, later)]
+    acts += [_act((each,), weighed, prices, later) for each in simple]
+    acts += [_act(pair, weighed, prices, later) for pair in combinations(simple, 2) if _differ(*pair)]
+    return tuple(sorted(acts, key=lambda act: (act.expected, act.price, len(act.tags)))[:_MOST_ACTS])
+
+
+def _differ(one: _Simple, other: _Simple) -> bool:
+    """Whether two acts add up to something: none contains what the other mends."""
+    return not (one.mended <= other.mended or other.mended <= one.mended)
+
+
+def _simple_acts(weighed: Weighed, prices: Prices) -> list[_Simple]:
+    acts: list[_Simple] = []
+    named: dict[tuple[str, PartKind], set[int]] = {}
+    for number, fault in enumerate(weighed.faults):
+        if not fault.mode.of_settings:
+            named.setdefault((fault.tag, fault.mode.part), set()).add(number)
+    for (tag, kind), numbers in named.items():
+        name = tag or kind.value
+        minutes = prices.minutes.get(f"replace {kind.value}", 30.0)
+        price = prices.parts.get(kind, 0.0)
+        acts.append(_Simple(f"replace {name}", Action.REPLACE, name, kind, price, minutes, frozenset(numbers)))
+        for action in (Action.CLEAN, Action.RESEAT):
+            mended = frozenset(n for n in numbers if weighed.faults[n].mode.action is action)
+            if mended:
+                acts.append(
+                    _Simple(
+                        f"{action.value} {name}",
+                        action,
+                        name,
+                        kind,
+                        0.0,
+                        prices.minutes.get(action.value, 15.0),
+                        mended,
+                    )
+                )
+    settings = frozenset(n for n, fault in enumerate(weighed.faults) if fault.mode.of_settings)
+    if settings:
+        minutes = prices.minutes.get(Action.STOCK.value, 8.0)
+        acts.append(_Simple("back to stock settings", Action.STOCK, "", None, 0.0, minutes, settings))
+    return acts
+
+
+def _repairs(simple: list[_Simple], weighed: Weighed, prices: Prices) -> Floats:
+    """Return for each hypothesis what its repair costs when it is known: the cheapest act for each of its faults."""
+    cheapest: dict[int, float] = {}
+    for each in simple:
+        cost = each.price + prices.time_cost(each.minutes)
+        for number in each.mended:
+            cheapest[number] = min(cheapest.get(number, math.inf), cost)
+    return np.array([sum(cheapest[number] for number in hypothesis) for hypothesis in weighed.hypotheses])
+
+
+def _act(parts: tuple[_Simple, ...], weighed: Weighed, prices: Prices, later: Floats) -> Act:
+    mended: dict[int, float] = {}
+    for each in parts:
+        sure = 1.0 if each.action in (Action.REPLACE, Action.STOCK) else _TREATMENT_MENDS
+        for number in each.mended:
+            mended[number] = max(mended.get(number, 0.0), sure)
+    fixed = np.array([_product(mended, hypothesis) for hypothesis in weighed.hypotheses])
+    mends = float((fixed * weighed.posterior).sum())
+    price, minutes = sum(each.price for each in parts), sum(each.minutes for each in parts)
+    risk = float(((1.0 - fixed) * weighed.posterior * (prices.comeback + later)).sum())
+    words = " and ".join(each.words for each in parts) or "nothing, keep watching"
+    if not parts:
+        minutes = prices.minutes.get("watch", 5.0)
+    action = parts[0].action if parts else Action.NOTHING
+    kinds = tuple(each.kind for each in parts if each.kind is not None)
+    tags = tuple(each.tag for each in parts if each.tag)
+    expected = price + prices.time_cost(minutes) + risk
+    return Act(words, action, tags, kinds, price, minutes, mends, risk, expected)
+
+
+def _product(mended: dict[int, float], hypothesis: tuple[int, ...]) -> float:
+    share = 1.0
+    for number in hypothesis:
+        share *= mended.get(number, 0.0)
+    return share
+
+
+def chance_of(weighed: Weighed, wanted: "set[int]") -> float:
+    """Return the probability that one of some faults is there."""
+    chosen = np.array([any(number in wanted for number in each) for each in weighed.hypotheses])
+    return float(weighed.posterior[chosen].sum())
+
+
+def faults_of(weighed: Weighed, tag: str) -> "set[int]":
+    """Return the numbers of the faults of a part."""
+    return {number for number, fault in enumerate(weighed.faults) if _is_of(fault, tag)}
+
+
+def _is_of(fault: Fault, tag: str) -> bool:
+    return fault.tag == tag or (not fault.tag and fault.mode.part.value == tag)
