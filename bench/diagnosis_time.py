@@ -4,8 +4,8 @@ import statistics
 import time
 
 from thresher.diagnosis.evidence import Evidence
-from thresher.diagnosis.inference import diagnose
 from thresher.diagnosis.knowledge import load_knowledge
+from thresher.diagnosis.verdict import diagnose
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import PartKind
 from thresher.model.verdict import Exposure

@@ -8,9 +8,10 @@ from pathlib import Path
 import platformdirs
 
 from thresher.benchmodels.machine import BenchModel
+from thresher.diagnosis.decision import load_prices
 from thresher.diagnosis.evidence import Evidence
-from thresher.diagnosis.inference import diagnose
 from thresher.diagnosis.knowledge import load_knowledge
+from thresher.diagnosis.verdict import diagnose
 from thresher.engine.engine import Engine
 from thresher.engine.jobs import unused_job_path
 from thresher.engine.sheet_file import load_sheet, shipped_sheets
@@ -20,6 +21,7 @@ from thresher.model.findings import Finding
 from thresher.model.job import parse_complaints
 from thresher.model.port import System
 from thresher.model.sheet import RunSheet
+from thresher.model.trials import EMPTY_BOOK
 from thresher.model.verdict import Exposure, Verdict
 from thresher.system.hardware_names import HardwareNames
 
@@ -91,7 +93,10 @@ def job_verdict(stored: JobFile) -> Verdict:
     findings += stored.findings_outside()
     exposures += stored.exposures_outside()
     symptoms = tuple(each.text for each in parse_complaints(stored.job().get("symptoms", "")))
-    return diagnose(Evidence(tuple(findings), tuple(exposures), cores, symptoms), load_knowledge())
+    book = stored.book() or EMPTY_BOOK
+    tried = len(book.trials) > 1 or any(trial.outcomes for trial in book.trials)
+    evidence = Evidence(tuple(findings), tuple(exposures), cores, symptoms, book if tried else EMPTY_BOOK)
+    return diagnose(evidence, load_knowledge(), load_prices())
 
 
 def take_picture(job: Path, out: Path) -> None:

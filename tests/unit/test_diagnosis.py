@@ -8,8 +8,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from thresher.diagnosis.evidence import Evidence, band_of, storm_worth
-from thresher.diagnosis.inference import DECIBANS, diagnose
+from thresher.diagnosis.inference import DECIBANS
 from thresher.diagnosis.knowledge import Knowledge, load_knowledge, parse_knowledge
+from thresher.diagnosis.verdict import diagnose
 from thresher.model.errors import InputError
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import PartKind, PartStatus

@@ -2,6 +2,7 @@
 
 import sqlite3
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -57,7 +58,7 @@ def test_what_was_put_in_comes_out(filled: Path, sheet: Callable[[float], RunShe
         assert readings.values[:, 0].tolist() == [50.0, 51.0, 52.0, 53.0, 54.0]
         assert np.isnan(readings.values[2, 1])
         assert readings.late == 10
-        assert stored.findings(run) == [FINDING]
+        assert stored.findings(run) == [replace(FINDING, run=run.number)]
         assert [entry.title for entry in stored.tape(run)] == ["Wrong"]
 
 

@@ -18,6 +18,7 @@ from thresher.diagnosis.knowledge import Action
 from thresher.model.errors import InputError, InputFault
 from thresher.model.parts import PartKind
 from thresher.model.tomlfile import convert_section, parse_toml, unknown_keys
+from thresher.model.verdict import Act
 
 FORMAT = "thresher-prices/1"
 _MOST_ACTS = 8
@@ -68,25 +69,6 @@ def load_prices() -> Prices:
     """Return the prices that come with the program."""
     text = resources.files("thresher.diagnosis").joinpath("prices.toml").read_text(encoding="utf-8")
     return parse_prices(text, "prices.toml", default=True)
-
-
-@dataclass(frozen=True, slots=True)
-class Act:
-    """One thing to do, or two together: what, what it costs in parts and minutes, how likely it mends what is wrong.
-
-    `expected` is the cost with the comebacks that are to be expected, in the shop's money; `risk` the part of it that
-    is comebacks and the right repair after them. `mends` is the probability that no fault is left, 1 for a sound machine.
-    """
-
-    words: str
-    action: Action
-    tags: tuple[str, ...]
-    kinds: tuple[PartKind, ...]
-    price: float
-    minutes: float
-    mends: float
-    risk: float
-    expected: float
 
 
 @dataclass(frozen=True, slots=True)
@@ -154,16 +136,18 @@ def _repairs(simple: list[_Simple], weighed: Weighed, prices: Prices) -> Floats:
         cost = each.price + prices.time_cost(each.minutes)
         for number in each.mended:
             cheapest[number] = min(cheapest.get(number, math.inf), cost)
-    return np.array([sum(cheapest[number] for number in hypothesis) for hypothesis in weighed.hypotheses])
+    costs = np.array([cheapest[number] for number in range(len(weighed.faults))] + [0.0])
+    return np.asarray(costs[weighed.members].sum(axis=1), dtype=np.float64)
 
 
 def _act(parts: tuple[_Simple, ...], weighed: Weighed, prices: Prices, later: Floats) -> Act:
-    mended: dict[int, float] = {}
+    mended = np.zeros(len(weighed.faults) + 1)
+    mended[-1] = 1.0
     for each in parts:
         sure = 1.0 if each.action in (Action.REPLACE, Action.STOCK) else _TREATMENT_MENDS
-        for number in each.mended:
-            mended[number] = max(mended.get(number, 0.0), sure)
-    fixed = np.array([_product(mended, hypothesis) for hypothesis in weighed.hypotheses])
+        numbers = list(each.mended)
+        mended[numbers] = np.maximum(mended[numbers], sure)
+    fixed = mended[weighed.members].prod(axis=1)
     mends = float((fixed * weighed.posterior).sum())
     price, minutes = sum(each.price for each in parts), sum(each.minutes for each in parts)
     risk = float(((1.0 - fixed) * weighed.posterior * (prices.comeback + later)).sum())
@@ -174,14 +158,7 @@ def _act(parts: tuple[_Simple, ...], weighed: Weighed, prices: Prices, later: Fl
     kinds = tuple(each.kind for each in parts if each.kind is not None)
     tags = tuple(each.tag for each in parts if each.tag)
     expected = price + prices.time_cost(minutes) + risk
-    return Act(words, action, tags, kinds, price, minutes, mends, risk, expected)
-
-
-def _product(mended: dict[int, float], hypothesis: tuple[int, ...]) -> float:
-    share = 1.0
-    for number in hypothesis:
-        share *= mended.get(number, 0.0)
-    return share
+    return Act(words, action.value, tags, kinds, price, minutes, mends, risk, expected)
 
 
 def chance_of(weighed: Weighed, wanted: "set[int]") -> float:

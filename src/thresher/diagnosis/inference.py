@@ -18,16 +18,13 @@ from itertools import combinations
 import numpy as np
 import numpy.typing as npt
 
-from thresher.diagnosis.conclusions import sentence_of, statuses_of
 from thresher.diagnosis.evidence import Cell, Evidence, Floats, Piece, fit_of, grid_of, pace, pieces_of
-from thresher.diagnosis.how_long import how_long, seen_rate, shown_shares
 from thresher.diagnosis.knowledge import Knowledge, Mode, Spread
-from thresher.diagnosis.likelihood import Explained, FaultTable, explain, log_sum
-from thresher.diagnosis.stories import stories, unexplained
+from thresher.diagnosis.likelihood import Explained, FaultTable, Whole, explain, log_sum
 from thresher.model.findings import FindingKind, Severity
 from thresher.model.parts import PartKind
 from thresher.model.trials import BookPart, Fit
-from thresher.model.verdict import Reason, Suspect, Verdict
+from thresher.model.verdict import Reason, Suspect
 
 DECIBANS = 10.0 / math.log(10.0)
 """Natural log odds times this give tenths of a ban: 10 is ten to one, 20 a hundred to one."""
@@ -59,7 +56,8 @@ class Fault:
 @dataclass(frozen=True, slots=True)
 class Weighed:
     """All hypotheses with what they are worth: `faults`, `hypotheses` as tuples of their numbers, log priors (H),
-    prefixes of log posterior weights (H, P + 1), the posterior (H), and what the likelihood was made from.
+    prefixes of log posterior weights (H, P + 1), the posterior (H), and what the likelihood was made from. `members`
+    (H, 2) are the numbers of the faults of each hypothesis, that of no fault (F) where there are fewer.
     """
 
     faults: tuple[Fault, ...]
@@ -69,21 +67,7 @@ class Weighed:
     pieces: tuple[Piece, ...]
     explained: Explained
     table: FaultTable
-
-
-def diagnose(evidence: Evidence, knowledge: Knowledge) -> Verdict:
-    """Return the suspects with probabilities and reasons, most likely first."""
-    evidence = counted(evidence)
-    weighed = weigh(evidence, knowledge)
-    suspects = _suspects(weighed, evidence)
-    shown = shown_shares(evidence, knowledge)
-    statuses = statuses_of(suspects, shown, knowledge)
-    together, by_mode = how_long(evidence, knowledge)
-    return Verdict(
-        suspects, statuses, sentence_of(suspects, knowledge, evidence, together.shown_share), together.shown_share,
-        together.minutes_to_95, together.minutes_to_99, by_mode, seen_rate(evidence),
-        (*stories(evidence.findings, evidence.exposures), *unexplained(evidence.findings, _shown_kinds(knowledge))),
-    )  # fmt: skip
+    members: Whole
 
 
 def counted(evidence: Evidence) -> Evidence:
@@ -108,10 +92,13 @@ def weigh(evidence: Evidence, knowledge: Knowledge) -> Weighed:
     prefixes = log_prior[:, None] + np.hstack((np.zeros((len(log_prior), 1)), likelihood))
     posterior = np.exp(prefixes[:, -1] - log_sum(prefixes[:, -1]))
     hypotheses = ((), *((number,) for number in range(len(faults))), *pairs)
-    return Weighed(tuple(faults), hypotheses, prefixes, posterior, tuple(pieces), explained, table)
+    nobody = len(faults)
+    members = np.array([(*each, nobody, nobody)[:2] for each in hypotheses], dtype=np.intp)
+    return Weighed(tuple(faults), hypotheses, prefixes, posterior, tuple(pieces), explained, table, members)
 
 
-def _shown_kinds(knowledge: Knowledge) -> frozenset[FindingKind]:
+def shown_kinds(knowledge: Knowledge) -> frozenset[FindingKind]:
+    """Return the kinds of findings that some way of being faulty shows."""
     return frozenset(kind for mode in knowledge.modes for kind in mode.shows)
 
 
@@ -224,7 +211,8 @@ def _log_odds(prefixes: Floats, chosen: npt.NDArray[np.bool_]) -> Floats:
     return np.asarray(log_sum(prefixes[chosen], axis=0) - log_sum(prefixes[~chosen], axis=0), dtype=np.float64)
 
 
-def _suspects(weighed: Weighed, evidence: Evidence) -> tuple[Suspect, ...]:
+def suspects_of(weighed: Weighed, evidence: Evidence) -> tuple[Suspect, ...]:
+    """Return the suspects with probabilities and reasons, most likely first."""
     suspects = []
     slot = _one_slot(evidence)
     named: dict[tuple[str, str], Mode] = {(fault.mode.name, fault.tag): fault.mode for fault in weighed.faults}

@@ -5,15 +5,13 @@ strengths that the evidence has left; the gain is the fall of the uncertainty ab
 bits over sets of parts, not over every way of being faulty), divided by the minutes of swap and run.
 """
 
-from dataclasses import dataclass
-
 import numpy as np
 
 from thresher.diagnosis.evidence import Cell, Evidence, Floats, pace
 from thresher.diagnosis.inference import Fault, Weighed, acts_under
 from thresher.diagnosis.likelihood import Whole
 from thresher.model.parts import PartKind
-from thresher.model.trials import Book, Fit
+from thresher.model.trials import Book, Candidate, Fit, NextTrial
 
 _MINUTES = (5.0, 15.0, 45.0)
 _LEAST_GAIN = 0.002
@@ -24,49 +22,6 @@ _SWAP_MINUTES = {
 }  # fmt: skip
 _SETTINGS_MINUTES, _CLEAN_MINUTES, _RESEAT_MINUTES = 6.0, 20.0, 5.0
 _LOADS = ("memory", "matrix")
-
-
-@dataclass(frozen=True, slots=True)
-class Candidate:
-    """A fit that the shop can make: what changes, in words, and the minutes for it."""
-
-    title: str
-    fit: Fit
-    minutes: float
-
-
-@dataclass(frozen=True, slots=True)
-class NextTrial:
-    """A trial worth making: `gain` bits for `minutes` of swap and run of `load`; how likely it ends with a finding.
-
-    `if_clean` and `if_found` name the part that each ending would leave as the likeliest, with its probability.
-    """
-
-    candidate: Candidate
-    load: str
-    run_minutes: float
-    gain: float
-    finds: float
-    if_clean: str
-    if_found: str
-
-    @property
-    def minutes(self) -> float:
-        """Minutes of the swap and the run."""
-        return self.candidate.minutes + self.run_minutes
-
-    @property
-    def gain_a_minute(self) -> float:
-        """Bits a minute."""
-        return self.gain / self.minutes
-
-    @property
-    def sentence(self) -> str:
-        """Say in one sentence what the trial is and why."""
-        return (
-            f"{self.candidate.title}, {self.run_minutes:.0f} min of {self.load}: a finding would say {self.if_found},"
-            f" a clean run {self.if_clean}"
-        )
 
 
 def candidates(book: Book, fit: Fit) -> tuple[Candidate, ...]:
@@ -148,7 +103,7 @@ def _clean_chances(weighed: Weighed, candidate: Candidate, cell: Cell, hours: fl
     left /= left.sum(axis=1, keepdims=True)
     paced = np.array([pace(fault.mode, cell) * acts_under(fault, candidate.fit) for fault in weighed.faults]) * hours
     quiet = (left * np.exp(-paced[:, None] * weighed.table.strengths)).sum(axis=1)
-    return np.array([float(np.prod([quiet[number] for number in each])) for each in weighed.hypotheses])
+    return np.asarray(np.append(quiet, 1.0)[weighed.members].prod(axis=1), dtype=np.float64)
 
 
 def _worth(

@@ -13,9 +13,11 @@ from pathlib import Path
 from typing import TypeVar
 
 from thresher.decoding.anything import load_tables
+from thresher.diagnosis.decision import load_prices
 from thresher.diagnosis.evidence import Evidence
-from thresher.diagnosis.inference import diagnose
 from thresher.diagnosis.knowledge import load_knowledge
+from thresher.diagnosis.verdict import diagnose
+from thresher.engine.book_desk import BookDesk
 from thresher.engine.conductor import Conductor
 from thresher.engine.event_watch import EventWatch
 from thresher.engine.intake import Intake, IntakeDesk, check_job_fields
@@ -107,6 +109,7 @@ class Engine:
         self.unknown: tuple[Fact, ...] = (*self.inventory.unknown, *discovery.unknown)
         self._watchers = Watchers(self.channels, allowed_clock_ghz(self.inventory))
         self._knowledge = load_knowledge()
+        self._prices = load_prices()
         # a simulated machine's workers are small and need no compiler; a directory of files runs no loads
         self._kernels = Kernels() if system.kind is SystemKind.LIVE else None
         self._kernels_told = ""
@@ -127,10 +130,12 @@ class Engine:
             self.outside.use += stored.exposures_outside()
             self.job = (job or {}) | stored.job()
             known_parts = stored.part_instances()
+            known_book = stored.book()
         self._symptoms = tuple(each.text for each in parse_complaints(self.job.get("symptoms", "")))
         self._record.writer.set_job(self.job)
         self.desk = IntakeDesk(system, shop, self.inventory, self.channels, job_path.name, known_parts)
         self._record.writer.set_part_instances(self.desk.instances)
+        self.books = BookDesk(self._record, known_book, self.desk.instances, self.desk.shelf.parts)
         self._take_over()
         for sentence in interrupted:
             self._record.note(sentence, "all up to its last row is in the job file", Severity.WARNING, "E-901")
@@ -400,6 +405,9 @@ class Engine:
             self._record.note("Idle readings given up", "a load begins", Severity.WARNING)
             self._record.tell(IntakeEvent(self.intake()))
         self.conductor.start(self.channels, self._boot_id)
+        run = self._record.run_number()
+        if run is not None:
+            self.books.run_begins(run)
 
     def stop(self) -> str:
         """Stop the run at once and return how many workers have ended."""
@@ -471,8 +479,8 @@ class Engine:
 
     def _diagnose(self, at: float) -> None:
         spent = (*self.conductor.exposures(), *self.outside.use)
-        evidence = Evidence(self.findings, spent, self.inventory.core_count, self._symptoms)
-        self.verdict = diagnose(evidence, self._knowledge)
+        evidence = Evidence(self.findings, spent, self.inventory.core_count, self._symptoms, self.books.kept)
+        self.verdict = diagnose(evidence, self._knowledge, self._prices)
         self._diagnosed_at = at
         self._record.changed = False
         self._record.tell(VerdictEvent(self.verdict))
@@ -514,6 +522,7 @@ class Engine:
             health=self.health(), told=self.told,
             symptom_choices=tuple(SymptomChoice(each.text, each.group) for each in self._knowledge.symptoms),
             intake=self.intake(), earlier=self.events.earlier, sources=tuple(self.events.sources),
+            book=self.books.book,
         )  # fmt: skip
 
     def history(self, after: float, most: int) -> HistoryRows:

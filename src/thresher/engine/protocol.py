@@ -14,6 +14,7 @@ from thresher.model.channels import Channel, Tick
 from thresher.model.findings import Finding, TapeEntry
 from thresher.model.parts import Fact, Inventory, PartKind
 from thresher.model.sheet import RunSheet
+from thresher.model.trials import EMPTY_BOOK, Book
 from thresher.model.verdict import Verdict
 
 VERSION = 1
@@ -126,6 +127,12 @@ class FindingsEvent(msgspec.Struct, tag="findings", frozen=True):
     findings: tuple[Finding, ...]
 
 
+class BookEvent(msgspec.Struct, tag="book", frozen=True):
+    """The book of trials has changed."""
+
+    book: Book
+
+
 class VerdictEvent(msgspec.Struct, tag="verdict", frozen=True):
     """The verdict has changed."""
 
@@ -165,6 +172,7 @@ EngineEvent = (
     | TapeEvent
     | FindingEvent
     | FindingsEvent
+    | BookEvent
     | VerdictEvent
     | PlanEvent
     | JobEvent
@@ -209,6 +217,7 @@ class Snapshot(msgspec.Struct, frozen=True):
     intake: Intake = Intake()
     earlier: tuple[EventGroup, ...] = ()
     sources: tuple[SourceState, ...] = ()
+    book: Book = EMPTY_BOOK
 
 
 class HistoryRows(msgspec.Struct, frozen=True):

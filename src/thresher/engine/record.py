@@ -75,7 +75,8 @@ class Record:
             self._clock_of(finding.core),
             self._core_voltage(),
         )
-        self.add(placed, self.run_number())
+        placed = replace(placed, run=self.run_number())
+        self.add(placed, placed.run)
         self.write(
             TapeEntry(placed.at, placed.run_at, placed.title, placed.detail, placed.severity, placed.code, placed.part)
         )

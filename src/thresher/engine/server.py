@@ -34,6 +34,7 @@ from thresher.engine.sheet_file import parse_sheet
 from thresher.model.channels import LimitSide
 from thresher.model.errors import EnvironmentFault, InputError
 from thresher.model.findings import Finding
+from thresher.model.trials import Fit, Outcome
 from thresher.shop.store import ShopPart
 
 _MOST_UNSENT = 16 << 20
@@ -102,6 +103,21 @@ def _add_evidence(engine: Engine, params: dict[str, Any]) -> object:
     )  # fmt: skip
 
 
+def _add_outcome(engine: Engine, params: dict[str, Any]) -> object:
+    engine.books.add_outcome(int(params["trial"]), msgspec.convert(params["outcome"], Outcome))
+    return engine.books.book
+
+
+def _assign_run(engine: Engine, params: dict[str, Any]) -> object:
+    engine.books.assign(int(params["run"]), int(params["trial"]))
+    return engine.books.book
+
+
+def _undo_book(engine: Engine, _params: dict[str, Any]) -> object:
+    engine.books.undo()
+    return engine.books.book
+
+
 def _quit(engine: Engine, _params: dict[str, Any]) -> object:
     engine.quit()
     return True
@@ -132,6 +148,12 @@ METHODS: dict[str, Method] = {
     "evidence.add": _add_evidence,
     "evidence.take_back": lambda engine, _params: engine.outside.take_back(),
     "evidence.note": lambda engine, params: engine.outside.note(str(params["text"])),
+    "book.trial": lambda engine, params: engine.books.begin_trial(
+        str(params["title"]), msgspec.convert(params["fit"], Fit)
+    ),
+    "book.outcome": _add_outcome,
+    "book.assign": _assign_run,
+    "book.undo": _undo_book,
     "run.start": _start,
     "run.stop": lambda engine, _params: engine.stop(),
     "engine.leave": _leave,

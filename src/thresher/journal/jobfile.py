@@ -23,9 +23,13 @@ from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.findings import Finding, TapeEntry
 from thresher.model.parts import Inventory, PartInstance, PartKind
 from thresher.model.sheet import RunSheet
+from thresher.model.trials import Book
 from thresher.model.verdict import Exposure
 
 T = TypeVar("T")
+
+_NOT_FIELDS = ("part instances", "book of trials")
+"""Rows of the table of fields that no person types."""
 
 ENDING_INTERRUPTED = "interrupted"
 
@@ -189,7 +193,7 @@ class JobFile:
 
     def job(self) -> dict[str, str]:
         """Return the job's own fields, which a person set (`model.job.FIELDS`)."""
-        return dict(self._connection.execute("SELECT name, value FROM job WHERE name != 'part instances'"))
+        return dict(self._connection.execute("SELECT name, value FROM job WHERE name NOT IN (?, ?)", _NOT_FIELDS))
 
     def summary(self) -> JobSummary:
         """Return the job at a glance."""
@@ -205,6 +209,11 @@ class JobFile:
         """Return the physical parts that the job has seen, with their tags."""
         found = self._connection.execute("SELECT value FROM job WHERE name = 'part instances'").fetchone()
         return () if found is None else msgspec.json.decode(found[0], type=tuple[PartInstance, ...])
+
+    def book(self) -> Book | None:
+        """Return the book of trials, None when none was kept."""
+        found = self._connection.execute("SELECT value FROM job WHERE name = 'book of trials'").fetchone()
+        return None if found is None else msgspec.json.decode(found[0], type=Book)
 
     def machine(self) -> Inventory | None:
         """Return the machine as it was seen last under this job, None when the job file is older than that."""
@@ -278,7 +287,8 @@ class JobFile:
 
     def findings(self, run: StoredRun) -> list[Finding]:
         """Return the findings of a run in the order they came."""
-        return [msgspec.json.decode(body, type=Finding) for _, body in self._marks(run.number, "finding")]
+        found = (msgspec.json.decode(body, type=Finding) for _, body in self._marks(run.number, "finding"))
+        return [replace(each, run=run.number) for each in found]
 
     def findings_outside(self) -> list[Finding]:
         """Return the findings that belong to no run, without those that were taken back again."""

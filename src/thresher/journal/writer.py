@@ -18,6 +18,7 @@ from thresher.journal.jobfile import connect, pack_reading, sentence_of
 from thresher.model.channels import Channel, Tick
 from thresher.model.parts import Inventory, PartInstance
 from thresher.model.sheet import RunSheet
+from thresher.model.trials import Book
 
 MOST_WAITING = 50_000
 """Statements kept in memory at most while the file cannot be written: more than a night of ticks at 1 s."""
@@ -70,6 +71,10 @@ class JournalWriter:
     def set_part_instances(self, instances: tuple[PartInstance, ...]) -> None:
         """Store the physical parts that the job has seen, with their tags."""
         self._put("INSERT OR REPLACE INTO job VALUES (?, ?)", ("part instances", _json(instances)))
+
+    def set_book(self, book: Book) -> None:
+        """Store the book of trials."""
+        self._put("INSERT OR REPLACE INTO job VALUES (?, ?)", ("book of trials", _json(book)))
 
     def begin_run(
         self, number: int, sheet: RunSheet, machine: Inventory, channels: tuple[Channel, ...], boot_id: str,

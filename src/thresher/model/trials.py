@@ -89,5 +89,48 @@ class Book:
         return next((part for part in self.parts if part.tag == tag), None)
 
 
+@dataclass(frozen=True, slots=True)
+class Candidate:
+    """A fit that the shop can make: what changes, in words, and the minutes for it."""
+
+    title: str
+    fit: Fit
+    minutes: float
+
+
+@dataclass(frozen=True, slots=True)
+class NextTrial:
+    """A trial worth making: `gain` bits for `minutes` of swap and run of `load`; how likely it ends with a finding.
+
+    `if_clean` and `if_found` name the part that each ending would leave as the likeliest, with its probability.
+    """
+
+    candidate: Candidate
+    load: str
+    run_minutes: float
+    gain: float
+    finds: float
+    if_clean: str
+    if_found: str
+
+    @property
+    def minutes(self) -> float:
+        """Minutes of the swap and the run."""
+        return self.candidate.minutes + self.run_minutes
+
+    @property
+    def gain_a_minute(self) -> float:
+        """Bits a minute."""
+        return self.gain / self.minutes
+
+    @property
+    def sentence(self) -> str:
+        """Say in one sentence what the trial is and why."""
+        return (
+            f"{self.candidate.title}, {self.run_minutes:.0f} min of {self.load}: a finding would say {self.if_found},"
+            f" a clean run {self.if_clean}"
+        )
+
+
 EMPTY_BOOK = Book()
 """No book is kept: every part is the machine's own and always in it."""

@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 
 from thresher.model.parts import PartKind, PartStatus
+from thresher.model.trials import NextTrial
 
 EVERYDAY_USE = "everyday use"
 """The load of evidence that did not come under one of ours: what the machine did at its owner's."""
@@ -78,13 +79,34 @@ class SeenRate:
 
 
 @dataclass(frozen=True, slots=True)
+class Act:
+    """One thing to do, or two together: what, what it costs in parts and minutes, how likely it mends what is wrong.
+
+    `expected` is the cost with the comebacks that are to be expected, in the shop's money; `risk` the part of it that
+    is comebacks and the right repair after them. `mends` is the probability that no fault is left, 1 for a sound
+    machine. `action` is what it is in one word, `tags` and `kinds` the parts that it is about.
+    """
+
+    words: str
+    action: str
+    tags: tuple[str, ...]
+    kinds: tuple[PartKind, ...]
+    price: float
+    minutes: float
+    mends: float
+    risk: float
+    expected: float
+
+
+@dataclass(frozen=True, slots=True)
 class Verdict:
     """The decision so far.
 
     `shown_share` is the share of faults of the kinds tested that would have shown by now, 0 to 1, and
     `minutes_to_sure` how many more clean minutes of this load under these conditions bring it to 95 %
     (None when no load has run), `minutes_to_very_sure` to 99 %. `how_long` tells the same by way of being faulty;
-    `seen_rate` is there from the first finding on; `stories` are what findings say together.
+    `seen_rate` is there from the first finding on; `stories` are what findings say together. `acts` are what may be
+    done, least expected cost first; `next_trials` the trials that tell most for their time, best first.
     """
 
     suspects: tuple[Suspect, ...]
@@ -96,6 +118,8 @@ class Verdict:
     how_long: tuple[HowLong, ...] = ()
     seen_rate: SeenRate | None = None
     stories: tuple[str, ...] = ()
+    acts: tuple[Act, ...] = ()
+    next_trials: tuple[NextTrial, ...] = ()
 
 
 def percent(probability: float) -> str:

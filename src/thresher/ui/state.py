@@ -12,6 +12,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from thresher.engine.intake import Intake
 from thresher.engine.protocol import (
+    BookEvent,
     EngineEvent,
     EngineHealth,
     FindingEvent,
@@ -31,6 +32,7 @@ from thresher.model.channels import Channel, LimitSide, Quantity, Tick
 from thresher.model.findings import Finding, TapeEntry
 from thresher.model.parts import Doubt, Inventory, Part, PartKind, PartStatus
 from thresher.model.sheet import RunSheet
+from thresher.model.trials import EMPTY_BOOK
 from thresher.model.verdict import Verdict
 from thresher.sensors.extremes import Extremes, Headroom, closest
 from thresher.sensors.lanes import Lane, choose_lanes
@@ -61,6 +63,7 @@ class BenchState(QObject):
         self.sheet: RunSheet | None = None
         self.job: dict[str, str] = {}
         self.intake = Intake()
+        self.book = EMPTY_BOOK
         self._idle_until: float | None = None
         self.symptoms: tuple[str, ...] = ()
         self.verdict: Verdict | None = None
@@ -118,6 +121,7 @@ class BenchState(QObject):
         self.run, self.health = snapshot.run, snapshot.health
         self.sheet, self.verdict = snapshot.sheet, snapshot.verdict
         self.job, self.symptoms = snapshot.job, snapshot.symptoms
+        self.book = snapshot.book
         self.tape, self.findings = list(snapshot.tape), list(snapshot.findings)
         self.lanes = choose_lanes(snapshot.channels)
         self.history = Pyramid(len(snapshot.channels))
@@ -169,8 +173,8 @@ class BenchState(QObject):
             case TapeEvent(entry):
                 self.tape.append(entry)
                 self.tape_grew.emit()
-            case FindingEvent() | FindingsEvent():
-                self._take_findings(event)
+            case FindingEvent() | FindingsEvent() | BookEvent():
+                self._take_evidence(event)
             case VerdictEvent(verdict):
                 self.verdict = verdict
             case PlanEvent(sheet, run):
@@ -183,9 +187,11 @@ class BenchState(QObject):
                 self._take_intake(intake)
         self._dirty = True
 
-    def _take_findings(self, event: FindingEvent | FindingsEvent) -> None:
+    def _take_evidence(self, event: FindingEvent | FindingsEvent | BookEvent) -> None:
         if isinstance(event, FindingEvent):
             self.findings.append(event.finding)
+        elif isinstance(event, BookEvent):
+            self.book = event.book
         else:
             self.findings = list(event.findings)
             self._sorted_for = ()

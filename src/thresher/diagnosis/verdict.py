@@ -1,0 +1,36 @@
+"""The whole answer: suspects with reasons, statuses, a sentence, what to do, and which trial tells most next."""
+
+from thresher.diagnosis.conclusions import sentence_of, statuses_of
+from thresher.diagnosis.decision import Prices, decide
+from thresher.diagnosis.evidence import Evidence
+from thresher.diagnosis.how_long import how_long, seen_rate, shown_shares
+from thresher.diagnosis.inference import counted, shown_kinds, suspects_of, weigh
+from thresher.diagnosis.knowledge import Knowledge
+from thresher.diagnosis.next_trial import candidates, next_trials
+from thresher.diagnosis.stories import stories, unexplained
+from thresher.model.verdict import Verdict
+
+
+def diagnose(evidence: Evidence, knowledge: Knowledge, prices: Prices | None = None) -> Verdict:
+    """Return the suspects with probabilities and reasons, most likely first.
+
+    With prices also what to do; with a book of trials which trial tells most next.
+    """
+    evidence = counted(evidence)
+    weighed = weigh(evidence, knowledge)
+    suspects = suspects_of(weighed, evidence)
+    shown = shown_shares(evidence, knowledge)
+    together, by_mode = how_long(evidence, knowledge)
+    told = (
+        *stories(evidence.findings, evidence.exposures),
+        *unexplained(evidence.findings, shown_kinds(knowledge)),
+    )
+    known = bool(evidence.findings or evidence.book.trials)
+    trials = evidence.book.trials
+    return Verdict(
+        suspects, statuses_of(suspects, shown, knowledge),
+        sentence_of(suspects, knowledge, evidence, together.shown_share), together.shown_share,
+        together.minutes_to_95, together.minutes_to_99, by_mode, seen_rate(evidence), told,
+        decide(weighed, prices) if prices is not None and known else (),
+        next_trials(weighed, evidence, candidates(evidence.book, trials[-1].fit)) if trials else (),
+    )  # fmt: skip

@@ -1,0 +1,174 @@
+"""Keeping the book of trials of a job: what is fitted, which runs belong to which fit, and what was seen elsewhere."""
+
+from dataclasses import replace
+
+from thresher.engine.protocol import BookEvent
+from thresher.engine.record import Record
+from thresher.model.errors import InputError, InputFault
+from thresher.model.parts import PartInstance, PartKind
+from thresher.model.trials import Book, BookPart, Fit, Outcome, Trial
+from thresher.shop.store import ShopPart
+
+_MOST_MINUTES = 60.0 * 24 * 366
+_MOST_TRIALS = 200
+AS_IT_CAME = "As it came in"
+
+
+def first_book(instances: tuple[PartInstance, ...], shelf: tuple[ShopPart, ...]) -> Book:
+    """Return the book of a machine as it came in: its own parts fitted, the shop's known-good ones beside it."""
+    own = tuple(BookPart(each.tag, each.kind, each.name) for each in instances if each.part)
+    fitted = {part.kind for part in own}
+    # what the machine cannot tell is there all the same
+    own += tuple(
+        BookPart(kind.value, kind, f"{kind.value}, not told")
+        for kind in (PartKind.PROCESSOR, PartKind.BOARD, PartKind.MEMORY, PartKind.POWER, PartKind.COOLING)
+        if kind not in fitted
+    )
+    ours = tuple(BookPart(each.tag, each.kind, each.name, ours=True) for each in shelf)
+    places = tuple((each.place, each.tag) for each in instances if each.part and each.place)
+    return Book((*own, *ours), (Trial(0, AS_IT_CAME, Fit(tuple(part.tag for part in own), places)),))
+
+
+class BookDesk:
+    """Holds the book; every change is kept with the job and can be undone."""
+
+    def __init__(
+        self, record: Record, stored: Book | None, instances: tuple[PartInstance, ...], shelf: tuple[ShopPart, ...]
+    ) -> None:
+        """Go on with the stored book, taking in parts that are new to it, or begin one."""
+        self._record = record
+        self._before: list[Book] = []
+        first = first_book(instances, shelf)
+        self.book = first
+        if stored is not None and stored.trials:
+            known = {part.tag for part in stored.parts}
+            self.book = replace(stored, parts=stored.parts + tuple(p for p in first.parts if p.tag not in known))
+
+    @property
+    def kept(self) -> Book:
+        """The book for the diagnosis: empty until something was tried, since it says nothing before."""
+        tried = len(self.book.trials) > 1 or any(trial.outcomes for trial in self.book.trials)
+        return self.book if tried else Book()
+
+    @property
+    def fit(self) -> Fit:
+        """What is fitted now."""
+        return self.book.trials[-1].fit
+
+    def begin_trial(self, title: str, fit: Fit) -> Trial:
+        """Begin a trial with another fit. Raises InputError."""
+        faults = [
+            InputFault("fit", f"{tag!r} is no part of the book") for tag in fit.tags if self.book.part(tag) is None
+        ]
+        faults += [
+            InputFault("fit", f"{tag!r} is fitted twice") for tag in {t for t in fit.tags if fit.tags.count(t) > 1}
+        ]
+        faults += [
+            InputFault("places", f"{tag!r} is in {place!r} and not fitted")
+            for place, tag in fit.places
+            if tag not in fit.tags
+        ]
+        if not title.strip():
+            faults.append(InputFault("title", "say what was changed"))
+        if len(self.book.trials) >= _MOST_TRIALS:
+            faults.append(InputFault("book", f"it holds {_MOST_TRIALS} trials, more than anybody can read"))
+        if faults:
+            raise InputError("trial", faults)
+        trial = Trial(len(self.book.trials), title.strip(), fit)
+        self._change(replace(self.book, trials=(*self.book.trials, trial)))
+        self._record.note(f"Trial {trial.number}: {trial.title}", self._difference(trial))
+        return trial
+
+    def add_outcome(self, number: int, outcome: Outcome) -> None:
+        """Enter what was seen without a run of ours. Raises InputError."""
+        trial = self._trial(number)
+        faults = []
+        if not 0.0 <= outcome.minutes <= _MOST_MINUTES:
+            faults.append(InputFault("minutes", f"expected 0 to {_MOST_MINUTES:.0f}, found {outcome.minutes:g}"))
+        if not 0.0 < outcome.trust <= 1.0:
+            faults.append(InputFault("trust", f"expected above 0 up to 1, found {outcome.trust:g}"))
+        if faults:
+            raise InputError("outcome", faults)
+        self._put(replace(trial, outcomes=(*trial.outcomes, outcome)))
+        when = f" after {outcome.minutes:.0f} min of {outcome.load}" if outcome.load else ""
+        self._record.note(f"Trial {number} {outcome.ended.value}", f"{trial.title}{when}, trusted {outcome.trust:.0%}")
+
+    def assign(self, run: int, number: int) -> None:
+        """Say that a run belongs to a trial; it leaves the one that it was with. Raises InputError."""
+        self._trial(number)
+        trials = tuple(
+            replace(each, runs=(*(r for r in each.runs if r != run), *((run,) if each.number == number else ())))
+            for each in self.book.trials
+        )
+        self._change(replace(self.book, trials=trials))
+
+    def run_begins(self, run: int) -> None:
+        """Put a run that begins down to what is fitted now."""
+        last = self.book.trials[-1]
+        self._put(replace(last, runs=(*last.runs, run)), undoable=False)
+
+    def undo(self) -> None:
+        """Take the newest change back. Raises InputError when there is none since the bench was opened."""
+        if not self._before:
+            raise InputError("book", [InputFault("undo", "nothing was changed since the bench was opened")])
+        runs = {run: trial.number for trial in self.book.trials for run in trial.runs}
+        self.book = self._before.pop()
+        # runs made meanwhile stay in the book: with their trial, or with the last one when that is gone
+        known = {run for trial in self.book.trials for run in trial.runs}
+        for run, number in runs.items():
+            if run not in known:
+                trial = self.book.trials[min(number, len(self.book.trials) - 1)]
+                self.book = self._with(replace(trial, runs=(*trial.runs, run)))
+        self._tell()
+        self._record.note("The book of trials is as it was before", self.book.trials[-1].title)
+
+    def questions(self, instances: tuple[PartInstance, ...]) -> tuple[str, ...]:
+        """Return where the machine's own inventory contradicts the fit of the last trial."""
+        seen = {each.tag: each.place for each in instances if each.part}
+        told = set(self.fit.tags)
+        asked = []
+        for each in instances:
+            part = self.book.part(each.tag)
+            if part is None or part.ours:
+                continue
+            if each.part and each.tag not in told:
+                asked.append(f"{each.tag} is out by the book, and the machine still shows it")
+            elif not each.part and each.tag in told:
+                asked.append(f"{each.tag} is fitted by the book, and the machine does not show it")
+            elif (place := self.fit.place_of(each.tag)) and seen.get(each.tag, place) not in ("", place):
+                asked.append(f"{each.tag} is in {place} by the book, and the machine shows it in {seen[each.tag]}")
+        return tuple(asked)
+
+    def _difference(self, trial: Trial) -> str:
+        before = self.book.trials[trial.number - 1].fit
+        out = [tag for tag in before.tags if tag not in trial.fit.tags]
+        into = [tag for tag in trial.fit.tags if tag not in before.tags]
+        moved = [f"{tag} to {place}" for place, tag in trial.fit.places if before.place_of(tag) not in ("", place)]
+        said = [f"out: {', '.join(out)}"] * bool(out) + [f"in: {', '.join(into)}"] * bool(into) + moved
+        if trial.fit.stock != before.stock:
+            said.append("settings back to stock" if trial.fit.stock else "settings as they were found")
+        said += [f"{each} treated" for each in trial.fit.treated if each not in before.treated]
+        return "; ".join(said) or "the same fit again"
+
+    def _trial(self, number: int) -> Trial:
+        if not 0 <= number < len(self.book.trials):
+            raise InputError("book", [InputFault("trial", f"there is no trial {number}")])
+        return self.book.trials[number]
+
+    def _with(self, trial: Trial) -> Book:
+        trials = tuple(trial if each.number == trial.number else each for each in self.book.trials)
+        return replace(self.book, trials=trials)
+
+    def _put(self, trial: Trial, undoable: bool = True) -> None:
+        self._change(self._with(trial), undoable)
+
+    def _change(self, book: Book, undoable: bool = True) -> None:
+        if undoable:
+            self._before.append(self.book)
+        self.book = book
+        self._tell()
+
+    def _tell(self) -> None:
+        self._record.writer.set_book(self.book)
+        self._record.changed = True
+        self._record.tell(BookEvent(self.book))
