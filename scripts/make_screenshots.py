@@ -20,6 +20,7 @@ from thresher.ui.__main__ import DEMO_ARGUMENTS, LIVE_ARGUMENTS
 from thresher.ui.app import make_app, take_down
 from thresher.ui.link import EngineLink
 from thresher.ui.look import Look
+from thresher.ui.parts.trials_panel import columns_of
 from thresher.ui.state import BenchState
 from thresher.ui.window import MainWindow
 
@@ -79,7 +80,7 @@ def demo_pictures(app: QApplication, folder: Path) -> None:
     window.resize(1024, 700)
     grab(app, window, "bench-small.png")
     window.resize(1280, 800)
-    window.show_station(3)
+    window.show_station(4)
     grab(app, window, "station-to-come.png")
     window.show_station(1)
     wait_for(app, lambda: state.run.state == "ended", 90)
@@ -93,7 +94,27 @@ def demo_pictures(app: QApplication, folder: Path) -> None:
     window.evidence.timeline.picked.emit(0)
     window._look.choose(theme.DARK)
     grab(app, window, "evidence-log.png")
+    window._look.choose(theme.LIGHT)
+    parts_pictures(app, window)
     take_down(app, window)
+
+
+def parts_pictures(app: QApplication, window: MainWindow) -> None:
+    """The Parts after a run: what is likely, what to do, and a swap in the book."""
+    window.show_station(3)
+    grab(app, window, "parts-first.png")
+    state, station = window.state, window.parts
+    own = next(part.tag for part in state.book.parts if part.kind.value == "processor" and not part.ours)
+    ours = next(part.tag for part in state.book.parts if part.kind.value == "processor" and part.ours)
+    columns = columns_of(state.book)
+    number = next(n for n, column in enumerate(columns) if column.kind.value == "processor")
+    station.trials.put(number, ours)
+    station.begin.click()
+    wait_for(app, lambda: len(state.book.trials) == 2, 10)
+    outcome = {"ended": "clean", "load": "matrix", "minutes": 45.0, "kind": None, "trust": 0.95, "note": ""}
+    station.outcome_wanted.emit(1, outcome)
+    wait_for(app, lambda: state.verdict is not None and state.verdict.suspects[0].tag == own, 20)
+    grab(app, window, "parts.png")
 
 
 def intake_pictures(app: QApplication, folder: Path) -> None:

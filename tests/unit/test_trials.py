@@ -3,12 +3,14 @@
 import math
 from dataclasses import replace
 
+import numpy as np
 import pytest
 
 from thresher.diagnosis.decision import Prices, chance_of, decide, faults_of, load_prices, parse_prices
 from thresher.diagnosis.evidence import Evidence
 from thresher.diagnosis.inference import DECIBANS, Weighed, counted, weigh
 from thresher.diagnosis.knowledge import Action, load_knowledge
+from thresher.diagnosis.likelihood import FaultTable, explain
 from thresher.diagnosis.next_trial import candidates, next_trials
 from thresher.diagnosis.verdict import diagnose
 from thresher.model.errors import InputError
@@ -268,3 +270,53 @@ def test_what_would_tell_nothing_is_not_proposed() -> None:
     for each in next_trials(done, evidence, candidates(evidence.book, AS_IS), most=20):
         assert each.gain > 0.0
         assert 0.0 <= each.finds <= 1.0
+
+
+# ---- the likelihood itself
+
+
+def table_of(rates: list[list[float]], expected: list[list[float]]) -> FaultTable:
+    faults, groups = len(rates), len(rates[0])
+    strengths = np.tile(10.0 ** np.linspace(-2, 2, 7), (faults, 1))
+    weights = np.full((faults, 7), -math.log(7.0))
+    return FaultTable(
+        np.array(rates), np.array(expected), strengths, weights, np.arange(1.0, groups + 1.0),
+        np.arange(groups) % len(expected[0]), np.full(groups, 0.01),
+    )  # fmt: skip
+
+
+def summed_by_hand(table: FaultTable, one: int, other: int) -> float:
+    total = -math.inf
+    for k, mine in enumerate(table.strengths[one]):
+        for j, theirs in enumerate(table.strengths[other]):
+            rates = table.quiet + mine * table.rates[one] + theirs * table.rates[other]
+            log = float((table.worth * np.log(rates)).sum())
+            log -= float((mine * table.expected[one] + theirs * table.expected[other]).sum())
+            total = float(np.logaddexp(total, log + table.log_weights[one, k] + table.log_weights[other, j]))
+    return total
+
+
+@pytest.mark.parametrize(
+    "rates",
+    [
+        [[0.5, 0.0, 0.0], [0.0, 0.3, 0.7]],  # each explains its own
+        [[0.5, 0.2, 0.0], [0.0, 0.3, 0.7]],  # one group both could show
+        [[0.0, 0.0, 0.0], [0.4, 0.3, 0.7]],  # one that shows nothing of it
+    ],
+)
+def test_two_faults_are_worth_what_summing_by_hand_gives(rates: list[list[float]]) -> None:
+    table = table_of(rates, [[0.1, 0.2], [0.3, 0.05]])
+    explained = explain(table, np.array([[0, 1]]))
+    assert explained.two[0, -1] == pytest.approx(summed_by_hand(table, 0, 1), abs=1e-9)
+
+
+def test_many_pairs_are_never_worth_more_than_they_are() -> None:
+    rng = np.random.default_rng(5)
+    rates = (rng.random((14, 5)) * (rng.random((14, 5)) > 0.4)).tolist()
+    table = table_of(rates, rng.random((14, 3)).tolist())
+    pairs = np.array([(a, b) for a in range(14) for b in range(a + 1, 14)])
+    explained = explain(table, pairs)
+    by_hand = np.array([summed_by_hand(table, a, b) for a, b in pairs])
+    assert (explained.two[:, -1] <= by_hand + 1e-9).all()
+    best = int(by_hand.argmax())
+    assert explained.two[best, -1] == pytest.approx(by_hand[best], abs=1e-9)

@@ -62,10 +62,12 @@ def _decisions(suspects: tuple[Suspect, ...], knowledge: Knowledge) -> list[tupl
 
 
 def _action_sentence(suspect: Suspect, probability: float, knowledge: Knowledge) -> str:
+    several = suspect.tag and suspect.kind is not None and suspect.tag != suspect.kind.value
+    part = f"{suspect.kind.value} {suspect.tag}" if several and suspect.kind is not None else suspect.part
     words = {
-        Action.REPLACE: f"Replace the {suspect.part}",
+        Action.REPLACE: f"Replace the {part}",
         Action.CLEAN: "Clean the cooling",
-        Action.RESEAT: f"Seat anew: {suspect.part}",
+        Action.RESEAT: f"Seat anew: {part}",
         Action.STOCK: "Go back to stock settings",
         Action.NOTHING: "Do nothing",
     }

@@ -5,9 +5,9 @@ conditions, on a grid of `K` points; findings come as a Poisson process whose ra
 background, so that the logarithm of the likelihood of a group of findings worth `w` is `w log(rate)`, and that of time
 is minus the expected count. Strengths are summed out.
 
-Two faults of which at most one can show any of the findings factorise exactly. Of the others the most promising, told
-by the strengths that fit each best alone, are summed over both grids; the rest keep a lower bound, what the better one
-explains while the other stays silent.
+Two faults that can show none of the same groups factorise exactly: each explains its own. Of the others the most
+promising, told by the strengths that fit each best alone, are summed over both grids; the rest keep a lower bound, what
+the better one explains while the other stays silent.
 """
 
 from dataclasses import dataclass
@@ -99,10 +99,14 @@ def explain(table: FaultTable, pairs: Whole) -> Explained:
         return Explained(none, one, pairs, np.zeros((0, table.pieces)), grid)
     alone = silent(table)
     first, second = pairs[:, 0], pairs[:, 1]
-    # what one explains while the other stays silent; exact where the other can show none of the findings
-    two = np.maximum(one[first] + alone[second], one[second] + alone[first])
-    shows = np.asarray((table.rates > 0).any(axis=1), dtype=np.bool_)
-    joint = np.flatnonzero(shows[first] & shows[second])
+    shows = (table.rates > 0).astype(np.float64)
+    share_some = np.asarray((shows @ shows.T)[first, second] > 0, dtype=np.bool_)
+    two = np.where(
+        share_some[:, None],
+        np.maximum(one[first] + alone[second], one[second] + alone[first]),  # one explains, the other stays silent
+        one[first] + one[second] - none,
+    )
+    joint = np.flatnonzero(share_some)
     for number in _most_promising(table, pairs, joint, grid):
         two[number] = _both(table, int(first[number]), int(second[number]))
     return Explained(none, one, pairs, two, grid)

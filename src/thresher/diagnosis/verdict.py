@@ -1,5 +1,7 @@
 """The whole answer: suspects with reasons, statuses, a sentence, what to do, and which trial tells most next."""
 
+from dataclasses import replace
+
 from thresher.diagnosis.conclusions import sentence_of, statuses_of
 from thresher.diagnosis.decision import Prices, decide
 from thresher.diagnosis.evidence import Evidence
@@ -8,13 +10,17 @@ from thresher.diagnosis.inference import counted, shown_kinds, suspects_of, weig
 from thresher.diagnosis.knowledge import Knowledge
 from thresher.diagnosis.next_trial import candidates, next_trials
 from thresher.diagnosis.stories import stories, unexplained
+from thresher.model.trials import EMPTY_BOOK, Book
 from thresher.model.verdict import Verdict
 
 
-def diagnose(evidence: Evidence, knowledge: Knowledge, prices: Prices | None = None) -> Verdict:
+def diagnose(
+    evidence: Evidence, knowledge: Knowledge, prices: Prices | None = None, offered: Book = EMPTY_BOOK
+) -> Verdict:
     """Return the suspects with probabilities and reasons, most likely first.
 
-    With prices also what to do; with a book of trials which trial tells most next.
+    With prices also what to do; with a book of trials which trial tells most next. `offered` is a book in which nothing
+    was tried yet: it changes nothing but what could be tried.
     """
     evidence = counted(evidence)
     weighed = weigh(evidence, knowledge)
@@ -26,11 +32,13 @@ def diagnose(evidence: Evidence, knowledge: Knowledge, prices: Prices | None = N
         *unexplained(evidence.findings, shown_kinds(knowledge)),
     )
     known = bool(evidence.findings or evidence.book.trials)
-    trials = evidence.book.trials
+    tried = evidence if evidence.book.trials else replace(evidence, book=offered)
+    trials = tried.book.trials if evidence.findings or evidence.book.trials else ()
+    by_part = weighed if tried is evidence or not trials else weigh(tried, knowledge)
     return Verdict(
         suspects, statuses_of(suspects, shown, knowledge),
         sentence_of(suspects, knowledge, evidence, together.shown_share), together.shown_share,
         together.minutes_to_95, together.minutes_to_99, by_mode, seen_rate(evidence), told,
         decide(weighed, prices) if prices is not None and known else (),
-        next_trials(weighed, evidence, candidates(evidence.book, trials[-1].fit)) if trials else (),
+        next_trials(by_part, tried, candidates(tried.book, trials[-1].fit)) if trials else (),
     )  # fmt: skip

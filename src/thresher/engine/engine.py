@@ -480,7 +480,7 @@ class Engine:
     def _diagnose(self, at: float) -> None:
         spent = (*self.conductor.exposures(), *self.outside.use)
         evidence = Evidence(self.findings, spent, self.inventory.core_count, self._symptoms, self.books.kept)
-        self.verdict = diagnose(evidence, self._knowledge, self._prices)
+        self.verdict = diagnose(evidence, self._knowledge, self._prices, self.books.book)
         self._diagnosed_at = at
         self._record.changed = False
         self._record.tell(VerdictEvent(self.verdict))

@@ -133,4 +133,6 @@ def suspect_title(suspect: Suspect) -> str:
     """Return the part and place of a suspect as a person names it."""
     if suspect.kind is None:
         return "Nothing faulty"
-    return f"{suspect.part.capitalize()}, {suspect.place}" if suspect.place else suspect.part.capitalize()
+    part = f"{suspect.kind.value} {suspect.tag}" if suspect.tag and suspect.tag != suspect.kind.value else suspect.part
+    part = part[:1].upper() + part[1:]
+    return f"{part}, {suspect.place}" if suspect.place else part

@@ -40,8 +40,9 @@ from thresher.ui.stations.bench import BenchStation
 from thresher.ui.stations.coming import ComingStation
 from thresher.ui.stations.evidence import EvidenceStation
 from thresher.ui.stations.intake import IntakeStation
+from thresher.ui.stations.parts import PartsStation
 
-_INTAKE, _BENCH, _EVIDENCE = 0, 1, 2
+_INTAKE, _BENCH, _EVIDENCE, _PARTS = 0, 1, 2, 3
 
 
 class _TakenIn(msgspec.Struct):
@@ -79,7 +80,10 @@ class MainWindow(QWidget):
         self.bench = BenchStation(state, look, self, settings)
         self.intake = IntakeStation(state, look, self)
         self.evidence = EvidenceStation(state, look, load_tables(), self)
-        built: dict[int, QWidget] = {_INTAKE: self.intake, _BENCH: self.bench, _EVIDENCE: self.evidence}
+        self.parts = PartsStation(state, look, self)
+        built: dict[int, QWidget] = {
+            _INTAKE: self.intake, _BENCH: self.bench, _EVIDENCE: self.evidence, _PARTS: self.parts,
+        }  # fmt: skip
         for number, _name in enumerate(STATIONS):
             self.stations.addWidget(built.get(number) or ComingStation(number, state, look, self))
         self.footer = Footer(state, look, self)
@@ -118,6 +122,11 @@ class MainWindow(QWidget):
         self.evidence.evidence_wanted.connect(self._add_evidence)
         self.evidence.note_wanted.connect(lambda text: self._ask("evidence.note", text=text))
         self.evidence.take_back_wanted.connect(self.take_back)
+        self.parts.trial_wanted.connect(self._begin_trial)
+        self.parts.outcome_wanted.connect(
+            lambda number, outcome: self._ask("book.outcome", trial=number, outcome=outcome)
+        )
+        self.parts.undo_wanted.connect(lambda: self._ask("book.undo"))
         state.refreshed.connect(self._retitle)
         state.machine_changed.connect(self.list_jobs)
         look.changed.connect(self._recolour)
@@ -231,6 +240,19 @@ class MainWindow(QWidget):
             self.say("A stored job can only be looked at; open it on the bench to add evidence.")
             return
         self._link.call("evidence.add", lambda _answer: self.evidence.show_page(0), findings=findings, **known)
+
+    def _begin_trial(self, title: str, fit: object, load: str) -> None:
+        """Begin a trial; a proposed one brings the sheet of its load onto the bench."""
+        if self._link is None:
+            self.say("A stored job can only be looked at; open it on the bench to go on with its trials.")
+            return
+        sheet = {"memory": "memory-check-short", "matrix": "reset-hunt-short"}.get(load)
+
+        def on_begun(_answer: Incoming) -> None:
+            if sheet is not None and self._link is not None:
+                self._link.call("sheet.choose", None, name=sheet)
+
+        self._link.call("book.trial", on_begun, title=title, fit=fit)
 
     def take_back(self) -> None:
         """Take back the evidence that was added last."""

@@ -1,0 +1,173 @@
+"""The Parts station: suspects with their reasons, the decision with its costs, the book of trials."""
+
+from PyQt6.QtCore import QSize, pyqtSignal
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
+
+from thresher.model.parts import PartKind
+from thresher.model.trials import Fit, NextTrial
+from thresher.ui.intake.form import Panel, form_style, scrolled
+from thresher.ui.look import Look
+from thresher.ui.parts.decision_panel import DecisionPanel
+from thresher.ui.parts.outcome_dialog import OutcomeDialog
+from thresher.ui.parts.suspects_panel import SuspectsPanel
+from thresher.ui.parts.trials_panel import TrialsPanel
+from thresher.ui.state import BenchState
+
+_UPPER = 300
+
+
+class PartsStation(QWidget):
+    """The whole station. Its signals carry what a person wants of the engine; nothing is decided here.
+
+    `trial_wanted` brings title, fit and the load of the proposed trial or an empty text; `outcome_wanted` the number
+    of a trial and its outcome.
+    """
+
+    trial_wanted = pyqtSignal(str, object, str)
+    outcome_wanted = pyqtSignal(int, dict)
+    undo_wanted = pyqtSignal()
+
+    def __init__(self, state: BenchState, look: Look, parent: QWidget | None = None) -> None:
+        """Lay the station out."""
+        super().__init__(parent)
+        self._state, self._look = state, look
+        self._load = ""
+        self._picked: int | None = None
+        suspects = Panel("Suspects", look, self)
+        suspects.aside = "tenths of a ban for and against"
+        self.suspects = SuspectsPanel(state, look, suspects)
+        suspects.column.addWidget(scrolled(self.suspects, suspects), 1)
+        self.decision = DecisionPanel(state, look, self)
+        book = Panel("Trials", look, self)
+        book.aside = "solid: the customer's part, dashed: ours"
+        self.trials = TrialsPanel(state, look, book)
+        book.column.addWidget(scrolled(self.trials, book), 1)
+        book.column.addLayout(self._make_buttons(book))
+        upper = QHBoxLayout()
+        upper.setSpacing(8)
+        upper.addWidget(suspects, 11)
+        upper.addWidget(self.decision, 10)
+        suspects.setFixedHeight(_UPPER)
+        self.decision.setFixedHeight(_UPPER)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(12, 8, 12, 8)
+        column.setSpacing(8)
+        column.addLayout(upper)
+        column.addWidget(book, 1)
+        self.decision.wanted.connect(self.set_up)
+        self.trials.changed.connect(self._fit_buttons)
+        self.trials.chosen.connect(self._choose)
+        state.refreshed.connect(self._fit_buttons)
+        look.changed.connect(self._restyle)
+        self._restyle()
+        self._fit_buttons()
+
+    def _make_buttons(self, parent: QWidget) -> QHBoxLayout:
+        self.title = QLineEdit(parent)
+        self.title.setObjectName("trial_title")
+        self.title.setAccessibleName("What was changed")
+        self.title.setPlaceholderText("what was changed; empty for the usual words")
+        row = QHBoxLayout()
+        row.addWidget(self.title, 1)
+        self.begin = self._button("Begin this trial", "begin_trial", self._begin, row)
+        self.stock = self._button("Settings to stock", "trial_stock", self._toggle_stock, row)
+        self.cleaned = self._button("Cleaned", "trial_cleaned", lambda: self._toggle_treated(PartKind.COOLING), row)
+        self.seated = self._button("Seated anew", "trial_seated", lambda: self._toggle_treated(PartKind.BOARD), row)
+        for each in (self.stock, self.cleaned, self.seated):
+            each.setCheckable(True)
+        self.outcome = self._button("How it ended…", "trial_outcome", self.ask_outcome, row)
+        self.undo = self._button("Undo", "trial_undo", self.undo_wanted.emit, row)
+        return row
+
+    def _button(self, text: str, name: str, slot: object, row: QHBoxLayout) -> QPushButton:
+        button = QPushButton(text, self)
+        button.setObjectName(name)
+        button.clicked.connect(slot)  # type: ignore[arg-type]  # PyQt6 takes any callable
+        row.addWidget(button)
+        return button
+
+    def sizeHint(self) -> QSize:
+        """As wide as the window's usual size."""
+        return QSize(1180, 690)
+
+    def _restyle(self) -> None:
+        self.setStyleSheet(form_style(self._look.scheme))
+
+    def _fit_buttons(self) -> None:
+        fit, trials = self.trials.planned(), self._state.book.trials
+        self.begin.setEnabled(self.trials.differs() and not self._state.active)
+        self.begin.setToolTip(
+            "" if self.trials.differs() else "Change the dashed row first: it is the fit of the last trial"
+        )
+        self.outcome.setEnabled(bool(trials))
+        for button, on in (
+            (self.stock, fit is not None and bool(fit.stock)),
+            (self.cleaned, fit is not None and PartKind.COOLING.value in fit.treated),
+            (self.seated, fit is not None and PartKind.BOARD.value in fit.treated),
+        ):
+            button.setChecked(on)
+            button.setEnabled(fit is not None)
+
+    def _toggle_stock(self) -> None:
+        fit = self.trials.planned()
+        if fit is not None:
+            stock = () if fit.stock else (PartKind.PROCESSOR, PartKind.MEMORY)
+            self.trials.plan(Fit(fit.tags, fit.places, stock, fit.treated))
+
+    def _toggle_treated(self, kind: PartKind) -> None:
+        fit = self.trials.planned()
+        if fit is not None:
+            on = kind.value in fit.treated
+            treated = tuple(each for each in fit.treated if each != kind.value) + (() if on else (kind.value,))
+            self.trials.plan(Fit(fit.tags, fit.places, fit.stock, treated))
+
+    def set_up(self, trial: NextTrial) -> None:
+        """Fill the row of the next trial with the proposed one, and its words."""
+        self._load = trial.load
+        self.title.setText(trial.candidate.title)
+        self.trials.plan(trial.candidate.fit)
+        last = self._state.book.trials[-1].fit if self._state.book.trials else None
+        if trial.candidate.fit == last:  # the same again needs no other fit, only its sheet
+            self.trial_wanted.emit(trial.candidate.title, trial.candidate.fit, trial.load)
+            self._done()
+
+    def _begin(self) -> None:
+        fit, trials = self.trials.planned(), self._state.book.trials
+        if fit is None or not trials:
+            return
+        self.trial_wanted.emit(self.title.text().strip() or change_words(trials[-1].fit, fit), fit, self._load)
+        self._done()
+
+    def _done(self) -> None:
+        self._load = ""
+        self.title.clear()
+        self.trials.plan(None)
+
+    def _choose(self, number: int) -> None:
+        self._picked = number
+
+    def ask_outcome(self) -> OutcomeDialog | None:
+        """Ask how the chosen trial, or the last one, ended."""
+        trials = self._state.book.trials
+        if not trials:
+            return None
+        number = self._picked if self._picked is not None and self._picked < len(trials) else len(trials) - 1
+        dialog = OutcomeDialog(trials[number], self._look.scheme, self)
+        dialog.accepted.connect(lambda: self.outcome_wanted.emit(number, dialog.answer()))
+        dialog.open()
+        return dialog
+
+
+def change_words(before: Fit, after: Fit) -> str:
+    """Return the usual words for a change of the fit."""
+    out = [tag for tag in before.tags if tag not in after.tags]
+    into = [tag for tag in after.tags if tag not in before.tags]
+    if into and out:
+        return f"{', '.join(into)} in place of {', '.join(out)}"
+    if into or out:
+        return f"{', '.join(into or out)} {'fitted' if into else 'taken out'}"
+    if after.stock != before.stock:
+        return "Settings back to stock" if after.stock else "Settings as they were found"
+    if after.treated != before.treated:
+        return "Cleaned or seated anew"
+    return "Parts moved" if after.places != before.places else "The same again"
