@@ -96,7 +96,7 @@ def job_verdict(stored: JobFile) -> Verdict:
     book = stored.book() or EMPTY_BOOK
     tried = len(book.trials) > 1 or any(trial.outcomes for trial in book.trials)
     evidence = Evidence(tuple(findings), tuple(exposures), cores, symptoms, book if tried else EMPTY_BOOK)
-    return diagnose(evidence, load_knowledge(), load_prices())
+    return diagnose(evidence, load_knowledge(), load_prices(), book)
 
 
 def take_picture(job: Path, out: Path) -> None:

@@ -54,11 +54,12 @@ def print_verdict(verdict: Verdict) -> None:
             if abs(reason.decibans) >= 0.5:
                 say(f"          {reason.decibans:+6.1f}  {reason.text}")
     say("  (weights in tenths of a ban: +10 is ten to one for, -10 ten to one against)")
+    whose = "the shop's own" if verdict.own_prices else "default"
     for number, act in enumerate(verdict.acts[:3]):
         word = "Do" if number == 0 else "or"
         say(
             f"  {word}: {act.words}, {act.price:.0f} and {act.minutes:.0f} min; mends it with {percent(act.mends)},"
-            f" expected cost {act.expected:.0f} (default prices)"
+            f" expected cost {act.expected:.0f} ({whose} prices)"
         )
     for trial in verdict.next_trials[:2]:
         say(f"  Trial: {trial.sentence} ({trial.minutes:.0f} min)")

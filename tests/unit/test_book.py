@@ -19,6 +19,7 @@ from thresher.model.findings import FindingKind
 from thresher.model.parts import PartInstance, PartKind
 from thresher.model.sheet import RunSheet
 from thresher.model.trials import Ended, Fit, Outcome
+from thresher.model.verdict import Verdict
 from thresher.shop.store import Shelf, ShopPart, shelf_path, write_shelf
 
 MakeSheet = Callable[[float], RunSheet]
@@ -152,4 +153,32 @@ def test_what_the_machine_shows_against_the_book_is_asked(engine: Engine) -> Non
     assert any("the machine shows it in elsewhere" in each for each in books.questions(moved))
     lost = tuple(replace(each, part="") if each.tag == other.tag else each for each in without)
     assert any("the machine does not show it" in each for each in books.questions(lost))
+    engine.close()
+
+
+def verdict_now(engine: Engine) -> Verdict:
+    engine.watch(2)
+    verdict = engine.verdict
+    assert verdict is not None
+    return verdict
+
+
+def test_the_shop_s_own_prices_are_used_and_a_faulty_list_is_said(
+    engine: Engine, sheet: MakeSheet, tmp_path: Path
+) -> None:
+    engine.run_to_end(sheet(400))
+    first = verdict_now(engine)
+    assert first.own_prices is False
+    path = engine.desk.keep_prices()
+    assert path == tmp_path / "shop" / "prices.toml"
+    path.write_text(path.read_text().replace("processor = 260.0", "processor = 900.0"))
+    engine.read_prices()
+    second = verdict_now(engine)
+    assert second.own_prices is True
+    dear = next(act for act in second.acts if PartKind.PROCESSOR in act.kinds)
+    assert dear.price >= first.acts[0].price + 640.0
+    path.write_text("an_hour = 3")
+    engine.read_prices()
+    assert verdict_now(engine).own_prices is False
+    assert any(entry.title == "The shop's prices cannot be used" for entry in engine.snapshot().tape)
     engine.close()

@@ -22,6 +22,7 @@ from thresher.model.verdict import Act
 
 FORMAT = "thresher-prices/1"
 _MOST_ACTS = 8
+_PAIRED = 10
 _TREATMENT_MENDS = 0.97
 """How surely cleaning or seating anew mends a fault that comes from dust or contact; the makers' judgement."""
 
@@ -65,10 +66,14 @@ def parse_prices(text: str, source: str, default: bool = False) -> Prices:
     return Prices(an_hour, comeback, parts, minutes, default)
 
 
+def default_price_list() -> str:
+    """Return the text of the price list that comes with the program, for a shop to begin its own with."""
+    return resources.files("thresher.diagnosis").joinpath("prices.toml").read_text(encoding="utf-8")
+
+
 def load_prices() -> Prices:
     """Return the prices that come with the program."""
-    text = resources.files("thresher.diagnosis").joinpath("prices.toml").read_text(encoding="utf-8")
-    return parse_prices(text, "prices.toml", default=True)
+    return parse_prices(default_price_list(), "prices.toml", default=True)
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,9 +92,19 @@ def decide(weighed: Weighed, prices: Prices) -> tuple[Act, ...]:
     simple = _simple_acts(weighed, prices)
     later = _repairs(simple, weighed, prices)
     acts = [_act((), weighed, prices, later)]
-    acts += [_act((each,), weighed, prices, later) for each in simple]
-    acts += [_act(pair, weighed, prices, later) for pair in combinations(simple, 2) if _differ(*pair)]
+    alone = [(each, _act((each,), weighed, prices, later)) for each in simple]
+    acts += [act for _, act in alone]
+    # two together are worth looking at where each does something by itself
+    promising = [each for each, _ in sorted(alone, key=lambda pair: -_share_mended(pair[0], weighed))[:_PAIRED]]
+    acts += [_act(pair, weighed, prices, later) for pair in combinations(promising, 2) if _differ(*pair)]
     return tuple(sorted(acts, key=lambda act: (act.expected, act.price, len(act.tags)))[:_MOST_ACTS])
+
+
+def _share_mended(act: _Simple, weighed: Weighed) -> float:
+    """Return how likely an act mends something, whatever else is left."""
+    mine = np.zeros(len(weighed.faults) + 1)
+    mine[list(act.mended)] = 1.0
+    return float((mine[weighed.members].max(axis=1) * weighed.posterior).sum())
 
 
 def _differ(one: _Simple, other: _Simple) -> bool:

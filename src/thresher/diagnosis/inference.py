@@ -16,7 +16,6 @@ from dataclasses import dataclass, replace
 from itertools import combinations
 
 import numpy as np
-import numpy.typing as npt
 
 from thresher.diagnosis.evidence import Cell, Evidence, Floats, Piece, fit_of, grid_of, pace, pieces_of
 from thresher.diagnosis.knowledge import Knowledge, Mode, Spread
@@ -30,6 +29,8 @@ DECIBANS = 10.0 / math.log(10.0)
 """Natural log odds times this give tenths of a ban: 10 is ten to one, 20 a hundred to one."""
 
 _MOST_CORES = 6
+_TINY = 1e-300
+"""Odds are not told beyond this: it stands for what underflows."""
 _PAIR_PENALTY = 0.5
 """Two independent faults at once are already rare by their priors; this leaves room for one causing the other."""
 _OURS_FACTOR = 0.05
@@ -206,32 +207,44 @@ def _quiet(cell: Cell, kind: FindingKind, core: int | None, evidence: Evidence, 
     return knowledge.background[kind] / (max(evidence.cores, 1) if core is not None else 1)
 
 
-def _log_odds(prefixes: Floats, chosen: npt.NDArray[np.bool_]) -> Floats:
-    """Return the log odds of a set of hypotheses against all others after 0, 1, 2 ... pieces."""
-    return np.asarray(log_sum(prefixes[chosen], axis=0) - log_sum(prefixes[~chosen], axis=0), dtype=np.float64)
+def _log_odds(prefixes: Floats, chosen: Floats) -> Floats:
+    """Return the log odds of sets of hypotheses (S, H) against all others after 0, 1, 2 ... pieces: (S, P + 1)."""
+    weights = np.exp(prefixes - prefixes.max(axis=0))
+    for_it, against = chosen @ weights, (1.0 - chosen) @ weights
+    return np.asarray(np.log(np.maximum(for_it, _TINY)) - np.log(np.maximum(against, _TINY)), dtype=np.float64)
 
 
 def suspects_of(weighed: Weighed, evidence: Evidence) -> tuple[Suspect, ...]:
     """Return the suspects with probabilities and reasons, most likely first."""
-    suspects = []
     slot = _one_slot(evidence)
     named: dict[tuple[str, str], Mode] = {(fault.mode.name, fault.tag): fault.mode for fault in weighed.faults}
+    numbers = {key: number for number, key in enumerate(named)}
+    # the last column stands for no fault: nobody's
+    owner = np.zeros((len(named), len(weighed.faults) + 1))
+    for number, fault in enumerate(weighed.faults):
+        owner[numbers[fault.mode.name, fault.tag], number] = 1.0
+    chosen = np.maximum(owner[:, weighed.members[:, 0]], owner[:, weighed.members[:, 1]])
+    healthy = (weighed.members[:, 0] == len(weighed.faults)).astype(np.float64)
+    odds = _log_odds(weighed.prefixes, np.vstack((chosen, healthy)))
+    by_fault = np.zeros(len(weighed.faults) + 1)
+    for column in (0, 1):
+        np.add.at(by_fault, weighed.members[:, column], weighed.posterior)
+    suspects = []
     for (name, tag), mode in named.items():
-        mine = {n for n, fault in enumerate(weighed.faults) if fault.mode.name == name and fault.tag == tag}
-        chosen = np.array([any(number in mine for number in each) for each in weighed.hypotheses])
-        core = _likeliest_core(weighed, mine) if mode.places is Spread.ONE_CORE else None
+        number = numbers[name, tag]
+        core = _likeliest_core(weighed, name, tag, by_fault) if mode.places is Spread.ONE_CORE else None
         place = f"core {core}" if core is not None else slot if mode.part is PartKind.MEMORY else ""
         suspects.append(
             Suspect(
-                name, mode.title, mode.part, tag or mode.part.value, place, float(weighed.posterior[chosen].sum()),
-                _reasons(_log_odds(weighed.prefixes, chosen), weighed.pieces, evidence), mode.next_step, tag,
+                name, mode.title, mode.part, tag or mode.part.value, place,
+                float((chosen[number] * weighed.posterior).sum()), _reasons(odds[number], weighed.pieces, evidence),
+                mode.next_step, tag,
             )
         )  # fmt: skip
-    healthy = np.array([not each for each in weighed.hypotheses])
     suspects.append(
         Suspect(
-            "nothing", "nothing faulty in the hardware", None, "", "", float(weighed.posterior[healthy].sum()),
-            _reasons(_log_odds(weighed.prefixes, healthy), weighed.pieces, evidence), "Longer, or another load",
+            "nothing", "nothing faulty in the hardware", None, "", "", float((healthy * weighed.posterior).sum()),
+            _reasons(odds[-1], weighed.pieces, evidence), "Longer, or another load",
         )
     )  # fmt: skip
     return tuple(sorted(suspects, key=lambda suspect: -suspect.probability))
@@ -243,14 +256,9 @@ def _one_slot(evidence: Evidence) -> str:
     return slots.pop() if len(slots) == 1 else ""
 
 
-def _likeliest_core(weighed: Weighed, mine: set[int]) -> int | None:
-    weights: dict[int | None, float] = {}
-    for each, probability in zip(weighed.hypotheses, weighed.posterior, strict=True):
-        for number in each:
-            if number in mine:
-                core = weighed.faults[number].core
-                weights[core] = weights.get(core, 0.0) + float(probability)
-    return max(weights, key=lambda core: weights[core])
+def _likeliest_core(weighed: Weighed, name: str, tag: str, by_fault: Floats) -> int | None:
+    mine = [n for n, fault in enumerate(weighed.faults) if fault.mode.name == name and fault.tag == tag]
+    return weighed.faults[max(mine, key=lambda number: by_fault[number])].core
 
 
 def _reasons(log_odds: Floats, pieces: tuple[Piece, ...], evidence: Evidence) -> tuple[Reason, ...]:

@@ -69,14 +69,19 @@ def next_trials(
         (each.temperature_c for each in evidence.exposures if each.temperature_c is not None), default=None
     )
     targets, names = _targets(weighed)
+    left = weighed.explained.grid
+    left = np.exp(left - left.max(axis=1, keepdims=True))
+    left /= left.sum(axis=1, keepdims=True)
+    paces = {load: np.array([pace(fault.mode, Cell(load, temperature)) for fault in weighed.faults]) for load in _LOADS}
     best: list[NextTrial] = []
     for candidate in options:
-        mine = [
-            trial
-            for load in _LOADS
-            for minutes in _MINUTES
-            if (trial := _worth(weighed, candidate, load, minutes, temperature, targets, names)) is not None
-        ]
+        there = np.array([acts_under(fault, candidate.fit) for fault in weighed.faults])
+        mine = []
+        for load in _LOADS:
+            for minutes in _MINUTES:
+                clean = _clean_chances(weighed, left, paces[load] * there * minutes / 60.0)
+                trial = _worth(weighed, candidate, load, minutes, clean, targets, names)
+                mine += [trial] if trial is not None else []
         if mine:
             best.append(max(mine, key=lambda trial: trial.gain_a_minute))
     return tuple(sorted(best, key=lambda trial: -trial.gain_a_minute)[:most])
@@ -96,21 +101,19 @@ def _name(fault: Fault) -> str:
     return "settings" if fault.mode.of_settings else fault.tag or fault.mode.part.value
 
 
-def _clean_chances(weighed: Weighed, candidate: Candidate, cell: Cell, hours: float) -> Floats:
-    """Return for each hypothesis the chance that a run ends clean: strengths as the evidence has left them."""
-    left = weighed.explained.grid
-    left = np.exp(left - left.max(axis=1, keepdims=True))
-    left /= left.sum(axis=1, keepdims=True)
-    paced = np.array([pace(fault.mode, cell) * acts_under(fault, candidate.fit) for fault in weighed.faults]) * hours
+def _clean_chances(weighed: Weighed, left: Floats, paced: Floats) -> Floats:
+    """Return for each hypothesis the chance that a run ends clean.
+
+    `left` (F, K) is how strong each fault is by the evidence so far, `paced` (F) the hours at reference conditions.
+    """
     quiet = (left * np.exp(-paced[:, None] * weighed.table.strengths)).sum(axis=1)
     return np.asarray(np.append(quiet, 1.0)[weighed.members].prod(axis=1), dtype=np.float64)
 
 
 def _worth(
-    weighed: Weighed, candidate: Candidate, load: str, minutes: float, temperature: float | None,
-    targets: Whole, names: list[str],
+    weighed: Weighed, candidate: Candidate, load: str, minutes: float, clean: Floats, targets: Whole,
+    names: list[str],
 ) -> NextTrial | None:  # fmt: skip
-    clean = _clean_chances(weighed, candidate, Cell(load, temperature), minutes / 60.0)
     joint_clean, joint_found = weighed.posterior * clean, weighed.posterior * (1.0 - clean)
     p_clean, p_found = float(joint_clean.sum()), float(joint_found.sum())
     now = _by_target(weighed.posterior, targets, len(names))

@@ -41,4 +41,5 @@ def diagnose(
         together.minutes_to_95, together.minutes_to_99, by_mode, seen_rate(evidence), told,
         decide(weighed, prices) if prices is not None and known else (),
         next_trials(by_part, tried, candidates(tried.book, trials[-1].fit)) if trials else (),
+        prices is not None and not prices.default,
     )  # fmt: skip

@@ -13,7 +13,6 @@ from pathlib import Path
 from typing import TypeVar
 
 from thresher.decoding.anything import load_tables
-from thresher.diagnosis.decision import load_prices
 from thresher.diagnosis.evidence import Evidence
 from thresher.diagnosis.knowledge import load_knowledge
 from thresher.diagnosis.verdict import diagnose
@@ -109,7 +108,6 @@ class Engine:
         self.unknown: tuple[Fact, ...] = (*self.inventory.unknown, *discovery.unknown)
         self._watchers = Watchers(self.channels, allowed_clock_ghz(self.inventory))
         self._knowledge = load_knowledge()
-        self._prices = load_prices()
         # a simulated machine's workers are small and need no compiler; a directory of files runs no loads
         self._kernels = Kernels() if system.kind is SystemKind.LIVE else None
         self._kernels_told = ""
@@ -307,6 +305,14 @@ class Engine:
         self._record.tell(IntakeEvent(self.intake()))
         return str(path)
 
+    def read_prices(self) -> None:
+        """Read the shop's price list anew, after it was changed in an editor."""
+        before = len(self.desk.notes)
+        self.desk.prices = self.desk.read_prices()
+        for problem in self.desk.notes[before:]:
+            self._record.note(problem.title, problem.detail, Severity.WARNING, problem.code)
+        self._record.changed = True
+
     def read_sheets(self) -> None:
         """Read the shop's own sheets anew, after they were changed in an editor."""
         self.desk.read_sheets()
@@ -480,7 +486,7 @@ class Engine:
     def _diagnose(self, at: float) -> None:
         spent = (*self.conductor.exposures(), *self.outside.use)
         evidence = Evidence(self.findings, spent, self.inventory.core_count, self._symptoms, self.books.kept)
-        self.verdict = diagnose(evidence, self._knowledge, self._prices, self.books.book)
+        self.verdict = diagnose(evidence, self._knowledge, self.desk.prices, self.books.book)
         self._diagnosed_at = at
         self._record.changed = False
         self._record.tell(VerdictEvent(self.verdict))

@@ -14,6 +14,7 @@ from typing import TypeVar
 import msgspec
 import numpy as np
 
+from thresher.diagnosis.decision import Prices, default_price_list, load_prices, parse_prices
 from thresher.engine.proposal import Candidate, SheetOffer, propose
 from thresher.engine.sheet_file import load_sheet, shipped_sheets
 from thresher.inventory.expectation import FIELDS, Expected, changes_since, expected_doubts, parse_expected
@@ -33,6 +34,7 @@ from thresher.shop.store import (
     keep_sheet,
     machine_path,
     own_sheets,
+    prices_path,
     put_aside,
     read_machine,
     read_shelf,
@@ -101,6 +103,7 @@ class IntakeDesk:
         self.notes: list[Note] = []
         self.instances = tag_parts(inventory, known)
         self.shelf = self._guarded(read_shelf, shelf_path, Shelf())
+        self.prices = self.read_prices()
         empty = MachineFile()
         self.machine = empty
         if self._key is not None:
@@ -123,6 +126,34 @@ class IntakeDesk:
             except EnvironmentFault as fault:
                 self.notes.append(Note("A file of the shop cannot be read", f"{error}; {fault}", "X-860"))
             return empty
+
+    def read_prices(self) -> Prices:
+        """Return the shop's own price list, the defaults where it has none or it cannot be used, which is said."""
+        if self._shop is None:
+            return load_prices()
+        try:
+            text = prices_path(self._shop).read_text(encoding="utf-8")
+            return parse_prices(text, str(prices_path(self._shop)))
+        except FileNotFoundError:
+            return load_prices()
+        except (OSError, UnicodeDecodeError, InputError) as error:
+            self.notes.append(Note("The shop's prices cannot be used", f"{error}; default prices are used", "X-860"))
+            return load_prices()
+
+    def keep_prices(self) -> Path:
+        """Return the shop's own price list to be edited, begun with the defaults. Raises EnvironmentFault."""
+        if self._shop is None:
+            raise EnvironmentFault("keeping prices", "this bench has no shop folder", "Start the window normally.")
+        path = prices_path(self._shop)
+        if not path.exists():
+            try:
+                path.parent.mkdir(parents=True, exist_ok=True)
+                path.write_text(default_price_list(), encoding="utf-8")
+            except OSError as error:
+                raise EnvironmentFault(
+                    f"keeping prices in {path}", error.strerror or str(error), "Choose a folder that can be written."
+                ) from error
+        return path
 
     # ---- what follows from it all
 

@@ -118,6 +118,11 @@ def _undo_book(engine: Engine, _params: dict[str, Any]) -> object:
     return engine.books.book
 
 
+def _read_prices(engine: Engine, _params: dict[str, Any]) -> object:
+    engine.read_prices()
+    return True
+
+
 def _quit(engine: Engine, _params: dict[str, Any]) -> object:
     engine.quit()
     return True
@@ -154,6 +159,8 @@ METHODS: dict[str, Method] = {
     "book.outcome": _add_outcome,
     "book.assign": _assign_run,
     "book.undo": _undo_book,
+    "prices.edit": lambda engine, _params: str(engine.desk.keep_prices()),
+    "prices.read": _read_prices,
     "run.start": _start,
     "run.stop": lambda engine, _params: engine.stop(),
     "engine.leave": _leave,

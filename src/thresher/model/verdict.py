@@ -106,7 +106,8 @@ class Verdict:
     `minutes_to_sure` how many more clean minutes of this load under these conditions bring it to 95 %
     (None when no load has run), `minutes_to_very_sure` to 99 %. `how_long` tells the same by way of being faulty;
     `seen_rate` is there from the first finding on; `stories` are what findings say together. `acts` are what may be
-    done, least expected cost first; `next_trials` the trials that tell most for their time, best first.
+    done, least expected cost first; `next_trials` the trials that tell most for their time, best first. `own_prices`
+    when the shop's list was used and not the defaults.
     """
 
     suspects: tuple[Suspect, ...]
@@ -120,6 +121,7 @@ class Verdict:
     stories: tuple[str, ...] = ()
     acts: tuple[Act, ...] = ()
     next_trials: tuple[NextTrial, ...] = ()
+    own_prices: bool = False
 
 
 def percent(probability: float) -> str:

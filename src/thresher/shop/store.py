@@ -176,6 +176,11 @@ def write_shelf(shop: Path, shelf: Shelf) -> None:
     _write(shelf_path(shop), shelf)
 
 
+def prices_path(shop: Path) -> Path:
+    """Return where the shop's own price list is."""
+    return shop / "prices.toml"
+
+
 def sheets_folder(shop: Path) -> Path:
     """Return where the shop's own run sheets are."""
     return shop / "sheets"

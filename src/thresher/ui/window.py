@@ -5,8 +5,8 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
-from PyQt6.QtCore import QEvent, QPointF, QProcess, QSettings, Qt, pyqtSignal
-from PyQt6.QtGui import QAction, QActionGroup, QCloseEvent, QColor, QKeySequence
+from PyQt6.QtCore import QEvent, QPointF, QProcess, QSettings, Qt, QUrl, pyqtSignal
+from PyQt6.QtGui import QAction, QActionGroup, QCloseEvent, QColor, QDesktopServices, QKeySequence
 from PyQt6.QtWidgets import (
     QApplication,
     QFileDialog,
@@ -155,6 +155,8 @@ class MainWindow(QWidget):
         self._add(menu, "Small strip on top of other windows", ("Ctrl+T",), self.toggle_strip)
         menu.addSeparator()
         self._add(menu, "Decode a log, a register, a code…", ("Ctrl+D",), self.decode)
+        self._add(menu, "The shop's prices in an editor", (), self.edit_prices)
+        self._add(menu, "Read the shop's prices anew", ("Ctrl+Shift+P",), lambda: self._ask("prices.read"))
         self._add(menu, "Take back the evidence added last", ("Ctrl+Z",), self.take_back)
         menu.addSeparator()
         self._add(menu, "Next finding", ("Ctrl+Right",), lambda: self.bench.lanes.go_to_finding(1))
@@ -240,6 +242,16 @@ class MainWindow(QWidget):
             self.say("A stored job can only be looked at; open it on the bench to add evidence.")
             return
         self._link.call("evidence.add", lambda _answer: self.evidence.show_page(0), findings=findings, **known)
+
+    def edit_prices(self) -> None:
+        """Open the shop's price list in an editor, begun with the defaults."""
+        if self._link is not None:
+            self._link.call("prices.edit", self._on_prices)
+
+    def _on_prices(self, answer: Incoming) -> None:
+        path = msgspec.json.decode(answer.result, type=str)
+        QDesktopServices.openUrl(QUrl.fromLocalFile(path))
+        self.state.say_trouble(f"{path}; when it is changed, Ctrl+Shift+P reads it anew")
 
     def _begin_trial(self, title: str, fit: object, load: str) -> None:
         """Begin a trial; a proposed one brings the sheet of its load onto the bench."""

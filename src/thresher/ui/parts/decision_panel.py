@@ -51,7 +51,8 @@ class DecisionPanel(PaintedWidget):
     def draw(self, painter: QPainter) -> None:
         """Draw sentence, acts and trial."""
         scheme, verdict = self.look.scheme, self.state.verdict
-        panel(painter, QRectF(self.rect()), scheme, "Decision", "default prices")
+        own = verdict is not None and verdict.own_prices
+        panel(painter, QRectF(self.rect()), scheme, "Decision", "the shop's prices" if own else "default prices")
         if verdict is None:
             draw_text(painter, QPointF(14, 52), "Waiting for evidence.", scheme.soft, 13)
             return
