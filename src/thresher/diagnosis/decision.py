@@ -23,6 +23,8 @@ from thresher.model.verdict import Act
 FORMAT = "thresher-prices/1"
 _MOST_ACTS = 8
 _PAIRED = 10
+_WORTH_NAMING = 0.01
+"""Acts that mend something less likely than this are not listed."""
 _TREATMENT_MENDS = 0.97
 """How surely cleaning or seating anew mends a fault that comes from dust or contact; the makers' judgement."""
 
@@ -89,8 +91,9 @@ class _Simple:
 
 def decide(weighed: Weighed, prices: Prices) -> tuple[Act, ...]:
     """Return what may be done, least expected cost first, at most some eight acts."""
-    simple = _simple_acts(weighed, prices)
-    later = _repairs(simple, weighed, prices)
+    every = _simple_acts(weighed, prices)
+    later = _repairs(every, weighed, prices)
+    simple = [each for each in every if _share_mended(each, weighed) >= _WORTH_NAMING]
     acts = [_act((), weighed, prices, later)]
     alone = [(each, _act((each,), weighed, prices, later)) for each in simple]
     acts += [act for _, act in alone]

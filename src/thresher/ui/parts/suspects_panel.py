@@ -15,11 +15,18 @@ _ROW = 47.0
 _LEAST = 0.004
 _FEWEST = 5
 _REASONS = 3
+_NARROW = 540
+
+
+def known(state: BenchState) -> bool:
+    """Whether there is anything to suspect from: the priors alone are nothing to show a person."""
+    verdict = state.verdict
+    return verdict is not None and bool(state.findings or verdict.shown_share > 0 or state.book.trials[1:])
 
 
 def listed(state: BenchState) -> list[Suspect]:
     """Return the suspects worth a row: the likeliest few, and all that are not next to nothing."""
-    suspects = state.verdict.suspects if state.verdict else ()
+    suspects = state.verdict.suspects if state.verdict is not None and known(state) else ()
     return [each for number, each in enumerate(suspects) if number < _FEWEST or each.probability >= _LEAST]
 
 
@@ -45,8 +52,7 @@ class SuspectsPanel(PaintedWidget):
         """Draw a row a suspect."""
         scheme = self.look.scheme
         painter.fillRect(self.rect(), QColor(scheme.panel))
-        verdict = self.state.verdict
-        if verdict is None or not (self.state.findings or verdict.shown_share > 0 or self.state.book.trials[1:]):
+        if not known(self.state):
             words = "Cannot tell yet: no finding, no time under load. A run of the proposed sheet is the first step."
             draw_text(painter, QPointF(12, 24), words, scheme.soft, 12, width=self.width() - 24.0)
             return
@@ -61,22 +67,25 @@ class SuspectsPanel(PaintedWidget):
         status = self.state.status_of(suspect.kind) if suspect.kind else PartStatus.UNTESTED
         draw_mark(painter, QPointF(20, y + 20), status if suspect.probability >= 0.02 else PartStatus.CLEARED, scheme)
         colour = scheme.part(suspect.kind)
-        draw_text(painter, QPointF(36, y + 18), suspect_title(suspect), colour, 13, bold=True, width=176)
-        draw_text(painter, QPointF(36, y + 34), suspect.title, scheme.soft, 11, width=176)
-        bar = QRectF(218, y + 11, 82, 14)
+        narrow = self.width() < _NARROW
+        name, bar_wide, bar_left = (140.0, 44.0, 182.0) if narrow else (176.0, 82.0, 218.0)
+        draw_text(painter, QPointF(36, y + 18), suspect_title(suspect), colour, 13, bold=True, width=name)
+        draw_text(painter, QPointF(36, y + 34), suspect.title, scheme.soft, 11, width=name)
+        bar = QRectF(bar_left, y + 11, bar_wide, 14)
         painter.fillRect(bar, QColor(scheme.grid))
         strong = suspect.kind is not None and suspect.probability >= 0.8
         painter.fillRect(
             QRectF(bar.x(), bar.y(), max(2.0, bar.width() * suspect.probability), bar.height()),
             QColor(scheme.fault) if strong else colour,
         )
-        draw_text(painter, QPointF(308, y + 23), percent(suspect.probability), scheme.ink, 13, bold=True)
+        draw_text(painter, QPointF(bar.right() + 8, y + 23), percent(suspect.probability), scheme.ink, 13, bold=True)
+        left = bar.right() + (74 if narrow else 84)
         strongest = sorted(suspect.reasons[1:], key=lambda reason: -abs(reason.decibans))[:_REASONS]
         for number, reason in enumerate(each for each in strongest if abs(each.decibans) >= 0.5):
             at = y + 13 + 14 * number
             weight = f"{reason.decibans:+.0f}".replace("-", "−")
-            draw_text(painter, QPointF(384, at), weight, scheme.ink, 10.5, bold=True, right=True)
-            draw_text(painter, QPointF(390, at), reason.text, scheme.soft, 10.5, width=self.width() - 396.0)
+            draw_text(painter, QPointF(left, at), weight, scheme.ink, 10.5, bold=True, right=True)
+            draw_text(painter, QPointF(left + 6, at), reason.text, scheme.soft, 10.5, width=self.width() - left - 12)
         painter.setPen(QPen(QColor(scheme.grid), 1))
         painter.drawLine(QPointF(10, y + _ROW - 1), QPointF(self.width() - 10.0, y + _ROW - 1))
         self.spots.append(Spot(QRectF(0, y, self.width(), _ROW), full_story(suspect)))
