@@ -93,8 +93,8 @@ def pace(mode: Mode, cell: Cell) -> float:
     if mode.heat_k and cell.temperature_c is not None:
         heat = math.exp(min(4.0, max(-6.0, (cell.temperature_c - mode.reference_c) / mode.heat_k)))
     if cell.load in (EVERYDAY_USE, ""):
-        if EVERYDAY_USE in mode.loads:
-            return mode.loads[EVERYDAY_USE]
+        if mode.everyday is not None:
+            return mode.everyday
         return _EVERYDAY_SHARE * max(mode.loads.values(), default=0.0)
     return mode.loads.get(cell.load, 0.0) * heat
 

@@ -36,7 +36,8 @@ class Mode:
     `prior` is relative to 1 for nothing faulty. Findings come at 10**`rate` an hour (log-normal, `spread_decades`
     wide) at `reference_c` under a load of sensitivity 1, and e times as often for every `heat_k` kelvin more
     (0: heat does not matter). `shows` tells in which share of findings it shows as what. `of_settings` goes when the
-    part's settings are back to stock, `treatable` mostly when it is cleaned or seated anew.
+    part's settings are back to stock, `treatable` mostly when it is cleaned or seated anew. `everyday` is how hard
+    everyday use strains it, where that is not a share of the load that strains it most.
     """
 
     name: str
@@ -51,6 +52,7 @@ class Mode:
     places: Spread = Spread.ANYWHERE
     of_settings: bool = False
     treatable: bool = False
+    everyday: float | None = None
     action: Action = Action.REPLACE
     next_step: str
     loads: dict[str, float]

@@ -45,7 +45,7 @@ def write_log_job(log: MatchedLog, name: str, path: Path) -> list[Finding]:
         tick = Tick(float(at), began + float(at), values, {})
         writer.add_tick(1, tick)
         for finding in watchers.look(tick, frozenset())[0]:
-            placed = replace(finding, run_at=float(at))
+            placed = replace(finding, run_at=float(at), run=1)
             findings.append(placed)
             writer.add_mark(1, placed.at, "finding", placed)
             entry = TapeEntry(
