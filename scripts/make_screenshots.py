@@ -102,7 +102,6 @@ def demo_pictures(app: QApplication, folder: Path) -> None:
 def parts_pictures(app: QApplication, window: MainWindow) -> None:
     """The Parts after a run: what is likely, what to do, and a swap in the book."""
     window.show_station(3)
-    grab(app, window, "parts-first.png")
     state, station = window.state, window.parts
     own = next(part.tag for part in state.book.parts if part.kind.value == "processor" and not part.ours)
     ours = next(part.tag for part in state.book.parts if part.kind.value == "processor" and part.ours)
