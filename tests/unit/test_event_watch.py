@@ -218,6 +218,18 @@ def test_pauses_grow_in_a_storm_and_begin_anew_after_it() -> None:
     assert len(told) < 45
 
 
+def test_a_kernel_clock_that_runs_ahead_does_not_undo_the_pauses() -> None:
+    told: list[Finding] = []
+    storms = Storms()
+    one = Finding("S-510", FindingKind.LINK_CORRECTED, Severity.WARNING, PartKind.BOARD, 0.0, "t", "d", "x")
+    for second in range(60):
+        storms.take(replace(one, at=second * 100.0), told.append, float(second))
+        storms.release(float(second), told.append)
+    assert len(told) <= 14
+    storms.release(None, told.append)
+    assert sum(each.count for each in told) == 60
+
+
 # ---- traced lines
 
 T = "x-1 [000] .... 1.0: "

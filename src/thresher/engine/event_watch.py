@@ -74,7 +74,7 @@ class EventWatch:
         self._told: Counter[tuple[str, str]] = Counter()
         self._reported: Counter[tuple[str, str]] = Counter()
         self._risen: Counter[tuple[str, str]] = Counter()
-        self._looked_at = system.now()
+        self._now = self._looked_at = system.now()
         self._lost = 0
         self.sources: list[SourceState] = []
         self.unknown: list[Fact] = []
@@ -241,6 +241,7 @@ class EventWatch:
 
     def follow(self, at: float) -> None:
         """Take in what came since the last tick."""
+        self._now = at
         self._follow_log()
         self._follow_trace()
         if at - self._looked_at >= _COUNTERS_EVERY_S:
@@ -308,11 +309,11 @@ class EventWatch:
             untold = min(before[key], self._risen[key]) - self._told[key] - self._reported[key]
             if untold > 0:
                 self._reported[key] += untold
-                self._storms.take(finding_of_rise(counter, untold, at), self._record.find)
+                self._storms.take(finding_of_rise(counter, untold, at), self._record.find, at)
 
     def _find(self, finding: Finding) -> None:
         self._told[_counter_key(finding.code, finding.place)] += finding.count
-        self._storms.take(finding, self._record.find)
+        self._storms.take(finding, self._record.find, self._now)
 
     def _keep(self, check: MachineCheck) -> None:
         key = (check.cpu, check.bank)

@@ -190,14 +190,19 @@ class Storms:
         self._told: dict[_Sign, tuple[float, int]] = {}
         self._held: dict[_Sign, Finding] = {}
 
-    def take(self, finding: Finding, find: Callable[[Finding], None]) -> None:
-        """Pass a finding on, or hold it when one of its kind and place was told a moment ago."""
+    def take(self, finding: Finding, find: Callable[[Finding], None], now: float | None = None) -> None:
+        """Pass a finding on, or hold it when one of its kind and place was told a moment ago.
+
+        `now` is the clock that `release` goes by, where that is not the clock of the finding: the kernel stamps its log
+        with one of its own, which wanders.
+        """
+        at = finding.at if now is None else now
         key = (finding.kind, finding.code, finding.place)
         told = self._told.get(key)
-        if told is None or finding.at - told[0] >= _pause(told[1]):
+        if told is None or at - told[0] >= _pause(told[1]):
             # after a quiet time it is a new storm
-            times = 1 if told is None or finding.at - told[0] >= 2 * STORM_MOST_S else told[1] + 1
-            self._told[key] = (finding.at, times)
+            times = 1 if told is None or at - told[0] >= 2 * STORM_MOST_S else told[1] + 1
+            self._told[key] = (at, times)
             find(finding)
             return
         held = self._held.get(key)

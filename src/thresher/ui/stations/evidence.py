@@ -113,6 +113,7 @@ class EvidenceStation(QWidget):
         """Another machine or job: begin anew."""
         snapshot = self._state.snapshot
         self._job = JobGroups(self._state, self._tables)
+        self._lists[_JOB] = []
         processor = next(iter(snapshot.machine.parts_of(PartKind.PROCESSOR)), None) if snapshot else None
         if snapshot is not None and processor is not None:
             said = " ".join(fact.value for fact in processor.facts)
@@ -125,12 +126,23 @@ class EvidenceStation(QWidget):
 
     def _on_refreshed(self) -> None:
         if self._job.update():
-            groups = self._job.groups()
-            self._lists[_JOB] = entries_of_groups(groups, self.pane.vendor, self._tables, foreign=False)
+            self._lists[_JOB] = self._entries_of_job()
             if self._page == _JOB:
                 self._refill()
         self._name_tabs()
         self.take_back.setVisible(any(each.origin for each in self._state.findings))
+
+    def _entries_of_job(self) -> list[Entry]:
+        """Return the entries of the job's groups; one that has not grown is not decoded again."""
+        known = {each.group.signature: each for each in self._lists[_JOB] if each.group is not None}
+        entries = []
+        for group in self._job.groups():
+            before = known.get(group.signature)
+            if before is not None and before.group is not None and before.group.count == group.count:
+                entries.append(before)
+            else:
+                entries += entries_of_groups([group], self.pane.vendor, self._tables, foreign=False)
+        return entries
 
     def _name_sources(self) -> None:
         """Say in a line which sources are followed; each in full, with what cannot be read, in the tooltip."""
