@@ -156,6 +156,23 @@ def test_what_the_machine_shows_against_the_book_is_asked(engine: Engine) -> Non
     engine.close()
 
 
+def test_a_job_opened_again_asks_where_the_machine_differs_from_the_book(
+    engine: Engine, lighthouse: Scenario, tmp_path: Path
+) -> None:
+    gone = next(each for each in engine.desk.instances if each.kind is PartKind.MEMORY and each.part)
+    fit = engine.books.fit
+    rest = tuple(tag for tag in fit.tags if tag != gone.tag)
+    places = tuple(pair for pair in fit.places if pair[1] != gone.tag)
+    engine.books.begin_trial("One module out", replace(fit, tags=rest, places=places))
+    engine.close()
+    again = Engine(BenchModel(lighthouse, 0.0), tmp_path / "job.thresher", shop=tmp_path / "shop")
+    asked = [e for e in again.snapshot().tape if e.title == "The book of trials and the machine differ"]
+    assert [each.detail for each in asked] == [
+        f"{gone.tag} is out by the book, and the machine still shows it; say in the book of trials what is fitted"
+    ]
+    again.close()
+
+
 def verdict_now(engine: Engine) -> Verdict:
     engine.watch(2)
     verdict = engine.verdict

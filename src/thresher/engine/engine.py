@@ -147,6 +147,9 @@ class Engine:
         self.events.tell_earlier()
         for problem in self.desk.notes:
             self._record.note(problem.title, problem.detail, Severity.WARNING, problem.code)
+        for question in self.books.questions(self.desk.instances):
+            detail = f"{question}; say in the book of trials what is fitted"
+            self._record.note("The book of trials and the machine differ", detail, Severity.WARNING)
         self._doubts_told: set[Doubt] = set()
         self._tell_doubts()
         self._note_visit()
