@@ -211,11 +211,13 @@ def test_controls_have_names_and_shortcuts_are_in_the_menu(
     qtbot: QtBot, engine: EngineProcess, open_window: OpenWindow
 ) -> None:
     window = open_window(engine)
-    for button in window.findChildren(QAbstractButton):
-        if button.isVisible():
-            assert button.objectName()
-            assert button.accessibleName()
-            assert button.toolTip()
+    for station in (1, 2, 3):
+        window.show_station(station)
+        for button in window.findChildren(QAbstractButton):
+            if button.isVisible():
+                assert button.objectName()
+                assert button.accessibleName()
+                assert button.toolTip()
     menu = window.band.menu_button.menu()
     assert menu is not None
     actions: list[QAction] = [action for action in menu.actions() if not action.isSeparator()]

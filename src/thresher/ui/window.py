@@ -155,7 +155,7 @@ class MainWindow(QWidget):
         self._add(menu, "Small strip on top of other windows", ("Ctrl+T",), self.toggle_strip)
         menu.addSeparator()
         self._add(menu, "Decode a log, a register, a code…", ("Ctrl+D",), self.decode)
-        self._add(menu, "The shop's prices in an editor", (), self.edit_prices)
+        self._add(menu, "The shop's prices in an editor", ("Ctrl+P",), self.edit_prices)
         self._add(menu, "Read the shop's prices anew", ("Ctrl+Shift+P",), lambda: self._ask("prices.read"))
         self._add(menu, "Take back the evidence added last", ("Ctrl+Z",), self.take_back)
         menu.addSeparator()

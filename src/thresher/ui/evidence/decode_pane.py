@@ -26,6 +26,14 @@ from thresher.ui.intake.form import Panel, scrolled
 from thresher.ui.look import Look
 
 _GONE_MS = 2_000
+_TIPS = {
+    "decode_go": "Take apart what stands in the field (Return)",
+    "decode_file": "A log of any size, a dump or an error record of firmware",
+    "decode_copy": "What is shown below, with registers and next steps, as text",
+    "decode_raw": "The raw lines or bytes below what they mean",
+    "decode_add": "With when it was and what was fitted",
+    "decode_note": "Keep what stands in the field on the tape: a beep pattern, and what the board's maker says of it",
+}
 _AT_ONCE = 20_000
 """Characters that are decoded at once; more is given to a process of its own, so that the window never waits."""
 
@@ -85,6 +93,8 @@ class DecodePane(Panel):
     def _button(self, text: str, name: str, slot: object) -> QPushButton:
         button = QPushButton(text, self)
         button.setObjectName(name)
+        button.setAccessibleName(text)
+        button.setToolTip(_TIPS[name])
         button.clicked.connect(slot)  # type: ignore[arg-type]  # PyQt6 takes any callable
         return button
 

@@ -25,6 +25,8 @@ class DecisionPanel(PaintedWidget):
         super().__init__(state, look, "Decision", parent)
         self.set_up = QPushButton("Set up trial", self)
         self.set_up.setObjectName("set_up_trial")
+        self.set_up.setAccessibleName("Set up the proposed trial")
+        self.set_up.setToolTip("Fill the dashed row with this fit, and bring its sheet when it begins")
         self.set_up.setCursor(Qt.CursorShape.PointingHandCursor)
         self.set_up.clicked.connect(self._want)
         state.refreshed.connect(self._show_button)

@@ -19,6 +19,11 @@ from thresher.ui.state import BenchState
 
 _JOB, _BEFORE, _DECODED = range(3)
 _DECODE_WIDTH = 440
+_TIPS = (
+    "What happened in this job",
+    "What log, counters and firmware told of the time before the bench was opened",
+    "What was typed, pasted or dropped last",
+)
 
 
 class EvidenceStation(QWidget):
@@ -51,6 +56,8 @@ class EvidenceStation(QWidget):
         self.filter.setClearButtonEnabled(True)
         self.take_back = QPushButton("Take back what was added last", signatures)
         self.take_back.setObjectName("take_back")
+        self.take_back.setAccessibleName("Take back what was added last")
+        self.take_back.setToolTip("The newest evidence from outside goes out of the job again (Ctrl+Z)")
         self.take_back.hide()
         self.list = SignatureList(look, signatures)
         head = self._make_tabs(signatures)
@@ -94,6 +101,8 @@ class EvidenceStation(QWidget):
             button.setCheckable(True)
             button.setChecked(number == _JOB)
             button.setObjectName(f"evidence_{text.lower().replace(' ', '_')}")
+            button.setAccessibleName(f"Show: {text}")
+            button.setToolTip(_TIPS[number])
             self.tabs.addButton(button, number)
             row.addWidget(button)
         row.addStretch(1)

@@ -14,6 +14,14 @@ from thresher.ui.parts.trials_panel import TrialsPanel
 from thresher.ui.state import BenchState
 
 _UPPER = 300
+_TIPS = {
+    "begin_trial": "Keep the dashed row as a trial; runs from now on belong to it",
+    "trial_stock": "Clocks, voltages and memory profile back to stock in the dashed row",
+    "trial_cleaned": "Heatsink and fans cleaned, in the dashed row",
+    "trial_seated": "Cards, modules and plugs seated anew, in the dashed row",
+    "trial_outcome": "What was seen without a run: on the other bench, by word, did not start",
+    "trial_undo": "Take the newest change of the book back",
+}
 
 
 class PartsStation(QWidget):
@@ -82,6 +90,8 @@ class PartsStation(QWidget):
     def _button(self, text: str, name: str, slot: object, row: QHBoxLayout) -> QPushButton:
         button = QPushButton(text, self)
         button.setObjectName(name)
+        button.setAccessibleName(text)
+        button.setToolTip(_TIPS[name])
         button.clicked.connect(slot)  # type: ignore[arg-type]  # PyQt6 takes any callable
         row.addWidget(button)
         return button
