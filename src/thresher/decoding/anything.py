@@ -263,7 +263,7 @@ def thing_of_code(entry: FaultCode) -> DecodedThing:
     )  # fmt: skip
 
 
-def thing_of_check(check: MachineCheck, tables: Tables, at: float = 0.0) -> DecodedThing:
+def thing_of_check(check: MachineCheck, tables: Tables) -> DecodedThing:
     """Return a machine check as a thing, its registers drawn."""
     decoded = decode_check(check, tables.events.checks)
     layout = f"{check.vendor.value} layout" if check.vendor is not Vendor.UNKNOWN else "layout of both vendors"

@@ -17,7 +17,7 @@ from itertools import combinations
 
 import numpy as np
 
-from thresher.diagnosis.evidence import Cell, Evidence, Floats, Piece, fit_of, grid_of, pace, pieces_of
+from thresher.diagnosis.evidence import Evidence, Floats, Piece, fit_of, grid_of, pace, pieces_of
 from thresher.diagnosis.knowledge import Knowledge, Mode, Spread
 from thresher.diagnosis.likelihood import Explained, FaultTable, Whole, explain, log_sum
 from thresher.model.findings import FindingKind, Severity
@@ -198,12 +198,11 @@ def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowled
         np.array([grids[fault.mode.name][1] for fault in faults]),
         np.array([group.worth for _, group in groups]),
         np.array([number for number, _ in groups], dtype=np.intp),
-        np.array([_quiet(group.cell, group.kind, group.core, evidence, knowledge) for _, group in groups]),
+        np.array([_quiet(group.kind, group.core, evidence, knowledge) for _, group in groups]),
     )
 
 
-def _quiet(cell: Cell, kind: FindingKind, core: int | None, evidence: Evidence, knowledge: Knowledge) -> float:
-    del cell  # the background is the same under every load
+def _quiet(kind: FindingKind, core: int | None, evidence: Evidence, knowledge: Knowledge) -> float:
     return knowledge.background[kind] / (max(evidence.cores, 1) if core is not None else 1)
 
 

@@ -76,7 +76,7 @@ class BookDesk:
             raise InputError("trial", faults)
         trial = Trial(len(self.book.trials), title.strip(), fit)
         self._change(replace(self.book, trials=(*self.book.trials, trial)))
-        self._record.note(f"Trial {trial.number}: {trial.title}", self._difference(trial))
+        self._record.note(f"Trial {trial.number + 1}: {trial.title}", self._difference(trial))
         return trial
 
     def add_outcome(self, number: int, outcome: Outcome) -> None:
@@ -91,7 +91,8 @@ class BookDesk:
             raise InputError("outcome", faults)
         self._put(replace(trial, outcomes=(*trial.outcomes, outcome)))
         when = f" after {outcome.minutes:.0f} min of {outcome.load}" if outcome.load else ""
-        self._record.note(f"Trial {number} {outcome.ended.value}", f"{trial.title}{when}, trusted {outcome.trust:.0%}")
+        said = f"{trial.title}{when}, trusted {outcome.trust:.0%}"
+        self._record.note(f"Trial {number + 1} {outcome.ended.value}", said)
 
     def assign(self, run: int, number: int) -> None:
         """Say that a run belongs to a trial; it leaves the one that it was with. Raises InputError."""

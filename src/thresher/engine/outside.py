@@ -32,11 +32,6 @@ class OutsideEvidence:
         self._added: list[Added] = []
         self.use: list[Exposure] = []
 
-    @property
-    def can_take_back(self) -> bool:
-        """Whether something was added since the engine began."""
-        return bool(self._added)
-
     def add(
         self, findings: Sequence[Finding], origin: str, when: float | None, fit: str, minutes: float
     ) -> tuple[Finding, ...]:

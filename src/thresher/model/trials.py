@@ -1,6 +1,6 @@
 """The book of trials: which parts and settings were in the machine for which runs, and how each trial ended.
 
-Evidence stays with the instances that were fitted. Trial 0 is the machine as it came in.
+Evidence stays with the instances that were fitted. Trial number 0 is the machine as it came in; people read it as 1.
 """
 
 from dataclasses import dataclass, field
