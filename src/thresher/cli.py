@@ -32,6 +32,7 @@ from thresher.printing import (
     say,
     say_json,
 )
+from thresher.proving.policy_names import Policy
 from thresher.sensors.discovery import discover
 from thresher.system.hardware_names import HardwareNames
 
@@ -430,6 +431,36 @@ def check_bench_model(scenario: Path, json: Json = False) -> None:
         say(f"  fault: {explain(fault)}")
     if not loaded.faults:
         say("  no fault")
+
+
+@app.command()
+def prove(
+    cases: Annotated[int, typer.Option("--cases", min=1, max=100_000, help="How many cases are drawn.")] = 100,
+    seed: Annotated[int, typer.Option("--seed", min=0, help="Chance; the same seed draws the same cases.")] = 1,
+    policy: Annotated[Policy, typer.Option("--policy", help="How each job is gone about.")] = Policy.OURS,
+    processes: Annotated[
+        int | None, typer.Option("--processes", min=1, max=256, help="At the same time; all cores when not given.")
+    ] = None,
+    each: Annotated[bool, typer.Option("--each", help="Every case, not only the sums.")] = False,
+    json: Json = False,
+) -> None:
+    """The proving ground: drawn machines with drawn faults, the program's own advice followed, and scores."""
+    from thresher.proving.ground import prove as prove_cases
+    from thresher.proving.printing import print_result, print_score
+    from thresher.proving.scores import by_ailment, score
+
+    def progress(done: int) -> None:
+        if not json and sys.stderr.isatty():
+            typer.echo(f"\r{done} of {cases}", nl=done == cases, err=True)
+
+    results = prove_cases(seed, cases, policy, processes or os.cpu_count() or 1, progress)
+    summed = score(policy, results)
+    if json:
+        say_json({"seed": seed, "score": summed, "by_ailment": by_ailment(results), "cases": results if each else ()})
+        return
+    for result in results if each else ():
+        print_result(result)
+    print_score(summed, seed, by_ailment(results))
 
 
 @app.command("bench-speed")

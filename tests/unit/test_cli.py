@@ -54,7 +54,8 @@ def test_a_run_on_a_bench_model_finds_and_reports(thresher: Run, tmp_path: Path)
     result = json.loads(done.stdout)
     assert result["run"]["outcome"] == "faults found"
     assert {"P-310"} <= {finding["code"] for finding in result["findings"]}
-    assert result["verdict"]["suspects"][0]["mode"] == "processor.weak-core"
+    top = [suspect["mode"] for suspect in result["verdict"]["suspects"][:2]]
+    assert set(top) == {"processor.weak-core", "cooling.clogged"}
     assert result["machine"]["simulated"] is True
 
     told = thresher("verdict", "j.thresher")

@@ -58,6 +58,9 @@ def of_part(weighed: Weighed, tag: str) -> float:
     return chance_of(weighed, faults_of(weighed, tag))
 
 
+LIMITS = KNOWLEDGE.thresholds
+
+
 def of_settings(weighed: Weighed) -> float:
     return chance_of(weighed, {n for n, fault in enumerate(weighed.faults) if fault.mode.of_settings})
 
@@ -97,7 +100,7 @@ def test_the_story_of_a_bad_processor_that_fails_memory_checks() -> None:
     last = weighed_on(*STORY)
     assert of_part(last, "CPU") > 0.95
     assert of_part(last, "board") < 0.05
-    (best, *_) = decide(last, PRICES)
+    (best, *_) = decide(last, PRICES, LIMITS)
     assert (best.action, best.tags) == (Action.REPLACE.value, ("CPU",))
 
 
@@ -154,7 +157,7 @@ def test_settings_stay_behind_when_they_go_back_to_stock_or_the_board_is_another
     before, after = weighed_on(as_is), weighed_on(as_is, stock)
 
     assert of_settings(after) > 2 * of_settings(before)
-    (best, *_) = decide(after, PRICES)
+    (best, *_) = decide(after, PRICES, LIMITS)
     assert best.action == Action.STOCK.value
     other_board = trial(1, "Other board", ("DIMM 1", "DIMM 2", "CPU", "shop board", "supply"), failed(), failed())
     assert of_settings(weighed_on(as_is, other_board)) < of_settings(before)
@@ -195,7 +198,7 @@ def test_a_machine_that_does_not_start_points_at_board_supply_and_memory() -> No
 
 
 def test_with_no_evidence_nothing_is_bought() -> None:
-    (best, *_) = decide(weighed_on(trial(0, "As it came in", AS_IS.tags)), PRICES)
+    (best, *_) = decide(weighed_on(trial(0, "As it came in", AS_IS.tags)), PRICES, LIMITS)
     assert best.price == 0.0
 
 
@@ -207,14 +210,16 @@ def test_two_faults_are_mended_by_two_acts() -> None:
         trial(1, "B", ("DIMM 2", *REST), clean(240.0), hot, limit),
     )
     prices = replace(PRICES, comeback=2000.0)
-    (best, *_) = decide(weighed, prices)
-    assert set(best.tags) == {"DIMM 1", "cooler"}
-    assert best.mends > 0.8
+    acts = decide(weighed, prices, LIMITS)
+    both = next(act for act in acts if {step.tag for step in act.steps} == {"DIMM 1", "cooling"})
+    assert both.mends > 0.8
+    alone = [act for act in acts if len(act.steps) == 1]
+    assert all(both.expected < act.expected for act in alone)
 
 
 def test_expected_cost_is_price_time_and_comebacks() -> None:
     weighed = weighed_on(*STORY)
-    for act in decide(weighed, PRICES):
+    for act in decide(weighed, PRICES, LIMITS):
         assert act.expected == pytest.approx(act.price + PRICES.time_cost(act.minutes) + act.risk)
         assert act.risk >= (1.0 - act.mends) * PRICES.comeback - 1e-6
         assert 0.0 <= act.mends <= 1.0 + 1e-9
@@ -223,7 +228,7 @@ def test_expected_cost_is_price_time_and_comebacks() -> None:
 def test_a_dear_comeback_makes_buying_earlier_worth_it() -> None:
     weighed = weighed_on(trial(0, "A", ("DIMM 1", *REST), failed(), failed()))
     cheap, dear = replace(PRICES, comeback=10.0), replace(PRICES, comeback=5000.0)
-    assert decide(weighed, cheap)[0].price < decide(weighed, dear)[0].price
+    assert decide(weighed, cheap, LIMITS)[0].price < decide(weighed, dear, LIMITS)[0].price
 
 
 def test_a_faulty_price_list_is_refused_with_every_fault() -> None:

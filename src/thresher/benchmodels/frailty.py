@@ -53,6 +53,14 @@ def _undervolt(fault: Fault, now: Moment) -> float:
     return short * now.stress.busy
 
 
+def _board_supply(fault: Fault, now: Moment) -> float:
+    drawn = now.stress.busy * now.stress.heat
+    droop = (fault.strength / 60.0) ** 2 * (
+        _bent(drawn, 0.35, 1.0) ** 2 + 0.1 * min(now.stress.edges, 10.0) * now.stress.busy
+    )
+    return droop * (0.5 + 0.5 * _bent(now.die_c, 50, 90))
+
+
 RULES: dict[FaultKind, Rule] = {
     FaultKind.WEAK_VECTOR_UNIT: _vector_unit,
     FaultKind.CACHE_BIT: lambda fault, now: fault.strength * now.stress.busy,
@@ -61,21 +69,32 @@ RULES: dict[FaultKind, Rule] = {
     FaultKind.MEMORY_CONTROLLER: lambda fault, now: (
         fault.strength / 60.0 * now.stress.busy * now.stress.memory * (1.0 + 2.0 * _bent(now.die_c, 60, 90))
     ),
+    FaultKind.BOARD_SUPPLY: _board_supply,
+    FaultKind.MEMORY_PATH: lambda fault, now: fault.strength / 60.0 * now.stress.busy * now.stress.memory,
     FaultKind.MEMORY_TIMING: lambda fault, now: (
         fault.strength / 60.0 * now.stress.busy * now.stress.memory * 2.0 ** ((now.memory_c - 45.0) / 5.0)
     ),
 }
 
-_CORRECTED_SHARE = {FaultKind.CACHE_BIT: 0.85, FaultKind.OVERCLOCK: 0.4, FaultKind.UNDERVOLT: 0.3}
+_CORRECTED_SHARE = {
+    FaultKind.CACHE_BIT: 0.85,
+    FaultKind.OVERCLOCK: 0.4,
+    FaultKind.UNDERVOLT: 0.3,
+    FaultKind.BOARD_SUPPLY: 0.45,
+}
 _CHECKS = {
     FaultKind.CACHE_BIT: (CACHE_STATUS, CACHE_BANK),
     FaultKind.OVERCLOCK: (PARITY_STATUS, PARITY_BANK),
     FaultKind.UNDERVOLT: (PARITY_STATUS, PARITY_BANK),
+    FaultKind.BOARD_SUPPLY: (PARITY_STATUS, PARITY_BANK),
 }
 _STEADY = (FaultKind.WEAK_VECTOR_UNIT, FaultKind.CACHE_BIT)
 """Kinds that slip in the same bit nearly always, and again when the beat is done again."""
 
-WHOLE_MACHINE = (FaultKind.OVERCLOCK, FaultKind.UNDERVOLT, FaultKind.MEMORY_CONTROLLER, FaultKind.MEMORY_TIMING)
+ON_THE_WAY = (FaultKind.MEMORY_CONTROLLER, FaultKind.MEMORY_TIMING, FaultKind.MEMORY_PATH)
+"""Kinds that spoil words on their way from and to memory."""
+
+WHOLE_MACHINE = (FaultKind.OVERCLOCK, FaultKind.UNDERVOLT, FaultKind.BOARD_SUPPLY, *ON_THE_WAY)
 """Kinds that may slip on any core."""
 
 
@@ -117,7 +136,7 @@ class Frailty:
         flips = []
         for _ in range(self.pending.pop(core, 0)):
             fixed = steady and self.rng.random() < 0.9
-            bit = self.fault.bit if fixed else int(self.rng.integers(0, 64))
+            bit = self.fault.bit if fixed or self.fault.kind is FaultKind.MEMORY_PATH else int(self.rng.integers(0, 64))
             word = int(self.fault.at * words) if fixed else int(self.rng.integers(0, words))
             again = int(self.rng.integers(2, 4)) if steady else int(self.rng.random() < 0.2)
             flips.append(BitFlip(int(self.rng.integers(0, beats)), word, bit, again))

@@ -67,16 +67,17 @@ class BenchModel:
 
     kind = SystemKind.BENCH_MODEL
 
-    def __init__(self, scenario: Scenario, speed: float | None = None) -> None:
-        """Build the machine, cool and idle."""
+    def __init__(self, scenario: Scenario, speed: float | None = None, step_s: float = STEP_S) -> None:
+        """Build the machine, cool and idle; `step_s` is the length of the slices that it lives in."""
         self.name = scenario.machine
         self.scenario = scenario
         self.speed = scenario.speed if speed is None else speed
         streams = np.random.SeedSequence(scenario.seed).spawn(1 + len(scenario.faults))
-        self._physics = Physics(scenario, np.random.default_rng(streams[0]))
+        self._physics = Physics(scenario, np.random.default_rng(streams[0]), step_s)
         self._work = ModelWork(scenario, self._physics, streams[1:])
         self.work: SimulatedWork | None = self._work
-        self._steps = 0
+        self._step_s = step_s
+        self._steps, self._held_s = 0, 0.0
         self._wall_start = datetime.fromisoformat(scenario.start).timestamp()
         self._real_start = time.monotonic()
         self._log = LogBuffer()
@@ -139,24 +140,39 @@ class BenchModel:
 
     def now(self) -> float:
         """Seconds since the simulated boot."""
-        return _BOOT_AGE_S + self._steps * STEP_S
+        return _BOOT_AGE_S + self._lived_s()
+
+    def _lived_s(self) -> float:
+        return self._steps * self._step_s + self._held_s
 
     def wall(self) -> float:
         """The simulated time of day."""
-        return self._wall_start + self._steps * STEP_S
+        return self._wall_start + self._lived_s()
 
     def wait_until(self, at: float, wake: threading.Event) -> None:
         """Let the machine live until `at`, then keep the pace with our clock."""
-        while self.now() < at - STEP_S / 2:
-            self._step()
+        self.live_until(at)
         if not self.speed:
             return
-        due = self._real_start + (self._steps * STEP_S) / self.speed
+        due = self._real_start + self._lived_s() / self.speed
         behind = time.monotonic() - due
         if behind > 0:
             self._real_start += behind  # a slow host slows the model's clock; it never jumps to catch up
         elif behind < 0:
             wake.wait(-behind)
+
+    def live_until(self, at: float) -> None:
+        """Live until the machine's clock reaches `at`, without waiting."""
+        while self.now() < at - self._step_s / 2:
+            self._step()
+
+    def hold(self, seconds: float) -> None:
+        """Live on for so long at the temperatures and clocks of this moment, in one go.
+
+        For whoever needs hours of a machine that has settled, and not its readings meanwhile.
+        """
+        self._held_s += seconds
+        self._work.step(self._log, self.now(), self.wall(), seconds)
 
     def close(self) -> None:
         """Nothing is held open."""
@@ -166,12 +182,12 @@ class BenchModel:
         physics.step()
         self._steps += 1
         busy_share = np.tile(physics.busy, len(self._jiffies) // len(physics.busy))
-        self._jiffies += np.column_stack((busy_share, 1.0 - busy_share)) * STEP_S * 100
-        self._work.step(self._log, self.now(), self.wall())
+        self._jiffies += np.column_stack((busy_share, 1.0 - busy_share)) * self._step_s * 100
+        self._work.step(self._log, self.now(), self.wall(), self._step_s)
         if physics.state.throttle_count > self._throttles_said:
             self._throttles_said = physics.state.throttle_count
             self._log.add_throttle(self.now(), int(physics.state.die_c.argmax()), self._throttles_said)
-        for fault in [each for each in self._due if self._steps * STEP_S >= each.after_s]:
+        for fault in [each for each in self._due if self._lived_s() >= each.after_s]:
             self._due.remove(fault)
             self._spoil(fault)
 
@@ -189,7 +205,7 @@ class BenchModel:
             jumps = fault.kind is FaultKind.CHANNEL_JUMPS
 
             def spoilt() -> str:
-                now = not jumps or int(self._steps * STEP_S) % 3 == 0
+                now = not jumps or int(self._lived_s()) % 3 == 0
                 return f"{int(content()) + (int(fault.strength) if now else 0)}\n"
 
             self._files.add(path, spoilt)

@@ -61,12 +61,16 @@ class PhysicsState:
 class Physics:
     """The machine's heat and power; `step` advances them by `STEP_S`."""
 
-    def __init__(self, scenario: Scenario, rng: np.random.Generator) -> None:
-        """Start cool and idle; small differences between cores and sensors come from `rng`."""
+    def __init__(self, scenario: Scenario, rng: np.random.Generator, step_s: float = STEP_S) -> None:
+        """Start cool and idle; small differences between cores and sensors come from `rng`.
+
+        `step_s` is the length of a slice, at most half a second: the dies are slower than that by three times only.
+        """
         self._scenario = scenario
+        self._step_s = step_s
         cores = scenario.processor.cores
         clogged = [fault.strength for fault in scenario.faults if fault.kind is FaultKind.CLOGGED_HEATSINK]
-        self._sink_share = 1.0 - max(clogged, default=0.0)
+        self._sink_share = scenario.cooler_share * (1.0 - max(clogged, default=0.0))
         self._fan_works = not any(fault.kind is FaultKind.DEAD_FAN for fault in scenario.faults)
         sags = [fault.strength for fault in scenario.faults if fault.kind is FaultKind.SAGGING_SUPPLY]
         self._supply_ohm = 0.006 + max(sags, default=0.0)
@@ -113,9 +117,9 @@ class Physics:
         """The clock counters: mperf at the base clock and aperf at the actual one, both only while awake."""
         state, base_hz = self.state, self._scenario.processor.base_mhz * 1e6
         awake = np.maximum(self.busy, _AWAKE_AT_IDLE)
-        state.tsc += base_hz * STEP_S
-        state.mperf += base_hz * STEP_S * awake
-        state.aperf += state.clock_mhz * 1e6 * STEP_S * awake
+        state.tsc += base_hz * self._step_s
+        state.mperf += base_hz * self._step_s * awake
+        state.aperf += state.clock_mhz * 1e6 * self._step_s * awake
 
     def _set_clocks(self) -> None:
         state, processor = self.state, self._scenario.processor
@@ -131,8 +135,8 @@ class Physics:
         leakage = 0.9 * volts * np.exp((state.die_c - 60.0) / 45.0)
         state.core_power_w = dynamic + leakage
         state.package_w = float(state.core_power_w.sum()) + 7.0
-        state.average_w += (state.package_w - state.average_w) * STEP_S / 8.0
-        state.energy_j += state.package_w * STEP_S
+        state.average_w += (state.package_w - state.average_w) * self._step_s / 8.0
+        state.energy_j += state.package_w * self._step_s
 
     def _flow_heat(self) -> None:
         state = self.state
@@ -143,19 +147,20 @@ class Physics:
         into_case = sink_to_air * (state.sink_c - state.case_c)
         out = _CASE_TO_AMBIENT * (state.case_c - self._scenario.ambient_c)
         uncore_w = state.package_w - float(state.core_power_w.sum())
-        state.die_c = state.die_c + (state.core_power_w - out_of_dies) * STEP_S / _DIE_CAPACITY
-        state.spreader_c += (float(out_of_dies.sum()) + uncore_w - into_sink) * STEP_S / _SPREADER_CAPACITY
-        state.sink_c += (into_sink - into_case) * STEP_S / _SINK_CAPACITY
-        state.case_c += (into_case + 30.0 - out) * STEP_S / _CASE_CAPACITY
+        state.die_c = state.die_c + (state.core_power_w - out_of_dies) * self._step_s / _DIE_CAPACITY
+        state.spreader_c += (float(out_of_dies.sum()) + uncore_w - into_sink) * self._step_s / _SPREADER_CAPACITY
+        state.sink_c += (into_sink - into_case) * self._step_s / _SINK_CAPACITY
+        state.case_c += (into_case + 30.0 - out) * self._step_s / _CASE_CAPACITY
 
     def _turn_fans(self) -> None:
         state = self.state
         wanted = float(np.clip((float(state.die_c.max()) - 40.0) / 45.0, 0.0, 1.0)) * 1300.0 + 700.0
-        state.cpu_fan_rpm += (wanted - state.cpu_fan_rpm) * STEP_S / 4.0
-        state.case_fan_rpm += (700.0 + wanted * 0.25 - state.case_fan_rpm) * STEP_S / 6.0
+        state.cpu_fan_rpm += (wanted - state.cpu_fan_rpm) * self._step_s / 4.0
+        state.case_fan_rpm += (700.0 + wanted * 0.25 - state.case_fan_rpm) * self._step_s / 6.0
 
     def _limit_clock(self) -> None:
         state, processor = self.state, self._scenario.processor
+        clock_step = _CLOCK_STEP_MHZ * self._step_s / STEP_S
         hottest = float(state.die_c.max())
         too_hot = hottest >= processor.limit_c - 0.5
         if too_hot and not state.throttling:
@@ -163,8 +168,8 @@ class Physics:
         if too_hot or hottest < processor.limit_c - 3.0:
             state.throttling = too_hot
         if state.throttling:
-            state.throttle_ms += STEP_S * 1000
+            state.throttle_ms += self._step_s * 1000
         if too_hot or state.average_w > processor.power_limit_w:
-            state.cap_mhz = max(_IDLE_MHZ, state.cap_mhz - _CLOCK_STEP_MHZ)
+            state.cap_mhz = max(_IDLE_MHZ, state.cap_mhz - clock_step)
         elif hottest < processor.limit_c - 1.5 and state.average_w < processor.power_limit_w * 0.98:
-            state.cap_mhz = min(float(processor.boost_mhz), state.cap_mhz + _CLOCK_STEP_MHZ / 5)
+            state.cap_mhz = min(float(processor.boost_mhz), state.cap_mhz + clock_step / 5)

@@ -32,6 +32,13 @@ class FaultKind(StrEnum):
     SLOT_CONTACT = "slot contact"
     MEMORY_CONTROLLER = "memory controller"
     MEMORY_TIMING = "memory timing"
+    BOARD_SUPPLY = "drooping board supply"
+    MEMORY_PATH = "memory path"
+    SLOT_LINK = "slot link"
+    GRAPHICS_HANGS = "graphics hangs"
+    DRIVE_SURFACE = "drive surface"
+    DRIVE_CABLE = "drive cable"
+    STRAY_ERRORS = "stray errors"
     CHANNEL_VANISHES = "channel vanishes"
     CHANNEL_GARBAGE = "channel garbage"
     CHANNEL_STUCK = "channel stuck"
@@ -74,6 +81,13 @@ STRENGTH_MEANS: dict[FaultKind, str] = {
     FaultKind.SLOT_CONTACT: "bad spells an hour; in one the bit lane is read wrongly every few words for some seconds",
     FaultKind.MEMORY_CONTROLLER: "wrong words an hour of memory traffic, anywhere, three times as many when hot",
     FaultKind.MEMORY_TIMING: "wrong words an hour of memory traffic at 45 °C, twice as many for each 5 K more",
+    FaultKind.BOARD_SUPPLY: "millivolts that the processor's supply droops at full load: slips anywhere, resets",
+    FaultKind.MEMORY_PATH: "wrong words an hour of memory traffic in one bit lane, at any temperature",
+    FaultKind.SLOT_LINK: "link errors an hour of use in the kernel log, one in ten not corrected",
+    FaultKind.GRAPHICS_HANGS: "hangs of the graphics card an hour of use in the kernel log",
+    FaultKind.DRIVE_SURFACE: "sectors that cannot be read, an hour of use, in the kernel log",
+    FaultKind.DRIVE_CABLE: "damaged transfers an hour of use in the kernel log",
+    FaultKind.STRAY_ERRORS: "corrected errors an hour of this and that in the log of a sound machine",
     FaultKind.CHANNEL_VANISHES: "not used",
     FaultKind.CHANNEL_GARBAGE: "not used",
     FaultKind.CHANNEL_STUCK: "not used",
@@ -164,7 +178,10 @@ class GraphicsSpec:
 
 @dataclass(frozen=True, slots=True)
 class Scenario:
-    """A whole bench model: `speed` is how fast its clock runs unless told otherwise."""
+    """A whole bench model: `speed` is how fast its clock runs unless told otherwise.
+
+    `cooler_share` is what its cooler carries away, as a share of a tower cooler's.
+    """
 
     title: str
     machine: str
@@ -183,6 +200,7 @@ class Scenario:
     symptoms: tuple[str, ...]
     job: str
     interleaved: bool = True
+    cooler_share: float = 1.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -198,6 +216,7 @@ class _Head:
     job: str = ""
     symptoms: tuple[str, ...] = ()
     interleaved: bool = True
+    cooler_share: float = 1.0
 
 
 _SECTIONS = {"format", "processor", "board", "memory", "drives", "graphics", "faults"}
@@ -230,7 +249,7 @@ def parse_scenario(text: str, source: str) -> Scenario:
         title=head.title, machine=head.machine, seed=head.seed, speed=head.speed, ambient_c=head.ambient_c,
         start=head.start, processor=processor, board=board, modules=tuple(modules), drives=tuple(drives),
         graphics=tuple(graphics), faults=tuple(ailments), supply=head.supply, cooler=head.cooler,
-        symptoms=head.symptoms, job=head.job, interleaved=head.interleaved,
+        symptoms=head.symptoms, job=head.job, interleaved=head.interleaved, cooler_share=head.cooler_share,
     )  # fmt: skip
 
 
@@ -240,6 +259,8 @@ def _check_head(head: _Head) -> list[InputFault]:
         faults.append(InputFault("speed", f"expected 0.1 to 10000, found {head.speed}"))
     if not -20 <= head.ambient_c <= 60:
         faults.append(InputFault("ambient_c", f"expected -20 to 60, found {head.ambient_c}"))
+    if not 0.1 <= head.cooler_share <= 3:
+        faults.append(InputFault("cooler_share", f"expected 0.1 to 3, found {head.cooler_share}"))
     return faults
 
 

@@ -1,13 +1,15 @@
 """The simulated machine's part in loads: heat from what its cores do, and every fault that loads can meet."""
 
+import math
 from collections.abc import Iterator
 
 import numpy as np
 
-from thresher.benchmodels.frailty import RULES, Frailty, Interconnect, LooseContact, Moment
+from thresher.benchmodels.frailty import ON_THE_WAY, RULES, Frailty, Interconnect, LooseContact, Moment
 from thresher.benchmodels.kernel_log import LogBuffer
 from thresher.benchmodels.physics import STEP_S, Physics
 from thresher.benchmodels.scenario import MEMORY_CELL_FAULTS, Fault, FaultKind, Scenario
+from thresher.benchmodels.talkers import TALKS, Talker
 from thresher.benchmodels.weak_core import CORRECTED_BANK, CORRECTED_STATUS, WeakCore
 from thresher.model.port import Beats, BitFlip, CellFault, CellFaultKind, Stress
 
@@ -17,6 +19,8 @@ _ALL_AGAIN_C = 92.0
 _FAR_NS, _NEAR_NS = 148.0, 62.0
 _LOCKUP_SAID_AFTER_S = 22.0
 """The kernel's watchdog speaks of a soft lockup after about twice its threshold of 10 s."""
+
+_ENDS_RUNS = (FaultKind.CORE_HANGS, FaultKind.RESETS, FaultKind.SAGGING_SUPPLY, FaultKind.BOARD_SUPPLY)
 
 _CELL_KINDS = {
     FaultKind.CELL_STUCK: CellFaultKind.STUCK,
@@ -46,6 +50,7 @@ class ModelWork:
         self._frail: list[Frailty] = []
         self._links: list[Interconnect] = []
         self._contacts: list[LooseContact] = []
+        self._talkers: list[Talker] = []
         self._endings: list[tuple[Fault, np.random.Generator]] = []
         for fault, stream in zip(scenario.faults, streams, strict=True):
             self._add(fault, np.random.default_rng(stream))
@@ -59,7 +64,9 @@ class ModelWork:
             self._links.append(Interconnect(fault, rng))
         elif fault.kind is FaultKind.SLOT_CONTACT:
             self._contacts.append(LooseContact(fault, rng))
-        elif fault.kind in (FaultKind.CORE_HANGS, FaultKind.RESETS, FaultKind.SAGGING_SUPPLY):
+        elif fault.kind in TALKS:
+            self._talkers.append(Talker(fault, rng))
+        if fault.kind in _ENDS_RUNS:
             self._endings.append((fault, rng))
 
     # ---- what the engine says and asks
@@ -87,9 +94,7 @@ class ModelWork:
             for flip in weak.take_flips(beats.count, beats.words)
         ]
         for frail in self._frail:
-            if frail.fault.kind not in (FaultKind.MEMORY_CONTROLLER, FaultKind.MEMORY_TIMING) or self._moves_memory(
-                cpu
-            ):
+            if frail.fault.kind not in ON_THE_WAY or self._moves_memory(cpu):
                 flips += frail.take_flips(core, beats.count, beats.words)
         if beats.load == "memory":
             for contact in self._contacts:
@@ -184,12 +189,12 @@ class ModelWork:
 
     # ---- time passing
 
-    def step(self, log: LogBuffer, now: float, wall: float) -> None:
-        """Let all faults live through one slice and log what the processor corrects."""
+    def step(self, log: LogBuffer, now: float, wall: float, seconds: float = STEP_S) -> None:
+        """Let all faults live through a slice of so many seconds and log what the processor corrects."""
         self._now = now
         state = self._physics.state
         for weak in self._weak:
-            weak.step(float(state.die_c[weak.core]), float(self._physics.busy[weak.core]), 0.0, STEP_S)
+            weak.step(float(state.die_c[weak.core]), float(self._physics.busy[weak.core]), 0.0, seconds)
             for address in weak.take_corrected():
                 log.add_machine_check(
                     now, wall, weak.core, weak.core * 2, CORRECTED_BANK, CORRECTED_STATUS, address
@@ -197,19 +202,22 @@ class ModelWork:
         if self._frail:
             moments = dict(self._moments())
             for frail in self._frail:
-                frail.step(moments, STEP_S)
+                frail.step(moments, seconds)
                 for core, status, bank, address in frail.take_corrected():
                     log.add_machine_check(now, wall, core, core * 2, bank, status, address)
-        self._live_on(log, now)
+        self._live_on(log, now, seconds)
 
-    def _live_on(self, log: LogBuffer, now: float) -> None:
-        """Let links, contacts and what ends a machine live through the slice."""
+    def _live_on(self, log: LogBuffer, now: float, seconds: float) -> None:
+        """Let links, contacts, what only talks and what ends a machine live through the slice."""
         for link in self._links:
-            link.step(self._loads_relay and bool(self._stress), STEP_S)
+            link.step(self._loads_relay and bool(self._stress), seconds)
         for contact in self._contacts:
-            contact.step(now, STEP_S)
+            contact.step(now, seconds)
         for fault, rng in self._endings:
-            self._perhaps_end(fault, rng, log)
+            self._perhaps_end(fault, rng, log, seconds)
+        for talker in self._talkers:
+            for level, line in talker.step(float(self._physics.busy.mean()), seconds):
+                log.add(now, level, line)
         for core in sorted(set(self._hung) - self._lockup_told):
             if now - self._hung[core] >= _LOCKUP_SAID_AFTER_S:
                 self._lockup_told.add(core)
@@ -224,23 +232,31 @@ class ModelWork:
                 clock = float(state.clock_mhz[core]) / highest
                 yield core, Moment(stress, float(state.die_c[core]), clock, memory_c)
 
-    def _perhaps_end(self, fault: Fault, rng: np.random.Generator, log: LogBuffer) -> None:
+    def _perhaps_end(self, fault: Fault, rng: np.random.Generator, log: LogBuffer, seconds: float) -> None:
         physics = self._physics
         busy = float(physics.busy.mean())
         if fault.kind is FaultKind.CORE_HANGS:
             works = float(physics.busy[fault.core])
-            if fault.core not in self._hung and rng.random() < fault.strength * works * STEP_S / 3600.0:
+            if fault.core not in self._hung and rng.random() < _chance(fault.strength * works, seconds):
                 self._hung[fault.core] = self._now
                 self.set_stress(self._stress)
             return
         if fault.kind is FaultKind.SAGGING_SUPPLY:
             # the supply's own watch lets go when an edge takes the rail below what its standard allows
             dips = physics.edges > 0 and physics.rail_12v() - 0.35 * min(1.0, physics.edges) < 11.0
-            chance = 60.0 * STEP_S / 3600.0 if dips else 0.0
+            chance = _chance(60.0, seconds) if dips else 0.0
+        elif fault.kind is FaultKind.BOARD_SUPPLY:
+            heaviest = max((each.busy * each.heat for each in self._stress.values()), default=0.0)
+            chance = _chance(fault.strength / 30.0 * heaviest**2, seconds)
         else:
-            chance = fault.strength * busy * (1.0 + physics.edges) * STEP_S / 3600.0
+            chance = _chance(fault.strength * busy * (1.0 + physics.edges), seconds)
         if chance and rng.random() < chance:
             self._reset = True
             self._hung.clear()
             self._lockup_told.clear()
             log.add_boot(self._scenario.machine, self._now)
+
+
+def _chance(an_hour: float, seconds: float) -> float:
+    """Return how likely something that comes so often an hour comes within so many seconds."""
+    return 1.0 - math.exp(-an_hour * seconds / 3600.0)

@@ -6,19 +6,20 @@ the right repair then: a fault is not cheaper for being left alone.
 """
 
 import math
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from importlib import resources
 from itertools import combinations
 
 import numpy as np
 
 from thresher.diagnosis.evidence import Floats
-from thresher.diagnosis.inference import Fault, Weighed
-from thresher.diagnosis.knowledge import Action
+from thresher.diagnosis.inference import Fault, Weighed, acts_under
+from thresher.diagnosis.knowledge import Action, Thresholds
 from thresher.model.errors import InputError, InputFault
 from thresher.model.parts import PartKind
 from thresher.model.tomlfile import convert_section, parse_toml, unknown_keys
-from thresher.model.verdict import Act
+from thresher.model.trials import EMPTY_BOOK, Book, Fit
+from thresher.model.verdict import Act, ActStep
 
 FORMAT = "thresher-prices/1"
 _MOST_ACTS = 8
@@ -89,9 +90,14 @@ class _Simple:
     mended: frozenset[int] = field(default=frozenset())
 
 
-def decide(weighed: Weighed, prices: Prices) -> tuple[Act, ...]:
-    """Return what may be done, least expected cost first, at most some eight acts."""
-    every = _simple_acts(weighed, prices)
+def decide(weighed: Weighed, prices: Prices, limits: Thresholds, book: Book = EMPTY_BOOK) -> tuple[Act, ...]:
+    """Return what may be done, at most some eight acts: the sound ones first, each by its expected cost.
+
+    Faults of parts that are not in the machine as it is to be handed back so far (`Book.base`), or that were treated,
+    are none to be mended, and nothing is done to parts that are not in it or that are the shop's.
+    """
+    weighed = _left_in(weighed, book.base)
+    every = _simple_acts(weighed, prices, book)
     later = _repairs(every, weighed, prices)
     simple = [each for each in every if _share_mended(each, weighed) >= _WORTH_NAMING]
     acts = [_act((), weighed, prices, later)]
@@ -100,7 +106,18 @@ def decide(weighed: Weighed, prices: Prices) -> tuple[Act, ...]:
     # two together are worth looking at where each does something by itself
     promising = [each for each, _ in sorted(alone, key=lambda pair: -_share_mended(pair[0], weighed))[:_PAIRED]]
     acts += [_act(pair, weighed, prices, later) for pair in combinations(promising, 2) if _differ(*pair)]
-    return tuple(sorted(acts, key=lambda act: (act.expected, act.price, len(act.tags)))[:_MOST_ACTS])
+
+    def order(act: Act) -> tuple[bool, float, float, int]:
+        return not is_sound(act, limits), act.expected, act.price, len(act.tags)
+
+    return tuple(sorted(acts, key=order)[:_MOST_ACTS])
+
+
+def is_sound(act: Act, limits: Thresholds) -> bool:
+    """Return whether an act may be done by now: nothing bought in vain, no treatment on a mere guess."""
+    if not act.steps:
+        return act.needed >= limits.sound
+    return all(step.needed >= (limits.buy if step.action == Action.REPLACE else limits.treat) for step in act.steps)
 
 
 def _share_mended(act: _Simple, weighed: Weighed) -> float:
@@ -115,32 +132,53 @@ def _differ(one: _Simple, other: _Simple) -> bool:
     return not (one.mended <= other.mended or other.mended <= one.mended)
 
 
-def _simple_acts(weighed: Weighed, prices: Prices) -> list[_Simple]:
+def _treatments(weighed: Weighed, prices: Prices, mine: set[int]) -> list[_Simple]:
+    """Return what is cleaned or seated anew: all parts of a kind together, since that is how it is done."""
+    acts = []
+    for action in (Action.CLEAN, Action.RESEAT):
+        kinds = {weighed.faults[number].mode.part for number in mine if weighed.faults[number].mode.action is action}
+        for kind in sorted(kinds):
+            mended = {
+                n for n in mine if weighed.faults[n].mode.action is action and weighed.faults[n].mode.part is kind
+            }
+            minutes = prices.minutes.get(action.value, 15.0)
+            words = f"{_TREATMENT_WORDS[action]} the {kind.value}"
+            acts.append(_Simple(words, action, kind.value, kind, 0.0, minutes, frozenset(mended)))
+    return acts
+
+
+_TREATMENT_WORDS = {Action.CLEAN: "clean", Action.RESEAT: "seat anew"}
+
+_LEFT = 0.5
+"""A fault that is there to a smaller share under the fit that is handed back counts as mended by it."""
+
+
+def _left_in(weighed: Weighed, base: Fit | None) -> Weighed:
+    """Return the same with hypotheses cut down to the faults that the machine would be handed back with."""
+    nobody = len(weighed.faults)
+    gone = np.array([*(fault.mode.harmless or acts_under(fault, base) < _LEFT for fault in weighed.faults), True])
+    return replace(weighed, members=np.where(gone[weighed.members], nobody, weighed.members))
+
+
+def _simple_acts(weighed: Weighed, prices: Prices, book: Book) -> list[_Simple]:
     acts: list[_Simple] = []
+    base = book.base
+    ours = {part.tag for part in book.parts if part.ours}
     named: dict[tuple[str, PartKind], set[int]] = {}
     for number, fault in enumerate(weighed.faults):
-        if not fault.mode.of_settings:
+        if fault.mode.harmless:
+            continue
+        if not fault.mode.of_settings and fault.tag not in ours and (base is None or fault.tag in ("", *base.tags)):
             named.setdefault((fault.tag, fault.mode.part), set()).add(number)
     for (tag, kind), numbers in named.items():
         name = tag or kind.value
         minutes = prices.minutes.get(f"replace {kind.value}", 30.0)
         price = prices.parts.get(kind, 0.0)
         acts.append(_Simple(f"replace {name}", Action.REPLACE, name, kind, price, minutes, frozenset(numbers)))
-        for action in (Action.CLEAN, Action.RESEAT):
-            mended = frozenset(n for n in numbers if weighed.faults[n].mode.action is action)
-            if mended:
-                acts.append(
-                    _Simple(
-                        f"{action.value} {name}",
-                        action,
-                        name,
-                        kind,
-                        0.0,
-                        prices.minutes.get(action.value, 15.0),
-                        mended,
-                    )
-                )
+    acts += _treatments(weighed, prices, {number for numbers in named.values() for number in numbers})
     settings = frozenset(n for n, fault in enumerate(weighed.faults) if fault.mode.of_settings)
+    if base is not None and all(acts_under(weighed.faults[n], base) < _LEFT for n in settings):
+        settings = frozenset()
     if settings:
         minutes = prices.minutes.get(Action.STOCK.value, 8.0)
         acts.append(_Simple("back to stock settings", Action.STOCK, "", None, 0.0, minutes, settings))
@@ -154,7 +192,7 @@ def _repairs(simple: list[_Simple], weighed: Weighed, prices: Prices) -> Floats:
         cost = each.price + prices.time_cost(each.minutes)
         for number in each.mended:
             cheapest[number] = min(cheapest.get(number, math.inf), cost)
-    costs = np.array([cheapest[number] for number in range(len(weighed.faults))] + [0.0])
+    costs = np.array([cheapest.get(number, 0.0) for number in range(len(weighed.faults))] + [0.0])
     return np.asarray(costs[weighed.members].sum(axis=1), dtype=np.float64)
 
 
@@ -176,7 +214,22 @@ def _act(parts: tuple[_Simple, ...], weighed: Weighed, prices: Prices, later: Fl
     kinds = tuple(each.kind for each in parts if each.kind is not None)
     tags = tuple(each.tag for each in parts if each.tag)
     expected = price + prices.time_cost(minutes) + risk
-    return Act(words, action.value, tags, kinds, price, minutes, mends, risk, expected)
+    steps = tuple(ActStep(each.action.value, each.tag, each.kind, _needed((each,), weighed)) for each in parts)
+    needed = _needed(parts, weighed)
+    return Act(words, action.value, tags, kinds, price, minutes, mends, risk, expected, needed, steps)
+
+
+def _needed(parts: tuple[_Simple, ...], weighed: Weighed) -> float:
+    """Return how likely every step mends something that nothing smaller would: of no steps, that nothing is faulty."""
+    if not parts:
+        nobody = len(weighed.faults)
+        return float(weighed.posterior[(weighed.members == nobody).all(axis=1)].sum())
+    every = np.ones(len(weighed.hypotheses), dtype=np.bool_)
+    for each in parts:
+        mine = np.zeros(len(weighed.faults) + 1, dtype=np.bool_)
+        mine[[number for number in each.mended if weighed.faults[number].mode.action is each.action]] = True
+        every &= mine[weighed.members].any(axis=1)
+    return float(weighed.posterior[every].sum())
 
 
 def chance_of(weighed: Weighed, wanted: "set[int]") -> float:

@@ -2,6 +2,7 @@
 
 import math
 from dataclasses import dataclass
+from enum import StrEnum
 
 import numpy as np
 import numpy.typing as npt
@@ -18,6 +19,8 @@ BAND_K = 5.0
 
 GRID_POINTS = 19
 _GRID_REACH = 2.5
+_OUTSIDE_TOLD = 0.2
+"""Of what happened outside of our runs so much is told: use is not known, and logs are cut; the makers' judgement."""
 _EVERYDAY_SHARE = 0.05
 """How hard everyday use strains a part, as a share of the load that strains it most; the makers' judgement."""
 
@@ -45,14 +48,39 @@ class Cell:
     trial: int = 0
 
 
+class Again(StrEnum):
+    """Whether wrong memory words are where, or in the bits, that were wrong before."""
+
+    SAME = "the same as before"
+    OTHER = "another than before"
+
+
+@dataclass(frozen=True, slots=True)
+class Sign:
+    """What beside its kind a finding says about its cause; None or empty where it says nothing.
+
+    `steady` for memory words that were the same when read again and for results that came out wrong again, `lane` for
+    the bits of memory words, `word` for their addresses, `slot` for the slot that its words are in.
+    """
+
+    steady: bool | None = None
+    lane: Again | None = None
+    word: Again | None = None
+    slot: str = ""
+
+
+NO_SIGN = Sign()
+
+
 @dataclass(frozen=True, slots=True)
 class Group:
-    """Findings of one kind in one cell on one core, with the count that a storm is worth."""
+    """Findings of one kind and sign in one cell on one core, with the count that a storm is worth."""
 
     cell: Cell
     kind: FindingKind
     core: int | None
     worth: float
+    sign: Sign = NO_SIGN
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,18 +143,19 @@ def pieces_of(evidence: Evidence) -> list[Piece]:
 
     Minutes come first: what they say by themselves is what the same time without a finding would have said.
     """
-    named: dict[tuple[int, FindingKind, int | None], dict[Cell, int]] = {}
-    for finding in evidence.findings:
+    named: dict[tuple[int, FindingKind, int | None], dict[tuple[Cell, Sign], int]] = {}
+    for finding, sign in zip(evidence.findings, signs_of(evidence.findings), strict=True):
         trial = _trial_number(evidence, finding.run)
         cells = named.setdefault((trial, finding.kind, finding.core), {})
-        cell = cell_of(finding.load, finding.temperature_c, trial)
-        cells[cell] = cells.get(cell, 0) + finding.count
+        key = (cell_of(finding.load, finding.temperature_c, trial), sign)
+        cells[key] = cells.get(key, 0) + finding.count
     by_load: dict[tuple[int, str], dict[Cell, float]] = {}
     for exposure in evidence.exposures:
         trial = _trial_number(evidence, exposure.run)
         cells_of_load = by_load.setdefault((trial, exposure.load), {})
         cell = cell_of(exposure.load, exposure.temperature_c, trial)
-        cells_of_load[cell] = cells_of_load.get(cell, 0.0) + exposure.minutes
+        told = 1.0 if exposure.block >= 0 else _OUTSIDE_TOLD
+        cells_of_load[cell] = cells_of_load.get(cell, 0.0) + exposure.minutes * told
     pieces = [
         Piece(
             f"{sum(spent.values()):.0f} min of {load}, by themselves{_under(evidence, trial)}", (), tuple(spent.items())
@@ -134,12 +163,45 @@ def pieces_of(evidence: Evidence) -> list[Piece]:
         for (trial, load), spent in by_load.items()
     ]
     for (trial, kind, core), cells in named.items():
-        groups = tuple(Group(cell, kind, core, storm_worth(count)) for cell, count in cells.items())
+        groups = tuple(Group(cell, kind, core, storm_worth(count), sign) for (cell, sign), count in cells.items())
         where = f", core {core}" if core is not None else ""
         pieces.append(Piece(f"{sum(cells.values())} × {kind.value}{where}{_under(evidence, trial)}", groups))
     for number, each in enumerate(evidence.book.trials):
         pieces += [_outcome_piece(each, number, outcome) for outcome in each.outcomes]
     return pieces
+
+
+def signs_of(findings: tuple[Finding, ...]) -> list[Sign]:
+    """Return what each finding says beside its kind, in the order of the findings.
+
+    The first wrong memory word fixes lane and address that later ones are held against.
+    """
+    signs, lanes, words = [], set[int](), set[int]()
+    for finding in findings:
+        if finding.kind is not FindingKind.MEMORY_WRONG or not finding.places:
+            slot = finding.place if finding.kind is FindingKind.MEMORY_WRONG else ""
+            signs.append(Sign(_steady(finding), slot=slot))
+            continue
+        mine = {bit for place in finding.places for bit in place.bits}
+        where = {place.physical for place in finding.places if place.physical is not None}
+        lane = _again(mine, lanes) if lanes else Again.OTHER if len(mine) > 1 else None
+        word = _again(where, words) if words and where else None
+        lanes, words = lanes | mine, words | where
+        signs.append(Sign(_steady(finding), lane, word, finding.place))
+    return signs
+
+
+def _again(mine: set[int], before: set[int]) -> Again:
+    return Again.SAME if mine <= before else Again.OTHER
+
+
+def _steady(finding: Finding) -> bool | None:
+    if finding.kind is FindingKind.MEMORY_WRONG and finding.places:
+        return finding.places[0].steady
+    if finding.kind is FindingKind.WRONG_RESULT and finding.repeats:
+        share = finding.wrong_again / finding.repeats
+        return True if share > 0.6 else False if share < 0.3 else None
+    return None
 
 
 def _under(evidence: Evidence, trial: int) -> str:

@@ -17,7 +17,7 @@ from itertools import combinations
 
 import numpy as np
 
-from thresher.diagnosis.evidence import Evidence, Floats, Piece, fit_of, grid_of, pace, pieces_of
+from thresher.diagnosis.evidence import Again, Evidence, Floats, Group, Piece, fit_of, grid_of, pace, pieces_of
 from thresher.diagnosis.knowledge import Knowledge, Mode, Spread
 from thresher.diagnosis.likelihood import Explained, FaultTable, Whole, explain, log_sum
 from thresher.model.findings import FindingKind, Severity
@@ -31,8 +31,13 @@ DECIBANS = 10.0 / math.log(10.0)
 _MOST_CORES = 6
 _TINY = 1e-300
 """Odds are not told beyond this: it stands for what underflows."""
-_PAIR_PENALTY = 0.5
-"""Two independent faults at once are already rare by their priors; this leaves room for one causing the other."""
+_LANES = 64
+_LANE_KEPT = 0.9
+"""How surely a fault of one bit lane keeps to it, and not to a neighbour as well; the makers' judgement."""
+_STRAY_WORD = 0.001
+"""How likely stray particles hit a word twice."""
+_ELSEWHERE = 0.01
+"""How likely a module's wrong words seem to lie in another slot: addresses can be put down wrongly."""
 _OURS_FACTOR = 0.05
 """A known-good part of the shop is this much less likely to be faulty, not impossible; the makers' judgement."""
 _TREATED_FACTOR = 0.03
@@ -88,7 +93,10 @@ def weigh(evidence: Evidence, knowledge: Knowledge) -> Weighed:
     ]
     explained = explain(table, np.array(pairs, dtype=np.intp).reshape(-1, 2))
     priors = np.array([fault.log_prior for fault in faults])
-    log_prior = np.concatenate(([0.0], priors, [priors[a] + priors[b] + math.log(_PAIR_PENALTY) for a, b in pairs]))
+    together = math.log(knowledge.weights.together)
+    log_prior = np.concatenate(
+        ([math.log(knowledge.weights.nothing)], priors, [priors[a] + priors[b] + together for a, b in pairs])
+    )
     likelihood = np.vstack((explained.none, explained.one, explained.two))
     prefixes = log_prior[:, None] + np.hstack((np.zeros((len(log_prior), 1)), likelihood))
     posterior = np.exp(prefixes[:, -1] - log_sum(prefixes[:, -1]))
@@ -120,16 +128,18 @@ def _faults(evidence: Evidence, knowledge: Knowledge, cores: list[int]) -> list[
     faults: list[Fault] = []
     own_board = next((part.tag for part in evidence.book.parts if part.kind is PartKind.BOARD and not part.ours), "")
     for mode in knowledge.modes:
-        if mode.of_settings:
+        if mode.of_settings or mode.harmless:
             prior = math.log(mode.prior * factors.get(mode.name, 1.0))
-            faults += _on_cores(mode, prior, "", own_board, evidence, cores)
+            faults += _on_cores(mode, prior, "", own_board if mode.of_settings else "", evidence, cores)
             continue
         for part in _parts_of(evidence, mode.part):
-            prior = math.log(mode.prior * factors.get(mode.name, 1.0))
             tag = part.tag if part is not None else ""
             if part is not None and part.ours:
-                prior += math.log(_OURS_FACTOR)
-            elif part is not None:
+                # it was not in the machine when the customer saw what is said
+                faults += _on_cores(mode, math.log(mode.prior * _OURS_FACTOR), tag, tag, evidence, cores)
+                continue
+            prior = math.log(mode.prior * factors.get(mode.name, 1.0))
+            if part is not None:
                 # a machine's own parts of a kind share what is known of the kind: one of two modules, half each
                 own = sum(each.kind is mode.part and not each.ours for each in evidence.book.parts)
                 prior -= math.log(own)
@@ -144,7 +154,7 @@ def _parts_of(evidence: Evidence, kind: PartKind) -> tuple[BookPart | None, ...]
 
 
 def _on_cores(mode: Mode, prior: float, tag: str, needs: str, evidence: Evidence, cores: list[int]) -> list[Fault]:
-    if mode.places is Spread.ANYWHERE:
+    if mode.places is not Spread.ONE_CORE:
         return [Fault(mode, None, prior, tag, needs)]
     count = max(evidence.cores, len(cores), 1)
     faults = [Fault(mode, core, prior - math.log(count), tag, needs) for core in cores]
@@ -161,7 +171,7 @@ def acts_under(fault: Fault, fit: Fit | None) -> float:
         return 0.0
     if fault.needs and fault.needs not in fit.tags:
         return 0.0
-    if fault.mode.treatable and (fault.tag in fit.treated or fault.mode.part.value in fit.treated):
+    if fault.mode.treatable and fit.is_treated(fault.tag, fault.mode.part):
         return _TREATED_FACTOR
     return 1.0
 
@@ -177,20 +187,21 @@ def _place_share(fault: Fault, core: int | None, cores: int) -> float:
 def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowledge: Knowledge) -> FaultTable:
     groups = [(number, group) for number, piece in enumerate(pieces) for group in piece.groups]
     cells = list(dict.fromkeys([group.cell for _, group in groups] + [c for piece in pieces for c, _ in piece.minutes]))
-    by_mode = {
-        fault.mode.name: {cell: pace(fault.mode, cell) for cell in cells} for fault in faults
-    }  # fmt: skip
+    modes = {fault.mode.name: fault.mode for fault in faults}
+    by_mode = {name: {cell: pace(mode, cell) for cell in cells} for name, mode in modes.items()}
     fits = {cell: fit_of(evidence, cell) for cell in cells}
     rates, expected = np.zeros((len(faults), len(groups))), np.zeros((len(faults), len(pieces)))
     for row, fault in enumerate(faults):
         paces = by_mode[fault.mode.name]
         there = {cell: paces[cell] * acts_under(fault, fits[cell]) for cell in cells}
         for column, (_, group) in enumerate(groups):
-            share = fault.mode.shows.get(group.kind, 0.0)
-            rates[row, column] = there[group.cell] * share * _place_share(fault, group.core, evidence.cores)
+            share = _shown_share(fault.mode, group)
+            if share:
+                share *= _place_share(fault, group.core, evidence.cores) * _sign_share(fault, group, fits[group.cell])
+            rates[row, column] = there[group.cell] * share
         for column, piece in enumerate(pieces):
             expected[row, column] = sum(there[cell] * minutes / 60.0 for cell, minutes in piece.minutes)
-    grids = {fault.mode.name: grid_of(fault.mode) for fault in faults}
+    grids = {name: grid_of(mode) for name, mode in modes.items()}
     return FaultTable(
         rates,
         expected,
@@ -198,12 +209,54 @@ def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowled
         np.array([grids[fault.mode.name][1] for fault in faults]),
         np.array([group.worth for _, group in groups]),
         np.array([number for number, _ in groups], dtype=np.intp),
-        np.array([_quiet(group.kind, group.core, evidence, knowledge) for _, group in groups]),
+        np.array([_quiet(group, evidence, knowledge) for _, group in groups]),
     )
 
 
-def _quiet(kind: FindingKind, core: int | None, evidence: Evidence, knowledge: Knowledge) -> float:
-    return knowledge.background[kind] / (max(evidence.cores, 1) if core is not None else 1)
+_WRONG_DATA = (FindingKind.WRONG_RESULT, FindingKind.MEMORY_WRONG)
+
+
+def _shown_share(mode: Mode, group: Group) -> float:
+    """Return in which share of its findings a mode shows as this kind.
+
+    Data that went wrong show as words of memory under a load of memory and as results under the others, whatever it was
+    that spoilt them.
+    """
+    if group.kind in _WRONG_DATA:
+        return sum(mode.shows.get(kind, 0.0) for kind in _WRONG_DATA)
+    return mode.shows.get(group.kind, 0.0)
+
+
+def _sign_share(fault: Fault, group: Group, fit: Fit | None) -> float:
+    """Return which share of a fault's findings of a kind has this sign."""
+    sign, mode, share = group.sign, fault.mode, 1.0
+    if sign.steady is not None:
+        steady = mode.steady_words if group.kind is FindingKind.MEMORY_WRONG else mode.steady_results
+        share *= steady if sign.steady else 1.0 - steady
+    if sign.lane is not None:
+        kept = _LANE_KEPT if mode.places is Spread.ONE_LANE else 1.0 / _LANES
+        share *= kept if sign.lane is Again.SAME else 1.0 - kept
+    if sign.word is not None:
+        share *= mode.same_words if sign.word is Again.SAME else 1.0 - mode.same_words
+    if sign.slot and mode.part is PartKind.MEMORY and not mode.of_settings and fit is not None:
+        place = fit.place_of(fault.tag)
+        share *= 1.0 if place in ("", sign.slot) else _ELSEWHERE
+    elif sign.slot:
+        share *= 0.5
+    return share
+
+
+def _quiet(group: Group, evidence: Evidence, knowledge: Knowledge) -> float:
+    sign, share = group.sign, 1.0
+    if sign.steady is not None:
+        share *= 0.5
+    if sign.lane is not None:
+        share *= 1.0 / _LANES if sign.lane is Again.SAME else 1.0 - 1.0 / _LANES
+    if sign.word is not None:
+        share *= _STRAY_WORD if sign.word is Again.SAME else 1.0 - _STRAY_WORD
+    if sign.slot:
+        share *= 0.5
+    return knowledge.background[group.kind] * share / (max(evidence.cores, 1) if group.core is not None else 1)
 
 
 def _log_odds(prefixes: Floats, chosen: Floats) -> Floats:
@@ -216,14 +269,20 @@ def _log_odds(prefixes: Floats, chosen: Floats) -> Floats:
 def suspects_of(weighed: Weighed, evidence: Evidence) -> tuple[Suspect, ...]:
     """Return the suspects with probabilities and reasons, most likely first."""
     slot = _one_slot(evidence)
-    named: dict[tuple[str, str], Mode] = {(fault.mode.name, fault.tag): fault.mode for fault in weighed.faults}
+    named: dict[tuple[str, str], Mode] = {
+        (fault.mode.name, fault.tag): fault.mode for fault in weighed.faults if not fault.mode.harmless
+    }
     numbers = {key: number for number, key in enumerate(named)}
     # the last column stands for no fault: nobody's
     owner = np.zeros((len(named), len(weighed.faults) + 1))
     for number, fault in enumerate(weighed.faults):
-        owner[numbers[fault.mode.name, fault.tag], number] = 1.0
+        if not fault.mode.harmless:
+            owner[numbers[fault.mode.name, fault.tag], number] = 1.0
     chosen = np.maximum(owner[:, weighed.members[:, 0]], owner[:, weighed.members[:, 1]])
-    healthy = (weighed.members[:, 0] == len(weighed.faults)).astype(np.float64)
+    # a faulty part of the shelf does not make the machine faulty
+    ours = {part.tag for part in evidence.book.parts if part.ours}
+    sound = np.array([*(fault.mode.harmless or fault.tag in ours for fault in weighed.faults), True])
+    healthy = sound[weighed.members].all(axis=1).astype(np.float64)
     odds = _log_odds(weighed.prefixes, np.vstack((chosen, healthy)))
     by_fault = np.zeros(len(weighed.faults) + 1)
     for column in (0, 1):

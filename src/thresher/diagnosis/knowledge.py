@@ -16,6 +16,7 @@ class Spread(StrEnum):
     """How the places of a mode's findings are spread."""
 
     ONE_CORE = "one core"
+    ONE_LANE = "one bit lane"
     ANYWHERE = "anywhere"
 
 
@@ -33,11 +34,14 @@ class Action(StrEnum):
 class Mode:
     """One way of being faulty.
 
-    `prior` is relative to 1 for nothing faulty. Findings come at 10**`rate` an hour (log-normal, `spread_decades`
-    wide) at `reference_c` under a load of sensitivity 1, and e times as often for every `heat_k` kelvin more
-    (0: heat does not matter). `shows` tells in which share of findings it shows as what. `of_settings` goes when the
-    part's settings are back to stock, `treatable` mostly when it is cleaned or seated anew. `everyday` is how hard
-    everyday use strains it, where that is not a share of the load that strains it most.
+    `prior` is how common it is beside the others and beside nothing being faulty (`Weights`). Findings come at
+    10**`rate` an hour (log-normal, `spread_decades` wide) at `reference_c` under a load of sensitivity 1, and e times
+    as often for every `heat_k` kelvin more (0: heat does not matter). `shows` tells in which share of findings it shows
+    as what. `of_settings` goes when the part's settings are back to stock, `treatable` mostly when it is cleaned or
+    seated anew. `everyday` is how hard everyday use strains it, where that is not a share of the load that strains it
+    most. `steady_words` is the share of its wrong memory words that are the same when read again, `steady_results`
+    that of its wrong results that are wrong again when the beat is repeated, `same_words` that of wrong memory words
+    that were wrong before.
     """
 
     name: str
@@ -46,17 +50,25 @@ class Mode:
     prior: float
     source: str
     rate: float
-    spread_decades: float = 1.0
+    spread_decades: float = 0.8
     heat_k: float = 0.0
     reference_c: float = 80.0
     places: Spread = Spread.ANYWHERE
     of_settings: bool = False
     treatable: bool = False
     everyday: float | None = None
+    steady_words: float = 0.5
+    steady_results: float = 0.5
+    same_words: float = 0.01
     action: Action = Action.REPLACE
     next_step: str
     loads: dict[str, float]
     shows: dict[FindingKind, float]
+
+    @property
+    def harmless(self) -> bool:
+        """Whether nothing is to be done about it: it explains findings, and the machine is sound all the same."""
+        return self.action is Action.NOTHING
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -70,12 +82,31 @@ class Symptom:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Thresholds:
-    """From which probability a part is in doubt or to be replaced, and when it counts as cleared."""
+    """From which probability a part is in doubt or to be replaced, and when it counts as cleared.
+
+    An act is advised when each part that it buys is needed with `buy`, each treatment with `treat`; nothing is done any
+    more when nothing is faulty with `sound`.
+    """
 
     replace: float
     doubt: float
     cleared: float
     cleared_shown: float
+    buy: float
+    treat: float
+    sound: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Weights:
+    """How common things are beside the priors of the modes: that nothing is faulty, and two faults together.
+
+    `together` multiplies the priors of two independent faults; it is below 1 since the priors count machines that come
+    to a bench, of which few have two.
+    """
+
+    nothing: float
+    together: float
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,6 +116,7 @@ class Knowledge:
     modes: tuple[Mode, ...]
     background: dict[FindingKind, float]
     thresholds: Thresholds
+    weights: Weights
     symptoms: tuple[Symptom, ...] = field(default=())
 
     def mode(self, name: str) -> Mode:
@@ -96,11 +128,14 @@ def parse_knowledge(text: str, source: str) -> Knowledge:
     """Parse and check a knowledge base. Raises InputError with every fault."""
     data = parse_toml(text, source, FORMAT)
     faults: list[InputFault] = []
-    unknown_keys(data, {"format", "modes", "background", "thresholds", "symptoms"}, faults)
+    unknown_keys(data, {"format", "modes", "background", "thresholds", "weights", "symptoms"}, faults)
     modes = convert_list(data, "modes", Mode, faults)
     symptoms = convert_list(data, "symptoms", Symptom, faults)
     background = convert_section(data.get("background", {}), dict[FindingKind, float], "background", faults)
     thresholds = convert_section(data.get("thresholds", {}), Thresholds, "thresholds", faults)
+    weights = convert_section(data.get("weights", {}), Weights, "weights", faults)
+    if weights is not None and min(weights.nothing, weights.together) <= 0:
+        faults.append(InputFault("weights", "nothing and together must be above 0"))
     names = [mode.name for mode in modes]
     for mode in modes:
         if abs(sum(mode.shows.values()) - 1.0) > 1e-6:
@@ -109,6 +144,9 @@ def parse_knowledge(text: str, source: str) -> Knowledge:
             )
         if mode.prior <= 0 or mode.spread_decades <= 0:
             faults.append(InputFault(f"modes {mode.name}", "prior and spread_decades must be above 0"))
+        if any(not 0.0 < share < 1.0 for share in (mode.steady_words, mode.steady_results, mode.same_words)):
+            named = "steady_words, steady_results and same_words"
+            faults.append(InputFault(f"modes {mode.name}", f"{named} must be between 0 and 1"))
         if names.count(mode.name) > 1:
             faults.append(InputFault(f"modes {mode.name}", "is given twice"))
     for symptom in symptoms:
@@ -123,9 +161,9 @@ def parse_knowledge(text: str, source: str) -> Knowledge:
             for kind in FindingKind
             if background.get(kind, 0.0) <= 0
         ]
-    if faults or background is None or thresholds is None:
+    if faults or background is None or thresholds is None or weights is None:
         raise InputError(source, faults)
-    return Knowledge(tuple(modes), background, thresholds, tuple(symptoms))
+    return Knowledge(tuple(modes), background, thresholds, weights, tuple(symptoms))
 
 
 def load_knowledge() -> Knowledge:

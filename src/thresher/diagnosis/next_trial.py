@@ -1,64 +1,95 @@
 """Which trial tells most for its time: over fits that the shop can make and loads that it can run.
 
 A trial of T minutes ends clean or with a finding. What that would say is worked out for every hypothesis with the
-strengths that the evidence has left; the gain is the fall of the uncertainty about which parts to act on (entropy in
-bits over sets of parts, not over every way of being faulty), divided by the minutes of swap and run.
+strengths that the evidence has left; the gain is the fall of the uncertainty about what to do to the customer's machine
+(entropy in bits over sets of its parts and how each is mended, not over every way of being faulty), divided by the
+minutes of swap and run.
 """
+
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from thresher.diagnosis.evidence import Cell, Evidence, Floats, pace
 from thresher.diagnosis.inference import Fault, Weighed, acts_under
+from thresher.diagnosis.knowledge import Action
 from thresher.diagnosis.likelihood import Whole
 from thresher.model.parts import PartKind
 from thresher.model.trials import Book, Candidate, Fit, NextTrial
+from thresher.model.verdict import EVERYDAY_USE
 
-_MINUTES = (5.0, 15.0, 45.0)
+_RUNS = (
+    ("memory", 15.0), ("memory", 45.0), ("memory", 120.0), ("matrix", 15.0), ("matrix", 45.0), ("matrix", 120.0),
+    ("branchy", 15.0), ("branchy", 45.0), ("relay", 15.0), ("relay", 45.0), (EVERYDAY_USE, 60.0), (EVERYDAY_USE, 240.0),
+)  # fmt: skip
+"""Loads and minutes that are looked at."""
 _LEAST_GAIN = 0.002
 """Bits below which a trial says nothing worth its time."""
 _SWAP_MINUTES = {
     PartKind.PROCESSOR: 25.0, PartKind.MEMORY: 4.0, PartKind.GRAPHICS: 8.0, PartKind.DRIVE: 8.0, PartKind.POWER: 15.0,
     PartKind.BOARD: 60.0, PartKind.COOLING: 15.0,
 }  # fmt: skip
-_SETTINGS_MINUTES, _CLEAN_MINUTES, _RESEAT_MINUTES = 6.0, 20.0, 5.0
-_LOADS = ("memory", "matrix")
+_OTHER_SWAP_MINUTES = 10.0
+_SETTINGS_MINUTES = 6.0
+_RUN_OVERHEAD_MINUTES = 3.0
+"""Starting a run and waiting until it is warm takes somebody's time, whatever its length."""
+_TREATMENTS = (
+    (PartKind.COOLING, "Cleaned", 20.0), (PartKind.MEMORY, "Modules seated anew", 4.0),
+    (PartKind.BOARD, "Cards and plugs seated anew", 6.0), (PartKind.DRIVE, "The drive's cable and plug anew", 6.0),
+)  # fmt: skip
+
+
+def swap_minutes(book: Book, before: Fit, after: Fit) -> float:
+    """Return the minutes that it takes to come from one fit to another, without settings and treatments."""
+    out = [part for tag in before.tags if tag not in after.tags and (part := book.part(tag)) is not None]
+    into = [part for tag in after.tags if tag not in before.tags and (part := book.part(tag)) is not None]
+    kinds = [part.kind for part in out]
+    for part in into:  # what comes in for another of its kind is one swap
+        if part.kind in kinds:
+            kinds.remove(part.kind)
+        kinds.append(part.kind)
+    return sum(_SWAP_MINUTES.get(kind, _OTHER_SWAP_MINUTES) for kind in kinds)
 
 
 def candidates(book: Book, fit: Fit) -> tuple[Candidate, ...]:
     """Return the fits that can be made from the present one with the parts in the book.
 
-    One part against another of its kind, one memory module alone, settings to stock, cleaned, seated anew, or all as it
-    is.
+    One part against another of its kind, one memory module alone, settings to stock, cleaned, seated anew, all as it is
+    or as it is to be handed back. Treatments can be kept, not taken back.
     """
     made = [Candidate("The same again", fit, 0.0)]
-    for tag in fit.tags:
-        part = book.part(tag)
-        if part is None:
-            continue
-        for other in book.parts:
-            if other.kind is part.kind and other.tag not in fit.tags:
-                tags = tuple(other.tag if each == tag else each for each in fit.tags)
-                title = f"{other.tag} in place of {tag}"
-                made.append(Candidate(title, _with(fit, tags), _SWAP_MINUTES.get(part.kind, 10.0)))
-    modules = [tag for tag in fit.tags if (part := book.part(tag)) is not None and part.kind is PartKind.MEMORY]
-    if len(modules) > 1:
-        for alone in modules:
-            tags = tuple(tag for tag in fit.tags if tag == alone or tag not in modules)
-            made.append(Candidate(f"{alone} alone", _with(fit, tags), _SWAP_MINUTES[PartKind.MEMORY]))
+    base = book.base
+    if base is not None and set(base.tags) != set(fit.tags):
+        back = replace(base, treated=tuple(dict.fromkeys((*base.treated, *fit.treated))))
+        made.append(Candidate("With its own parts again", back, swap_minutes(book, fit, back)))
+    made += _swaps(book, fit)
     if not fit.stock:
-        stock = Fit(fit.tags, fit.places, (PartKind.PROCESSOR, PartKind.MEMORY), fit.treated)
+        stock = replace(fit, stock=(PartKind.PROCESSOR, PartKind.MEMORY))
         made.append(Candidate("Settings back to stock", stock, _SETTINGS_MINUTES))
-    for kind, title, minutes in (
-        (PartKind.COOLING, "Cleaned", _CLEAN_MINUTES), (PartKind.BOARD, "Cards and plugs seated anew", _RESEAT_MINUTES),
-    ):  # fmt: skip
-        if kind.value not in fit.treated:
-            treated = Fit(fit.tags, fit.places, fit.stock, (*fit.treated, kind.value))
-            made.append(Candidate(title, treated, minutes))
+    fitted = {part.kind for tag in fit.tags if (part := book.part(tag)) is not None}
+    for kind, title, minutes in _TREATMENTS:
+        if kind in fitted and kind.value not in fit.treated:
+            made.append(Candidate(title, replace(fit, treated=(*fit.treated, kind.value)), minutes))
     return tuple(made)
 
 
+def _swaps(book: Book, fit: Fit) -> list[Candidate]:
+    """Return one part against another of its kind, and each of several modules alone."""
+    made, fitted = [], [part for tag in fit.tags if (part := book.part(tag)) is not None]
+    for part in fitted:
+        for other in book.parts:
+            if other.kind is part.kind and other.tag not in fit.tags:
+                swapped = _with(fit, tuple(other.tag if tag == part.tag else tag for tag in fit.tags))
+                made.append(Candidate(f"{other.tag} in place of {part.tag}", swapped, swap_minutes(book, fit, swapped)))
+    modules = [part.tag for part in fitted if part.kind is PartKind.MEMORY]
+    for alone in modules if len(modules) > 1 else ():
+        tags = tuple(tag for tag in fit.tags if tag == alone or tag not in modules)
+        made.append(Candidate(f"{alone} alone", _with(fit, tags), _SWAP_MINUTES[PartKind.MEMORY]))
+    return made
+
+
 def _with(fit: Fit, tags: tuple[str, ...]) -> Fit:
-    return Fit(tags, tuple((place, tag) for place, tag in fit.places if tag in tags), fit.stock, fit.treated)
+    return replace(fit, tags=tags, places=tuple((place, tag) for place, tag in fit.places if tag in tags))
 
 
 def next_trials(
@@ -68,73 +99,104 @@ def next_trials(
     temperature = max(
         (each.temperature_c for each in evidence.exposures if each.temperature_c is not None), default=None
     )
-    targets, names = _targets(weighed)
+    targets = _targets(weighed, evidence.book.base)
     left = weighed.explained.grid
     left = np.exp(left - left.max(axis=1, keepdims=True))
     left /= left.sum(axis=1, keepdims=True)
-    paces = {load: np.array([pace(fault.mode, Cell(load, temperature)) for fault in weighed.faults]) for load in _LOADS}
+    cells = {load: Cell(load, temperature) for load, _ in _RUNS}
+    # (F, R): what each run at reference strength would make a fault show
+    hours = np.array([
+        [pace(fault.mode, cells[load]) * minutes / 60.0 for load, minutes in _RUNS] for fault in weighed.faults
+    ])  # fmt: skip
     best: list[NextTrial] = []
     for candidate in options:
         there = np.array([acts_under(fault, candidate.fit) for fault in weighed.faults])
-        mine = []
-        for load in _LOADS:
-            for minutes in _MINUTES:
-                clean = _clean_chances(weighed, left, paces[load] * there * minutes / 60.0)
-                trial = _worth(weighed, candidate, load, minutes, clean, targets, names)
-                mine += [trial] if trial is not None else []
-        if mine:
-            best.append(max(mine, key=lambda trial: trial.gain_a_minute))
+        clean = _clean_chances(weighed, left, hours * there[:, None])
+        trial = _best_run(weighed, candidate, clean, targets)
+        best += [trial] if trial is not None else []
     return tuple(sorted(best, key=lambda trial: -trial.gain_a_minute)[:most])
 
 
-def _targets(weighed: Weighed) -> tuple[Whole, list[str]]:
-    """Return for each hypothesis the number of the set of parts that it would have mended, and the sets' names."""
-    names: dict[str, int] = {}
-    numbers = []
-    for hypothesis in weighed.hypotheses:
-        parts = sorted({_name(weighed.faults[number]) for number in hypothesis})
-        numbers.append(names.setdefault(" and ".join(parts) or "nothing faulty", len(names)))
-    return np.array(numbers, dtype=np.intp), list(names)
+@dataclass(frozen=True, slots=True)
+class _Targets:
+    """Sets of parts that hypotheses would have mended: hypotheses sorted by their set, where each set begins, names."""
+
+    order: Whole
+    starts: Whole
+    names: tuple[str, ...]
+
+    def sums(self, weights: Floats) -> Floats:
+        """Sum weights of hypotheses (H, R) over each set: (S, R)."""
+        return np.asarray(np.add.reduceat(weights[self.order], self.starts, axis=0), dtype=np.float64)
+
+
+def _targets(weighed: Weighed, base: Fit | None) -> _Targets:
+    """Return the set of parts that each hypothesis would have mended.
+
+    Only what is in the machine that is handed back counts: of a part of the shelf nobody needs to know.
+    """
+    of_fault = [
+        _name(fault) if not fault.mode.harmless and acts_under(fault, base) >= 0.5 else "" for fault in weighed.faults
+    ]
+    # number 0 is nothing, so that the larger of a pair comes last whatever the other is
+    single = ["", *sorted({name for name in of_fault if name})]
+    numbers = np.array([*(single.index(name) for name in of_fault), 0])[weighed.members]
+    first, last = numbers.min(axis=1), numbers.max(axis=1)
+    first = np.where(first == last, 0, first)
+    keys, inverse = np.unique(first * len(single) + last, return_inverse=True)
+    order = np.argsort(inverse, kind="stable")
+    starts = np.searchsorted(inverse[order], np.arange(len(keys)))
+    pairs = [(single[key // len(single)], single[key % len(single)]) for key in keys]
+    names = tuple(" and ".join(name for name in pair if name) or "nothing faulty" for pair in pairs)
+    return _Targets(order, starts, names)
 
 
 def _name(fault: Fault) -> str:
-    return "settings" if fault.mode.of_settings else fault.tag or fault.mode.part.value
+    if fault.mode.of_settings:
+        return "settings"
+    name = fault.tag or fault.mode.part.value
+    return f"{_TREATED_WORDS[fault.mode.action]} {name}" if fault.mode.action in _TREATED_WORDS else name
+
+
+_TREATED_WORDS = {Action.CLEAN: "dirt in", Action.RESEAT: "the seat of"}
 
 
 def _clean_chances(weighed: Weighed, left: Floats, paced: Floats) -> Floats:
-    """Return for each hypothesis the chance that a run ends clean.
+    """Return for each hypothesis the chance that each run ends clean: (H, R).
 
-    `left` (F, K) is how strong each fault is by the evidence so far, `paced` (F) the hours at reference conditions.
+    `left` (F, K) is how strong each fault is by the evidence so far, `paced` (F, R) the hours at reference conditions.
     """
-    quiet = (left * np.exp(-paced[:, None] * weighed.table.strengths)).sum(axis=1)
-    return np.asarray(np.append(quiet, 1.0)[weighed.members].prod(axis=1), dtype=np.float64)
+    quiet = (left[:, None, :] * np.exp(-paced[:, :, None] * weighed.table.strengths[:, None, :])).sum(axis=2)
+    with_nobody = np.vstack((quiet, np.ones((1, quiet.shape[1]))))
+    members = weighed.members
+    return np.asarray(with_nobody[members[:, 0]] * with_nobody[members[:, 1]], dtype=np.float64)
 
 
-def _worth(
-    weighed: Weighed, candidate: Candidate, load: str, minutes: float, clean: Floats, targets: Whole,
-    names: list[str],
-) -> NextTrial | None:  # fmt: skip
-    joint_clean, joint_found = weighed.posterior * clean, weighed.posterior * (1.0 - clean)
-    p_clean, p_found = float(joint_clean.sum()), float(joint_found.sum())
-    now = _by_target(weighed.posterior, targets, len(names))
-    if_clean, if_found = (_by_target(each, targets, len(names)) for each in (joint_clean, joint_found))
-    gain = _entropy(now) - p_clean * _entropy(if_clean) - p_found * _entropy(if_found)
-    if gain < _LEAST_GAIN:
+def _best_run(weighed: Weighed, candidate: Candidate, clean: Floats, targets: _Targets) -> NextTrial | None:
+    """Return the run that tells most a minute under a fit, None when none tells anything."""
+    joint_clean = weighed.posterior[:, None] * clean
+    all_of = targets.sums(weighed.posterior[:, None])
+    if_clean = targets.sums(joint_clean)
+    if_found = np.maximum(all_of - if_clean, 0.0)
+    gains = _entropy(all_of) - _entropy(if_clean) - _entropy(if_found)
+    made = replace(candidate, minutes=candidate.minutes + _RUN_OVERHEAD_MINUTES)
+    a_minute = gains / np.array([made.minutes + minutes for _, minutes in _RUNS])
+    number = int(a_minute.argmax())
+    if gains[number] < _LEAST_GAIN:
         return None
-    return NextTrial(candidate, load, minutes, gain, p_found, _likeliest(if_clean, names), _likeliest(if_found, names))
+    load, minutes = _RUNS[number]
+    finds, gain = float(if_found[:, number].sum()), float(gains[number])
+    said = (_likeliest(each[:, number], targets.names) for each in (if_clean, if_found))
+    return NextTrial(made, load, minutes, gain, finds, *said)
 
 
-def _by_target(weights: Floats, targets: Whole, count: int) -> Floats:
-    total = float(weights.sum())
-    summed = np.bincount(targets, weights, count).astype(np.float64)
-    return summed / total if total > 0 else summed
+def _entropy(weights: Floats) -> Floats:
+    """Return the entropy in bits of each column's shares, times the column's sum."""
+    total = np.maximum(weights.sum(axis=0), 1e-300)
+    shares = weights / total
+    return np.asarray(-(weights * np.log2(np.maximum(shares, 1e-300))).sum(axis=0), dtype=np.float64)
 
 
-def _entropy(chances: Floats) -> float:
-    some = chances[chances > 0]
-    return float(-(some * np.log2(some)).sum())
-
-
-def _likeliest(chances: Floats, names: list[str]) -> str:
-    best = int(chances.argmax())
-    return f"{names[best]} ({chances[best] * 100:.0f} %)"
+def _likeliest(weights: Floats, names: tuple[str, ...]) -> str:
+    best = int(weights.argmax())
+    return f"{names[best]} ({weights[best] / max(weights.sum(), 1e-300) * 100:.0f} %)"

@@ -2,6 +2,7 @@
 
 from dataclasses import replace
 
+from thresher.diagnosis.advice import advise
 from thresher.diagnosis.conclusions import sentence_of, statuses_of
 from thresher.diagnosis.decision import Prices, decide
 from thresher.diagnosis.evidence import Evidence
@@ -35,11 +36,12 @@ def diagnose(
     tried = evidence if evidence.book.trials else replace(evidence, book=offered)
     trials = tried.book.trials if evidence.findings or evidence.book.trials else ()
     by_part = weighed if tried is evidence or not trials else weigh(tried, knowledge)
+    acts = decide(weighed, prices, knowledge.thresholds, tried.book) if prices is not None and known else ()
+    following = next_trials(by_part, tried, candidates(tried.book, trials[-1].fit)) if trials else ()
     return Verdict(
         suspects, statuses_of(suspects, shown, knowledge),
         sentence_of(suspects, knowledge, evidence, together.shown_share), together.shown_share,
         together.minutes_to_95, together.minutes_to_99, by_mode, seen_rate(evidence), told,
-        decide(weighed, prices) if prices is not None and known else (),
-        next_trials(by_part, tried, candidates(tried.book, trials[-1].fit)) if trials else (),
-        prices is not None and not prices.default,
+        acts, following, prices is not None and not prices.default,
+        advise(acts, following, knowledge.thresholds) if acts else None,
     )  # fmt: skip

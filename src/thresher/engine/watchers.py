@@ -281,6 +281,15 @@ class Watchers:
             if reading > _FAN_TURNS_RPM:
                 self._state.fan_turned.add(index)
             still = reading == 0 and index in self._state.fan_turned
+            if self._sign("fan at limit", index, _FAN_LASTS_S).seen(self._should_turn(tick, index), tick.at):
+                detail = "no pulses since the bench was opened, with the processor at its limit"
+                title = f"{channel.name} does not turn"
+                findings.append(
+                    Finding(
+                        "C-230", FindingKind.FAN_STOPPED, Severity.FAULT, PartKind.COOLING, tick.at, title, detail,
+                        channel.name,
+                    )
+                )  # fmt: skip
             if self._sign("fan", index, _FAN_LASTS_S).seen(still, tick.at):
                 findings.append(
                     Finding(
@@ -289,6 +298,16 @@ class Watchers:
                     )
                 )  # fmt: skip
         return findings
+
+    def _should_turn(self, tick: Tick, index: int) -> bool:
+        """Whether a fan that never turned is the processor's own, by its name, and the processor is at its limit.
+
+        An input that nothing is plugged into reads 0 too, but boards do not leave that of the processor free.
+        """
+        room = self._headroom(tick)
+        ours = "cpu" in self.channels[index].name.lower()
+        silent = tick.values[index] == 0 and index not in self._state.fan_turned
+        return ours and silent and room is not None and room <= _HOT_K
 
     def _passed_limits(self, tick: Tick) -> list[TapeEntry]:
         """Return notes of the limits that no finding stands for.

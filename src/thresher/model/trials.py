@@ -45,6 +45,10 @@ class Fit:
         """Return where a part sits, empty where that is not told."""
         return next((place for place, mine in self.places if mine == tag), "")
 
+    def is_treated(self, tag: str, kind: PartKind) -> bool:
+        """Whether a part was cleaned or seated anew, named itself or as all of its kind."""
+        return tag in self.treated or kind.value in self.treated
+
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
@@ -63,13 +67,17 @@ class Outcome:
 
 @dataclass(frozen=True, slots=True)
 class Trial:
-    """One fit, the runs made under it and what was seen otherwise."""
+    """One fit, the runs made under it and what was seen otherwise.
+
+    `kept` when this is how the machine is to stay, after a part was replaced or something was mended for good.
+    """
 
     number: int
     title: str
     fit: Fit
     runs: tuple[int, ...] = ()
     outcomes: tuple[Outcome, ...] = ()
+    kept: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,6 +91,12 @@ class Book:
         """Return the trial that a run belongs to: the one that names it, otherwise the first."""
         named = next((trial for trial in self.trials if run is not None and run in trial.runs), None)
         return named or (self.trials[0] if self.trials else None)
+
+    @property
+    def base(self) -> Fit | None:
+        """How the machine is to be handed back as far as is settled: the newest fit that is kept, or as it came in."""
+        kept = [trial.fit for trial in self.trials if trial.kept]
+        return kept[-1] if kept else self.trials[0].fit if self.trials else None
 
     def part(self, tag: str) -> BookPart | None:
         """Return a part by its tag."""

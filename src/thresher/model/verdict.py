@@ -1,6 +1,7 @@
 """What the diagnosis answers with: suspects, their reasons, the status of each part."""
 
 from dataclasses import dataclass
+from enum import StrEnum
 
 from thresher.model.parts import PartKind, PartStatus
 from thresher.model.trials import NextTrial
@@ -79,12 +80,28 @@ class SeenRate:
 
 
 @dataclass(frozen=True, slots=True)
+class ActStep:
+    """One step of an act: what is done (`replace`, `clean`, `reseat`, `back to stock`) to which part.
+
+    `tag` is the part's, or its kind where no book is kept or all of a kind are treated; empty for settings. `needed` is
+    the probability that the step mends something that nothing smaller would.
+    """
+
+    action: str
+    tag: str
+    kind: PartKind | None
+    needed: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
 class Act:
     """One thing to do, or two together: what, what it costs in parts and minutes, how likely it mends what is wrong.
 
     `expected` is the cost with the comebacks that are to be expected, in the shop's money; `risk` the part of it that
     is comebacks and the right repair after them. `mends` is the probability that no fault is left, 1 for a sound
-    machine. `action` is what it is in one word, `tags` and `kinds` the parts that it is about.
+    machine. `action` is what it is in one word, `tags` and `kinds` the parts that it is about, `steps` each step by
+    itself. `needed` is the probability that all steps are needed, so that nothing is bought or done in vain; for doing
+    nothing, that nothing is faulty.
     """
 
     words: str
@@ -96,6 +113,26 @@ class Act:
     mends: float
     risk: float
     expected: float
+    needed: float = 0.0
+    steps: tuple[ActStep, ...] = ()
+
+
+class Course(StrEnum):
+    """How to go on: act, make a trial first, or leave it, since no trial would tell enough for its time."""
+
+    ACT = "act"
+    TRY = "try"
+    WATCH = "watch"
+
+
+@dataclass(frozen=True, slots=True)
+class Advice:
+    """How to go on, with the act or the trial that is meant, and the sentence that says so and why."""
+
+    course: Course
+    sentence: str
+    act: Act | None = None
+    trial: NextTrial | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,7 +144,7 @@ class Verdict:
     (None when no load has run), `minutes_to_very_sure` to 99 %. `how_long` tells the same by way of being faulty;
     `seen_rate` is there from the first finding on; `stories` are what findings say together. `acts` are what may be
     done, least expected cost first; `next_trials` the trials that tell most for their time, best first. `own_prices`
-    when the shop's list was used and not the defaults.
+    when the shop's list was used and not the defaults. `advice` is there as soon as there are acts.
     """
 
     suspects: tuple[Suspect, ...]
@@ -122,6 +159,7 @@ class Verdict:
     acts: tuple[Act, ...] = ()
     next_trials: tuple[NextTrial, ...] = ()
     own_prices: bool = False
+    advice: Advice | None = None
 
 
 def percent(probability: float) -> str:

@@ -1,0 +1,89 @@
+"""Proving: cases drawn, gone about by a policy, and scored, on all cores."""
+
+import os
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack
+
+import msgspec
+
+from thresher.decoding.anything import load_tables
+from thresher.diagnosis.decision import load_prices
+from thresher.diagnosis.knowledge import load_knowledge
+from thresher.model.errors import EnvironmentFault
+from thresher.proving.job import Job
+from thresher.proving.noticed import draw_noticed_case
+from thresher.proving.policies import (
+    Way,
+    cheapest_first,
+    every_trial,
+    follow_advice,
+    in_fixed_order,
+    load_sheets,
+)
+from thresher.proving.policy_names import Policy
+from thresher.proving.scores import Result, result_of
+
+
+def policy_named(name: Policy) -> Way:
+    """Return how a policy goes about a job."""
+    named: dict[Policy, Way] = {
+        Policy.OURS: follow_advice(load_sheets()),
+        Policy.CHEAPEST_FIRST: cheapest_first,
+        Policy.FIXED_ORDER: in_fixed_order,
+        Policy.EVERY_TRIAL: every_trial,
+    }
+    return named[name]
+
+
+def prove_some(seed: int, numbers: range, policy: Policy) -> Iterator[Result]:
+    """Draw cases, go about them, and hold what was done against what ailed them; one after the other."""
+    tables, knowledge, prices, go = load_tables(), load_knowledge(), load_prices(), policy_named(policy)
+    for number in numbers:
+        case = draw_noticed_case(seed, number, tables)
+        job = Job(case, tables, knowledge, prices)
+        finished = go(job)
+        yield result_of(case, job, finished)
+
+
+def prove(seed: int, cases: int, policy: Policy, processes: int, progress: Callable[[int], None]) -> list[Result]:
+    """Prove in several processes and return the results in the order of the cases. Raises EnvironmentFault.
+
+    Every case draws its own chance, so that the number of processes changes nothing.
+    """
+    many = max(1, min(processes, cases))
+    environment = os.environ | {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
+    results: list[Result] = []
+    with ExitStack() as stack:
+        workers = []
+        for first in range(many):
+            arguments = [sys.executable, "-m", "thresher.proving", str(seed), str(first), str(cases), str(many), policy]
+            worker = subprocess.Popen(
+                arguments, env=environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE
+            )  # fmt: skip
+            stack.callback(_end, worker)
+            workers.append(worker)
+        decoder = msgspec.json.Decoder(Result)
+        streams = [iter(worker.stdout) for worker in workers if worker.stdout is not None]
+        for number in range(cases):  # each worker's next result is that of its next case
+            line = next(streams[number % many], b"")
+            if not line:
+                raise EnvironmentFault("proving", _last_words(workers[number % many]), "See the error above.")
+            results.append(decoder.decode(line))
+            progress(len(results))
+    return results
+
+
+def _end(worker: "subprocess.Popen[bytes]") -> None:
+    if worker.poll() is None:
+        worker.terminate()
+    worker.wait()
+    for stream in (worker.stdout, worker.stderr):
+        if stream is not None:
+            stream.close()
+
+
+def _last_words(worker: "subprocess.Popen[bytes]") -> str:
+    _, said = worker.communicate(timeout=10.0)
+    return said.decode("utf-8", "replace").strip().rpartition("\n")[2] or f"a process ended with {worker.returncode}"

@@ -1,0 +1,214 @@
+"""Ways to go about a job: the program's own advice, and rules of thumb to compare it with."""
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+from thresher.diagnosis.knowledge import Action
+from thresher.diagnosis.verdict import diagnose
+from thresher.engine.proposal import Candidate, propose
+from thresher.engine.sheet_file import load_sheet, shipped_sheets
+from thresher.model.parts import PartKind
+from thresher.model.sheet import Block, RunSheet
+from thresher.model.trials import Fit
+from thresher.model.verdict import Act, ActStep, Course, Verdict
+from thresher.proving.cases import SETTINGS, Case
+from thresher.proving.job import STOCK, Job
+from thresher.proving.quick_run import Stint
+
+_MOST_TRIALS = 14
+_MOST_MINUTES = 16 * 60.0
+_MOST_ACTS = 3
+_ENOUGH = 3
+_SWAP_MINUTES = 10.0
+_THOROUGH = (Stint("matrix", 20.0), Stint("memory", 30.0), Stint("branchy", 10.0), Stint("relay", 10.0))
+_FIRST_MINUTES = 60.0
+
+
+@dataclass(frozen=True, slots=True)
+class Said:
+    """What a diagnosis said of one part (or settings, or of nothing being faulty), and whether it was so."""
+
+    name: str
+    probability: float
+    true: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Finished:
+    """How a job ended: the steps of its first act, those of all acts, and what was said on the way."""
+
+    first: tuple[ActStep, ...]
+    steps: tuple[ActStep, ...]
+    said: tuple[Said, ...]
+
+
+Way = Callable[[Job], Finished]
+"""How a job is gone about."""
+
+
+def load_sheets() -> tuple[Candidate, ...]:
+    """Return the run sheets that ship, for the proposal."""
+    return tuple(
+        Candidate(name, False, str(path), load_sheet(path)) for name, path in shipped_sheets().items()
+    )  # fmt: skip
+
+
+def first_stints(symptoms: tuple[str, ...], sheets: tuple[Candidate, ...]) -> tuple[Stint, ...]:
+    """Return the blocks of the sheet that the program proposes for what the customer says, in their order."""
+    best = propose(sheets, symptoms, _FIRST_MINUTES, ())[0]
+    sheet = next(each.sheet for each in sheets if each.name == best.name)
+    assert sheet is not None
+    return _stints(sheet)
+
+
+def _stints(sheet: RunSheet) -> tuple[Stint, ...]:
+    blocks: list[Block] = sorted(sheet.blocks, key=lambda block: block.start_s)
+    return tuple(
+        Stint(block.load, block.length_s / 60.0, block.patterns, block.wait_s) if block.patterns
+        else Stint(block.load, block.length_s / 60.0)
+        for block in blocks
+    )  # fmt: skip
+
+
+def follow_advice(sheets: tuple[Candidate, ...]) -> Way:
+    """Return the policy that does what the program says, to the end."""
+
+    def go(job: Job) -> Finished:
+        said: list[Said] = []
+        job.read_log()
+        job.run(first_stints(job.case.symptoms, sheets), _ENOUGH)
+        first: tuple[ActStep, ...] = ()
+        for _ in range(_MOST_ACTS):
+            act = _until_decided(job, said)
+            if act is None or not act.steps:
+                break
+            first = first or act.steps
+            job.act(act.steps)
+            job.minutes += act.minutes
+        return Finished(first, tuple(job.done), tuple(said))
+
+    return go
+
+
+def _until_decided(job: Job, said: list[Said]) -> Act | None:
+    """Make the trials that are advised until an act is, or until nothing more is to be had."""
+    for _ in range(_MOST_TRIALS):
+        verdict = diagnose(job.evidence, job.knowledge, job.prices)
+        said += judged(verdict, job.case)
+        advice = verdict.advice
+        if advice is None or advice.course is not Course.TRY or advice.trial is None or job.minutes > _MOST_MINUTES:
+            return advice.act if advice is not None else None
+        trial = advice.trial
+        job.set_up(trial.candidate.title, trial.candidate.fit, trial.candidate.minutes)
+        job.run((Stint(trial.load, trial.run_minutes),), _ENOUGH)
+    return None
+
+
+def judged(verdict: Verdict, case: Case) -> list[Said]:
+    """Return what a verdict says of each part beside what is so."""
+    truth = {trouble.tag for trouble in case.troubles}
+    sound = not case.own_troubles
+    by_name: dict[str, float] = {}
+    for suspect in verdict.suspects:
+        name = SETTINGS if suspect.mode.endswith(".settings") else suspect.tag if suspect.kind is not None else ""
+        by_name[name] = by_name.get(name, 0.0) + suspect.probability
+    return [
+        Said(name, min(1.0, probability), name in truth if name else sound) for name, probability in by_name.items()
+    ]
+
+
+# ---- rules of thumb
+
+
+@dataclass(frozen=True, slots=True)
+class _Try:
+    action: Action
+    kind: PartKind | None
+
+
+_FIXED_ORDER = (
+    _Try(Action.STOCK, None), _Try(Action.RESEAT, PartKind.MEMORY), _Try(Action.REPLACE, PartKind.MEMORY),
+    _Try(Action.CLEAN, PartKind.COOLING), _Try(Action.REPLACE, PartKind.COOLING), _Try(Action.REPLACE, PartKind.POWER),
+    _Try(Action.RESEAT, PartKind.DRIVE), _Try(Action.REPLACE, PartKind.DRIVE), _Try(Action.RESEAT, PartKind.BOARD),
+    _Try(Action.REPLACE, PartKind.GRAPHICS), _Try(Action.REPLACE, PartKind.BOARD),
+    _Try(Action.REPLACE, PartKind.PROCESSOR),
+)  # fmt: skip
+"""What comes off easily first, the parts that take the machine apart last."""
+
+
+def in_fixed_order(job: Job) -> Finished:
+    """Swap part after part in the same order for every machine, with the shop's own where it has one."""
+    return _one_after_the_other(job, _FIXED_ORDER, uses_shelf=True)
+
+
+def cheapest_first(job: Job) -> Finished:
+    """Buy the cheapest part that could be it, then the next dearer one, until the machine is clean."""
+
+    def cost(each: _Try) -> float:
+        price = job.prices.parts.get(each.kind, 0.0) if each.action is Action.REPLACE and each.kind else 0.0
+        return price + job.prices.time_cost(_SWAP_MINUTES)
+
+    return _one_after_the_other(job, tuple(sorted(_FIXED_ORDER, key=cost)), uses_shelf=False)
+
+
+def _one_after_the_other(job: Job, order: tuple[_Try, ...], uses_shelf: bool) -> Finished:
+    if not job.run(_THOROUGH, 1).findings:
+        return Finished((), (), ())
+    first: tuple[ActStep, ...] = ()
+    for each in order:
+        for step in _steps_of(each, job.case):
+            before = job.fit
+            ours = next((part.tag for part in job.case.shelf if part.kind is each.kind), None)
+            job.minutes += job.prices.minutes.get(f"replace {each.kind.value}" if each.kind else "", _SWAP_MINUTES)
+            swapped = uses_shelf and ours is not None and each.action is Action.REPLACE
+            if swapped and ours is not None:
+                tags = tuple(ours if tag == step.tag else tag for tag in before.tags)
+                places = tuple((place, ours if tag == step.tag else tag) for place, tag in before.places)
+                job.set_up(f"{ours} in place of {step.tag}", replace(before, tags=tags, places=places), 0.0)
+            else:
+                job.act((step,))
+                first = first or (step,)
+            if not job.run(_THOROUGH, 1).findings:
+                if swapped:
+                    first = first or (step,)
+                    job.act((step,))
+                return Finished(first, tuple(job.done), ())
+            if swapped:
+                job.set_up("back as it was", before, 0.0)
+    return Finished(first, tuple(job.done), ())
+
+
+def _steps_of(each: _Try, case: Case) -> list[ActStep]:
+    if each.kind is None:
+        return [ActStep(each.action.value, "", None)]
+    if each.action is not Action.REPLACE:
+        return [ActStep(each.action.value, each.kind.value, each.kind)]
+    tags = [part.tag for part in case.own if part.kind is each.kind]
+    return [ActStep(each.action.value, tag, each.kind) for tag in tags]
+
+
+def every_trial(job: Job) -> Finished:
+    """Make every swap that the shelf allows and every treatment before deciding: what evidence alone can give."""
+    said: list[Said] = []
+    job.read_log()
+    job.run(_THOROUGH, _ENOUGH)
+    start = job.fit
+    for part in job.case.own:
+        ours = next((each.tag for each in job.case.shelf if each.kind is part.kind), None)
+        if ours is not None:
+            tags = tuple(ours if tag == part.tag else tag for tag in start.tags)
+            places = tuple((place, ours if tag == part.tag else tag) for place, tag in start.places)
+            job.set_up(f"{ours} in place of {part.tag}", Fit(tags, places), _SWAP_MINUTES)
+            job.run(_THOROUGH, _ENOUGH)
+    for fit in (replace(start, stock=STOCK), *(replace(start, treated=(kind,)) for kind in _TREATABLE)):
+        job.set_up("treated", fit, _SWAP_MINUTES)
+        job.run(_THOROUGH, _ENOUGH)
+    verdict = diagnose(job.evidence, job.knowledge, job.prices)
+    said += judged(verdict, job.case)
+    act = verdict.advice.act if verdict.advice is not None else None
+    if act is not None:
+        job.act(act.steps)
+    return Finished(act.steps if act is not None else (), tuple(job.done), tuple(said))
+
+
+_TREATABLE = ("cooling", "memory", "board", "drive")

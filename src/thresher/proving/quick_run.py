@@ -1,0 +1,312 @@
+"""Carrying out a run on a bench model without workers and without waiting.
+
+The machine warms up in slices of half a second while sampler, watchers, kernel log and storms work as they do on the
+bench; from then on it holds its temperatures and only its faults live on, in slices of half a minute. Slips become the
+events that a team of workers tells; cells of memory are walked through for real, a pass for all passes at one
+temperature. `bench/proving_short_cut.py` compares this with the engine and its workers.
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from thresher.benchmodels.cells import SimulatedCells
+from thresher.benchmodels.machine import BenchModel
+from thresher.benchmodels.scenario import MEMORY_CELL_FAULTS, FaultKind, Scenario
+from thresher.decoding.anything import Tables
+from thresher.diagnosis.evidence import band_of
+from thresher.engine.block_plan import words_of
+from thresher.engine.evidence import Storms, finding_of_team_event, with_circumstances
+from thresher.engine.watchers import Watchers
+from thresher.events.findings import KernelDecoder, apic_ids
+from thresher.events.kernel_log import KernelLogFollower
+from thresher.events.machine_checks.registers import vendor_of
+from thresher.inventory.machine import read_inventory
+from thresher.loads.catalogue import CATALOGUE
+from thresher.loads.exercise import Words, WrongWord
+from thresher.loads.memory import SIMULATED_CHUNK, MemoryWalk, WrongCell
+from thresher.loads.messages import MemoryWrong, Mismatch
+from thresher.loads.patterns import SHORT
+from thresher.loads.plan import LoadPlan
+from thresher.loads.team_events import MemoryWrongSeen, MismatchSeen
+from thresher.model.channels import Quantity, Tick
+from thresher.model.findings import Finding, FindingKind, Severity
+from thresher.model.parts import PartKind
+from thresher.model.port import Beats, BitFlip, Stress, optional_text
+from thresher.model.verdict import EVERYDAY_USE, Exposure
+from thresher.sensors.discovery import discover
+from thresher.sensors.sampler import Sampler
+
+_STEP_S = 0.5
+_TICK_S = 10.0
+_SETTLED_K, _SETTLED_OVER_S = 0.5, 40.0
+"""A machine has warmed up when its hottest reading moves by less than this over that time, or after the longest."""
+_LONGEST_WARM_UP_S = 900.0
+_HOLD_S = 30.0
+_SPELLS_HOLD_S = 5.0
+"""Contacts are bad in spells of seconds; they are looked at as often."""
+_EVERYDAY_HOLD_S = 300.0
+_WORDS = SIMULATED_CHUNK
+"""Words that stand for a worker's share: one chunk is enough for every kind of cell fault."""
+_PASS_S = 60.0
+"""A pass of the short patterns over 16 GiB takes about a minute."""
+_REPEATS = 3
+_ENOUGH_WRONG = 8
+"""Wrong words of one pass that are looked at; a dead address line has them in every share."""
+_EVERYDAY = Stress(busy=0.12, heat=0.5, wide=False, memory=0.2)
+
+
+@dataclass(frozen=True, slots=True)
+class Stint:
+    """So many minutes of one load on all CPUs."""
+
+    load: str
+    minutes: float
+    patterns: tuple[str, ...] = SHORT
+    wait_s: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Carried:
+    """What came of a run: findings, minutes under load, and how long it took."""
+
+    findings: tuple[Finding, ...]
+    exposures: tuple[Exposure, ...]
+    minutes: float
+
+
+class _SmallStretch:
+    """A few words that stand for a share of the machine's memory."""
+
+    def __init__(self, base: int, stride: int) -> None:
+        self._base, self._stride = base, stride
+        self.words: Words = np.zeros(_WORDS, np.uint64)
+        self.address = int(self.words.ctypes.data)
+
+    def physical(self, word: int) -> int | None:
+        return self._base + word * self._stride
+
+
+class QuickBench:
+    """One bench model on a bench without workers, for one run."""
+
+    def __init__(self, scenario: Scenario, tables: Tables, run: int | None) -> None:
+        """Read what the machine is, cold; `run` is the number that findings carry."""
+        self._model = BenchModel(scenario, 0.0, _STEP_S)
+        assert self._model.work is not None
+        self._work = self._model.work
+        self._scenario, self._run = scenario, run
+        self._inventory = read_inventory(self._model)
+        self._sampler = Sampler(self._model, discover(self._model, self._inventory))
+        self._channels = self._sampler.channels
+        self._watchers = Watchers(self._channels)
+        cpuinfo = optional_text(self._model, "/proc/cpuinfo")
+        self._decoder = KernelDecoder(self._inventory, vendor_of(cpuinfo), tables.events, apic_ids(cpuinfo))
+        self._log = KernelLogFollower(self._model)
+        self._log.poll()
+        self._storms = Storms()
+        self._tick: Tick | None = None
+        self._began = self._model.now()
+        self._cpus = [each.cpu for each in self._inventory.cpus]
+        self._cores = frozenset(each.core for each in self._inventory.cpus)
+        self._load = ""
+        self._walked: dict[int, list[tuple[int, MemoryWrong]]] = {}
+        self._exposed: dict[tuple[int, str, float | None], float] = {}
+        self._hung_told: set[int] = set()
+        self.findings: list[Finding] = []
+        self._over = False
+
+    def carry_out(self, stints: tuple[Stint, ...], enough: int) -> Carried:
+        """Do one stint after the other, until the end or until so many findings have come."""
+        for block, stint in enumerate(stints):
+            self._do(block, stint, enough)
+            self._storms.release(None, self._find)
+            if self._over or len(self.findings) >= enough:
+                break
+        exposures = tuple(
+            Exposure(self._run or 0, block, load, seconds / 60.0, band)
+            for (block, load, band), seconds in self._exposed.items()
+        )
+        return Carried(tuple(self.findings), exposures, (self._model.now() - self._began) / 60.0)
+
+    def live_everyday(self, hours: float) -> Carried:
+        """Let the machine be used as its owner does, and return what its log tells of that."""
+        self._load = EVERYDAY_USE
+        self._work.set_stress(dict.fromkeys(self._cpus, _EVERYDAY))
+        self._warm_up(60.0)
+        left = hours * 3600.0 - 60.0
+        while left > 0:
+            self._model.hold(min(left, _EVERYDAY_HOLD_S))
+            left -= _EVERYDAY_HOLD_S
+            self._read_log()
+            if self._work.take_reset():
+                self._find(self._ended())
+        self._storms.release(None, self._find)
+        minutes = (self._model.now() - self._began) / 60.0
+        told = tuple(replace(each, run_at=None, run=None, temperature_c=None) for each in self.findings)
+        return Carried(told, (Exposure(0, -1, EVERYDAY_USE, minutes, None),), minutes)
+
+    def use_everyday(self, minutes: float) -> Carried:
+        """Do the same as a trial on the bench: what its log tells belongs to this run."""
+        used = self.live_everyday(minutes / 60.0)
+        run = self._run or 0
+        exposures = tuple(replace(each, run=run, block=0) for each in used.exposures)
+        return Carried(tuple(replace(each, run=self._run) for each in used.findings), exposures, used.minutes)
+
+    def _do(self, block: int, stint: Stint, enough: int) -> None:
+        kind = CATALOGUE[stint.load]
+        self._load = stint.load
+        stress = Stress(1.0, kind.heat, kind.wide, kind.memory)
+        self._work.set_stress(dict.fromkeys(self._cpus, stress))
+        self._walked.clear()
+        left, since_pass = stint.minutes * 60.0, 0.0
+        contacts = any(fault.kind is FaultKind.SLOT_CONTACT for fault in self._scenario.faults)
+        began, warming = self._model.now(), True
+        hottest: list[float] = []
+        while left > 0 and not self._over and len(self.findings) < enough:
+            seconds = min(left, _TICK_S if warming else _SPELLS_HOLD_S if contacts else _HOLD_S)
+            if warming:
+                self._warm_up(seconds)
+                hottest.append(self._temperature(None) or 0.0)
+                lately = hottest[-int(_SETTLED_OVER_S / _TICK_S) - 1 :]
+                settled = len(lately) * _TICK_S > _SETTLED_OVER_S and max(lately) - min(lately) < _SETTLED_K
+                warming = not settled and self._model.now() - began < _LONGEST_WARM_UP_S
+            else:
+                self._model.hold(seconds)
+            self._take_work(stint, seconds)
+            self._read_log()
+            since_pass += seconds
+            if stint.load == "memory" and since_pass >= _PASS_S + stint.wait_s:
+                since_pass = 0.0
+                self._walk(stint)
+            self._storms.release(self._model.now(), self._find)
+            band = band_of(self._temperature(None))
+            key = (block, stint.load, band)
+            self._exposed[key] = self._exposed.get(key, 0.0) + seconds
+            left -= seconds
+            self._endings()
+
+    def _warm_up(self, seconds: float) -> None:
+        until = self._model.now() + seconds
+        while self._model.now() < until - _STEP_S / 2:
+            at = min(until, self._model.now() + _TICK_S)
+            self._model.live_until(at)
+            self._tick = self._sampler.sample()
+            found, _ = self._watchers.look(self._tick, self._cores)
+            for finding in found:
+                self._find(finding)
+
+    def _read_log(self) -> None:
+        records, _ = self._log.poll()
+        for finding, _ in self._decoder.decode(records, last=True).told:
+            self._storms.take(finding, self._find, self._model.now())
+
+    def _take_work(self, stint: Stint, seconds: float) -> None:
+        """Turn what slipped into what workers would tell."""
+        plan = LoadPlan(stint.load, 32, 1)
+        for cpu in self._cpus:
+            beats = Beats(max(1, round(self._work.beats_per_s * seconds)), words_of(plan), stint.load)
+            for flip in self._work.take_flips(cpu, beats):
+                self._tell(self._event(cpu, stint.load, beats, flip))
+
+    def _event(self, cpu: int, load: str, beats: Beats, flip: BitFlip) -> MismatchSeen | MemoryWrongSeen:
+        expected = 0x5A5A_5A5A_5A5A_5A5A
+        good, bad = f"{expected:016x}", f"{expected ^ 1 << flip.bit:016x}"
+        if load == "memory":
+            workers = len(self._cpus)
+            base, stride = self._work.memory_share(self._cpus.index(cpu), workers, _WORDS)
+            address = base + flip.word * (_WORDS // max(1, beats.words)) * stride
+            cell = WrongCell(address, address, good, bad, (good,) * _REPEATS)
+            return MemoryWrongSeen(cpu, MemoryWrong("random", "reading", 1, (cell,)))
+        word = WrongWord(flip.word, good, bad)
+        partner = next((each for each in self._cpus if each != cpu), cpu) if load == "relay" else None
+        wrong = Mismatch(flip.beat, 1, beats.words, (word,), _REPEATS, flip.again)
+        return MismatchSeen(cpu, load, wrong, partner_cpu=partner)
+
+    def _walk(self, stint: Stint) -> None:
+        """Tell what a pass through the memory finds at its present temperature."""
+        warmth = round(self._work.memory_temperature() / 4.0)
+        if warmth not in self._walked:
+            self._walked[warmth] = self._pass(stint) if self._has_bad_cells() else []
+        for cpu, wrong in self._walked[warmth]:
+            self._tell(MemoryWrongSeen(cpu, wrong))
+
+    def _has_bad_cells(self) -> bool:
+        return any(fault.kind in MEMORY_CELL_FAULTS for fault in self._scenario.faults)
+
+    def _pass(self, stint: Stint) -> list[tuple[int, MemoryWrong]]:
+        found: list[tuple[int, MemoryWrong]] = []
+        for worker, cpu in enumerate(self._cpus):
+            faults = self._work.cell_faults(worker, len(self._cpus), _WORDS)
+            if not faults or len(found) >= _ENOUGH_WRONG:
+                continue
+            stretch = _SmallStretch(*self._work.memory_share(worker, len(self._cpus), _WORDS))
+            found += [
+                (cpu, wrong) for wrong in self._walk_through(stint, stretch, SimulatedCells(stretch.words, faults))
+            ]
+        return found
+
+    def _walk_through(self, stint: Stint, stretch: _SmallStretch, cells: SimulatedCells) -> list[MemoryWrong]:
+        clock = [0.0]
+        plan = LoadPlan("memory", 1, 1, patterns=stint.patterns, wait_s=stint.wait_s, bytes_each=1)
+        walk = MemoryWalk(plan, stretch, 0, cells, lambda: clock[0])
+        beats = walk.steps * walk.chunks
+        temperature = self._work.memory_temperature()
+        wrong = []
+        while not walk.passes:
+            pause = stint.wait_s if walk.waiting else _PASS_S / beats
+            cells.age(pause, temperature)
+            clock[0] += pause
+            seen = walk.do_beat()
+            if seen is not None:
+                wrong.append(MemoryWrong(seen.pattern, seen.step, seen.count, seen.shown))
+        return wrong
+
+    def _endings(self) -> None:
+        if self._work.take_reset():
+            self._find(self._ended())
+            self._over = True
+        for cpu in self._work.hung_cpus():
+            core = self._inventory.core_of(cpu) or 0
+            if core not in self._hung_told:
+                self._hung_told.add(core)
+                self._find(Finding(
+                    "P-112", FindingKind.CORE_HANG, Severity.FAULT, PartKind.PROCESSOR, self._model.now(),
+                    f"Core {core} stands still", "no beat while others go on", f"core {core}", core,
+                ))  # fmt: skip
+            self._over = True
+
+    def _ended(self) -> Finding:
+        return Finding(
+            "E-902", FindingKind.ENDED_SUDDENLY, Severity.FAULT, PartKind.BOARD, self._model.now(),
+            "The machine reset itself", f"under {self._load}",
+        )  # fmt: skip
+
+    def _tell(self, event: MismatchSeen | MemoryWrongSeen) -> None:
+        finding = finding_of_team_event(event, self._inventory, self._model.now())
+        self._storms.take(finding, self._find)
+
+    def _find(self, finding: Finding) -> None:
+        placed = with_circumstances(
+            finding, finding.at - self._began, self._load, self._temperature(finding.core)
+        )  # fmt: skip
+        self.findings.append(replace(placed, run=self._run))
+
+    def _temperature(self, core: int | None) -> float | None:
+        """Return the temperature of a core, or the hottest that is believed, at the newest tick."""
+        if self._tick is None:
+            return None
+        told = {
+            channel.core: value
+            for channel, value in zip(self._channels, self._tick.values, strict=True)
+            if channel.quantity is Quantity.TEMPERATURE
+            and channel.kind is PartKind.PROCESSOR
+            and not channel.distrust
+            and value is not None
+        }
+        return told[core] if core is not None and core in told else max(told.values(), default=None)
+
+
+Runner = Callable[[Scenario, tuple[Stint, ...], int, int], Carried]
+"""Carries out stints on a machine: scenario, stints, number of the run, how many findings are enough."""
