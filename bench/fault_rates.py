@@ -1,6 +1,6 @@
 """How often each ailment of the proving ground shows under each load, and as what: to hold the knowledge base against.
 
-Usage: python bench/fault_rates.py [CASES] [SEED]; draws machines that their owners would bring in, an hour of each load.
+Usage: python bench/fault_rates.py [CASES] [SEED]; machines that their owners would bring in, an hour of each load.
 """
 
 import sys

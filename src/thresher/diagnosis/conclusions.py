@@ -7,26 +7,36 @@ from thresher.model.verdict import Suspect, percent, suspect_title
 
 
 def statuses_of(suspects: tuple[Suspect, ...], shown: dict[str, float], knowledge: Knowledge) -> dict[str, PartStatus]:
-    """Return the status of every kind of part by its suspects; `shown` is what share of each mode would have shown."""
-    limits = knowledge.thresholds
-    statuses = {}
+    """Return the status of every kind of part, and of each tagged part, by their suspects.
+
+    `shown` is what share of each mode would have shown. Of several parts of a kind one must be to be replaced by
+    itself: to know that it is one of two is doubt about both.
+    """
+    statuses: dict[str, PartStatus] = {}
+    for tag in {suspect.tag for suspect in suspects if suspect.kind is not None and suspect.tag}:
+        statuses[tag] = _status_of([each for each in suspects if each.tag == tag], shown, knowledge)
     for kind in PartKind:
         mine = [suspect for suspect in suspects if suspect.kind is kind]
         if not mine:
             continue
-        total = min(1.0, sum(suspect.probability for suspect in mine))
-        to_replace = sum(
-            suspect.probability for suspect in mine if knowledge.mode(suspect.mode).action is Action.REPLACE
-        )
-        if to_replace >= limits.replace:
-            statuses[kind.value] = PartStatus.REPLACE
-        elif total >= limits.doubt and any(sum(r.decibans for r in s.reasons[1:]) > 3.0 for s in mine):
-            statuses[kind.value] = PartStatus.IN_DOUBT
-        elif total <= limits.cleared and _shown_of(mine, shown, knowledge) >= limits.cleared_shown:
-            statuses[kind.value] = PartStatus.CLEARED
-        else:
-            statuses[kind.value] = PartStatus.UNTESTED
+        status = _status_of(mine, shown, knowledge)
+        of_tags = [statuses[tag] for tag in {suspect.tag for suspect in mine if suspect.tag}]
+        one_of_several = len(of_tags) > 1 and PartStatus.REPLACE not in of_tags
+        statuses[kind.value] = PartStatus.IN_DOUBT if status is PartStatus.REPLACE and one_of_several else status
     return statuses
+
+
+def _status_of(mine: list[Suspect], shown: dict[str, float], knowledge: Knowledge) -> PartStatus:
+    limits = knowledge.thresholds
+    total = min(1.0, sum(suspect.probability for suspect in mine))
+    to_replace = sum(each.probability for each in mine if knowledge.mode(each.mode).action is Action.REPLACE)
+    if to_replace >= limits.replace:
+        return PartStatus.REPLACE
+    if total >= limits.doubt and any(sum(r.decibans for r in s.reasons[1:]) > 3.0 for s in mine):
+        return PartStatus.IN_DOUBT
+    if total <= limits.cleared and _shown_of(mine, shown, knowledge) >= limits.cleared_shown:
+        return PartStatus.CLEARED
+    return PartStatus.UNTESTED
 
 
 def _shown_of(suspects: list[Suspect], shown: dict[str, float], knowledge: Knowledge) -> float:
@@ -47,7 +57,11 @@ def sentence_of(suspects: tuple[Suspect, ...], knowledge: Knowledge, evidence: E
         return f"Nothing found; of faults of these kinds {percent(share)} would have shown by now"
     if top.kind is None:
         return f"Cannot tell yet: {percent(top.probability)} that nothing is faulty"
-    return f"Cannot tell yet: most likely {suspect_title(top).lower()}, {top.title} ({percent(top.probability)})"
+    return f"Cannot tell yet: most likely {_begun_small(suspect_title(top))}, {top.title} ({percent(top.probability)})"
+
+
+def _begun_small(words: str) -> str:
+    return words[:1].lower() + words[1:]
 
 
 def _decisions(suspects: tuple[Suspect, ...], knowledge: Knowledge) -> list[tuple[Suspect, float]]:

@@ -127,6 +127,20 @@ def pace(mode: Mode, cell: Cell) -> float:
     return mode.loads.get(cell.load, 0.0) * heat
 
 
+_ONLY_BY_COMPARING = (
+    FindingKind.WRONG_RESULT, FindingKind.MEMORY_WRONG, FindingKind.MESSAGE_WRONG, FindingKind.REFERENCE_DISPUTE,
+    FindingKind.ROUND_OFF, FindingKind.CORE_HANG, FindingKind.WORKER_CRASH,
+)  # fmt: skip
+"""Findings that only loads make, which compare what they work out; everyday use leaves no trace of such."""
+
+
+def told_share(mode: Mode, load: str) -> float:
+    """Return which share of a mode's findings is told at all under a load: in everyday use, what a log can tell."""
+    if load not in (EVERYDAY_USE, ""):
+        return 1.0
+    return 1.0 - sum(mode.shows.get(kind, 0.0) for kind in _ONLY_BY_COMPARING)
+
+
 def fit_of(evidence: Evidence, cell: Cell) -> Fit | None:
     """Return what was fitted in a cell, None when no book is kept."""
     trials = evidence.book.trials

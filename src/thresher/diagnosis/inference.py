@@ -17,7 +17,18 @@ from itertools import combinations
 
 import numpy as np
 
-from thresher.diagnosis.evidence import Again, Evidence, Floats, Group, Piece, fit_of, grid_of, pace, pieces_of
+from thresher.diagnosis.evidence import (
+    Again,
+    Evidence,
+    Floats,
+    Group,
+    Piece,
+    fit_of,
+    grid_of,
+    pace,
+    pieces_of,
+    told_share,
+)
 from thresher.diagnosis.knowledge import Knowledge, Mode, Spread
 from thresher.diagnosis.likelihood import Explained, FaultTable, Whole, explain, log_sum
 from thresher.model.findings import FindingKind, Severity
@@ -63,7 +74,8 @@ class Fault:
 class Weighed:
     """All hypotheses with what they are worth: `faults`, `hypotheses` as tuples of their numbers, log priors (H),
     prefixes of log posterior weights (H, P + 1), the posterior (H), and what the likelihood was made from. `members`
-    (H, 2) are the numbers of the faults of each hypothesis, that of no fault (F) where there are fewer.
+    (H, 2) are the numbers of the faults of each hypothesis, that of no fault (F) where there are fewer. `jobs` is how
+    many closed jobs of the shop stand behind the priors.
     """
 
     faults: tuple[Fault, ...]
@@ -74,6 +86,7 @@ class Weighed:
     explained: Explained
     table: FaultTable
     members: Whole
+    jobs: int = 0
 
 
 def counted(evidence: Evidence) -> Evidence:
@@ -103,7 +116,9 @@ def weigh(evidence: Evidence, knowledge: Knowledge) -> Weighed:
     hypotheses = ((), *((number,) for number in range(len(faults))), *pairs)
     nobody = len(faults)
     members = np.array([(*each, nobody, nobody)[:2] for each in hypotheses], dtype=np.intp)
-    return Weighed(tuple(faults), hypotheses, prefixes, posterior, tuple(pieces), explained, table, members)
+    return Weighed(
+        tuple(faults), hypotheses, prefixes, posterior, tuple(pieces), explained, table, members, knowledge.jobs
+    )
 
 
 def shown_kinds(knowledge: Knowledge) -> frozenset[FindingKind]:
@@ -200,7 +215,9 @@ def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowled
                 share *= _place_share(fault, group.core, evidence.cores) * _sign_share(fault, group, fits[group.cell])
             rates[row, column] = there[group.cell] * share
         for column, piece in enumerate(pieces):
-            expected[row, column] = sum(there[cell] * minutes / 60.0 for cell, minutes in piece.minutes)
+            expected[row, column] = sum(
+                there[cell] * told_share(fault.mode, cell.load) * minutes / 60.0 for cell, minutes in piece.minutes
+            )
     grids = {name: grid_of(mode) for name, mode in modes.items()}
     return FaultTable(
         rates,
@@ -295,14 +312,14 @@ def suspects_of(weighed: Weighed, evidence: Evidence) -> tuple[Suspect, ...]:
         suspects.append(
             Suspect(
                 name, mode.title, mode.part, tag or mode.part.value, place,
-                float((chosen[number] * weighed.posterior).sum()), _reasons(odds[number], weighed.pieces, evidence),
+                float((chosen[number] * weighed.posterior).sum()), _reasons(odds[number], weighed, evidence),
                 mode.next_step, tag,
             )
         )  # fmt: skip
     suspects.append(
         Suspect(
             "nothing", "nothing faulty in the hardware", None, "", "", float((healthy * weighed.posterior).sum()),
-            _reasons(odds[-1], weighed.pieces, evidence), "Longer, or another load",
+            _reasons(odds[-1], weighed, evidence), "Longer, or another load",
         )
     )  # fmt: skip
     return tuple(sorted(suspects, key=lambda suspect: -suspect.probability))
@@ -319,9 +336,11 @@ def _likeliest_core(weighed: Weighed, name: str, tag: str, by_fault: Floats) -> 
     return weighed.faults[max(mine, key=lambda number: by_fault[number])].core
 
 
-def _reasons(log_odds: Floats, pieces: tuple[Piece, ...], evidence: Evidence) -> tuple[Reason, ...]:
+def _reasons(log_odds: Floats, weighed: Weighed, evidence: Evidence) -> tuple[Reason, ...]:
     said = ", with what the customer says" if evidence.symptoms else ""
+    if weighed.jobs:
+        said += f", by {weighed.jobs} closed job{'s' if weighed.jobs > 1 else ''} of this shop too"
     reasons = [Reason(f"how common it is{said}", float(log_odds[0]) * DECIBANS)]
-    for piece, change in zip(pieces, np.diff(log_odds), strict=True):
+    for piece, change in zip(weighed.pieces, np.diff(log_odds), strict=True):
         reasons.append(Reason(piece.text, float(change) * DECIBANS))
     return tuple(reasons)

@@ -111,13 +111,17 @@ class Weights:
 
 @dataclass(frozen=True, slots=True)
 class Knowledge:
-    """The whole knowledge base. `background` is findings an hour on a sound machine under load."""
+    """The whole knowledge base. `background` is findings an hour on a sound machine under load.
+
+    `jobs` is how many closed jobs of the shop have adjusted the priors.
+    """
 
     modes: tuple[Mode, ...]
     background: dict[FindingKind, float]
     thresholds: Thresholds
     weights: Weights
     symptoms: tuple[Symptom, ...] = field(default=())
+    jobs: int = 0
 
     def mode(self, name: str) -> Mode:
         """Return a mode by name. Raises KeyError."""

@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from thresher.diagnosis.evidence import Cell, Evidence, Floats, pace
+from thresher.diagnosis.evidence import Cell, Evidence, Floats, pace, told_share
 from thresher.diagnosis.inference import Fault, Weighed, acts_under
 from thresher.diagnosis.knowledge import Action
 from thresher.diagnosis.likelihood import Whole
@@ -106,7 +106,8 @@ def next_trials(
     cells = {load: Cell(load, temperature) for load, _ in _RUNS}
     # (F, R): what each run at reference strength would make a fault show
     hours = np.array([
-        [pace(fault.mode, cells[load]) * minutes / 60.0 for load, minutes in _RUNS] for fault in weighed.faults
+        [pace(fault.mode, cells[load]) * told_share(fault.mode, load) * minutes / 60.0 for load, minutes in _RUNS]
+        for fault in weighed.faults
     ])  # fmt: skip
     best: list[NextTrial] = []
     for candidate in options:

@@ -43,6 +43,9 @@ class BookDesk:
         if stored is not None and stored.trials:
             known = {part.tag for part in stored.parts}
             self.book = replace(stored, parts=stored.parts + tuple(p for p in first.parts if p.tag not in known))
+        self._instances = instances
+        self.asked = self.questions(instances)
+        """Where the machine contradicted the book when the bench was opened, until somebody answers."""
 
     @property
     def kept(self) -> Book:
@@ -140,6 +143,25 @@ class BookDesk:
                 asked.append(f"{each.tag} is in {place} by the book, and the machine shows it in {seen[each.tag]}")
         return tuple(asked)
 
+    def take_machines_word(self) -> Trial:
+        """Begin a trial with what the machine itself shows. Raises InputError when nothing was asked."""
+        if not self.asked:
+            raise InputError("book", [InputFault("as the machine shows", "the machine does not contradict the book")])
+        shown = {each.tag: each.place for each in self._instances if each.part}
+        told = {each.tag for each in self._instances}
+        tags = tuple(tag for tag in self.fit.tags if tag not in told or tag in shown)
+        tags += tuple(tag for tag in shown if tag not in tags and self.book.part(tag) is not None)
+        places = tuple((place, tag) for tag, place in shown.items() if place and tag in tags)
+        others = tuple((place, tag) for place, tag in self.fit.places if tag in tags and tag not in shown)
+        trial = self.begin_trial("As the machine shows it", replace(self.fit, tags=tags, places=(*places, *others)))
+        self.let_stand()
+        return trial
+
+    def let_stand(self) -> None:
+        """Let the book be right where the machine contradicts it, until the bench is opened again."""
+        self.asked = ()
+        self._record.tell(BookEvent(self.book))
+
     def _difference(self, trial: Trial) -> str:
         before = self.book.trials[trial.number - 1].fit
         out = [tag for tag in before.tags if tag not in trial.fit.tags]
@@ -172,4 +194,4 @@ class BookDesk:
     def _tell(self) -> None:
         self._record.writer.set_book(self.book)
         self._record.changed = True
-        self._record.tell(BookEvent(self.book))
+        self._record.tell(BookEvent(self.book, self.asked))

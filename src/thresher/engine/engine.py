@@ -18,6 +18,7 @@ from thresher.diagnosis.knowledge import load_knowledge
 from thresher.diagnosis.verdict import diagnose
 from thresher.engine.book_desk import BookDesk
 from thresher.engine.conductor import Conductor
+from thresher.engine.decision_desk import DecisionDesk
 from thresher.engine.event_watch import EventWatch
 from thresher.engine.intake import Intake, IntakeDesk, check_job_fields
 from thresher.engine.jobs import JobCard, list_jobs, new_job
@@ -48,6 +49,7 @@ from thresher.journal.jobfile import JobFile, pack_reading
 from thresher.journal.writer import JournalWriter
 from thresher.loads.warm_up import WarmUp
 from thresher.model.channels import LimitSide, Tick
+from thresher.model.decisions import FrozenVerdict
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.findings import Finding, Severity
 from thresher.model.job import FIELDS, parse_complaints
@@ -107,7 +109,6 @@ class Engine:
         self.channels = self._sampler.channels
         self.unknown: tuple[Fact, ...] = (*self.inventory.unknown, *discovery.unknown)
         self._watchers = Watchers(self.channels, allowed_clock_ghz(self.inventory))
-        self._knowledge = load_knowledge()
         # a simulated machine's workers are small and need no compiler; a directory of files runs no loads
         self._kernels = Kernels() if system.kind is SystemKind.LIVE else None
         self._kernels_told = ""
@@ -129,11 +130,13 @@ class Engine:
             self.job = (job or {}) | stored.job()
             known_parts = stored.part_instances()
             known_book = stored.book()
+            known_decisions = stored.decisions()
         self._symptoms = tuple(each.text for each in parse_complaints(self.job.get("symptoms", "")))
         self._record.writer.set_job(self.job)
         self.desk = IntakeDesk(system, shop, self.inventory, self.channels, job_path.name, known_parts)
         self._record.writer.set_part_instances(self.desk.instances)
         self.books = BookDesk(self._record, known_book, self.desk.instances, self.desk.shelf.parts)
+        self.verdicts = DecisionDesk(system, self._record, known_decisions, shop, load_knowledge())
         self._take_over()
         for sentence in interrupted:
             self._record.note(sentence, "all up to its last row is in the job file", Severity.WARNING, "E-901")
@@ -147,7 +150,7 @@ class Engine:
         self.events.tell_earlier()
         for problem in self.desk.notes:
             self._record.note(problem.title, problem.detail, Severity.WARNING, problem.code)
-        for question in self.books.questions(self.desk.instances):
+        for question in self.books.asked:
             detail = f"{question}; say in the book of trials what is fitted"
             self._record.note("The book of trials and the machine differ", detail, Severity.WARNING)
         self._doubts_told: set[Doubt] = set()
@@ -234,7 +237,7 @@ class Engine:
     def set_job(self, fields: dict[str, str]) -> None:
         """Keep fields of the job. Raises InputError for fields that a job does not have and for unknown symptoms."""
         faults = [InputFault(name, f"a job has {', '.join(FIELDS)}") for name in fields if name not in FIELDS]
-        known = {symptom.text for symptom in self._knowledge.symptoms}
+        known = {symptom.text for symptom in self.verdicts.knowledge.symptoms}
         symptoms = tuple(each.text for each in parse_complaints(fields.get("symptoms", "")))
         faults += [InputFault("symptoms", f"{text!r} is not known") for text in symptoms if text not in known]
         faults += check_job_fields(fields)
@@ -307,6 +310,12 @@ class Engine:
         path = self.desk.keep_sheet(name)
         self._record.tell(IntakeEvent(self.intake()))
         return str(path)
+
+    def freeze_verdict(self, note: str = "") -> FrozenVerdict:
+        """Keep the verdict as it stands. Raises InputError when there is none."""
+        if self._record.changed and self._last_tick is not None:
+            self._diagnose(self._last_tick.at)
+        return self.verdicts.freeze(self.verdict, len(self.books.book.trials), note)
 
     def read_prices(self) -> None:
         """Read the shop's price list anew, after it was changed in an editor."""
@@ -489,7 +498,7 @@ class Engine:
     def _diagnose(self, at: float) -> None:
         spent = (*self.conductor.exposures(), *self.outside.use)
         evidence = Evidence(self.findings, spent, self.inventory.core_count, self._symptoms, self.books.kept)
-        self.verdict = diagnose(evidence, self._knowledge, self.desk.prices, self.books.book)
+        self.verdict = diagnose(evidence, self.verdicts.knowledge, self.desk.prices, self.books.book)
         self._diagnosed_at = at
         self._record.changed = False
         self._record.tell(VerdictEvent(self.verdict))
@@ -529,9 +538,9 @@ class Engine:
             run=self.status(),
             tape=tuple(self._record.tape), findings=self.findings, verdict=self.verdict, symptoms=self._symptoms,
             health=self.health(), told=self.told,
-            symptom_choices=tuple(SymptomChoice(each.text, each.group) for each in self._knowledge.symptoms),
+            symptom_choices=tuple(SymptomChoice(each.text, each.group) for each in self.verdicts.knowledge.symptoms),
             intake=self.intake(), earlier=self.events.earlier, sources=tuple(self.events.sources),
-            book=self.books.book,
+            book=self.books.book, questions=self.books.asked, decided=self.verdicts.event(),
         )  # fmt: skip
 
     def history(self, after: float, most: int) -> HistoryRows:

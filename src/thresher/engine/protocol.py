@@ -11,6 +11,7 @@ from thresher.decoding.groups import EventGroup
 from thresher.engine.intake import Intake
 from thresher.engine.states import Outcome, RunState
 from thresher.model.channels import Channel, Tick
+from thresher.model.decisions import NO_DECISIONS, ClosedJob, Decisions, PriorChange
 from thresher.model.findings import Finding, TapeEntry
 from thresher.model.parts import Fact, Inventory, PartKind
 from thresher.model.sheet import RunSheet
@@ -128,9 +129,18 @@ class FindingsEvent(msgspec.Struct, tag="findings", frozen=True):
 
 
 class BookEvent(msgspec.Struct, tag="book", frozen=True):
-    """The book of trials has changed."""
+    """The book of trials has changed. `questions` are where the machine's own inventory contradicts it."""
 
     book: Book
+    questions: tuple[str, ...] = ()
+
+
+class DecisionsEvent(msgspec.Struct, tag="decisions", frozen=True):
+    """What was decided, what the shop's closed jobs are, and what these change in how common faults are."""
+
+    decisions: Decisions = NO_DECISIONS
+    closed: tuple[ClosedJob, ...] = ()
+    changes: tuple[PriorChange, ...] = ()
 
 
 class VerdictEvent(msgspec.Struct, tag="verdict", frozen=True):
@@ -173,6 +183,7 @@ EngineEvent = (
     | FindingEvent
     | FindingsEvent
     | BookEvent
+    | DecisionsEvent
     | VerdictEvent
     | PlanEvent
     | JobEvent
@@ -218,6 +229,8 @@ class Snapshot(msgspec.Struct, frozen=True):
     earlier: tuple[EventGroup, ...] = ()
     sources: tuple[SourceState, ...] = ()
     book: Book = EMPTY_BOOK
+    questions: tuple[str, ...] = ()
+    decided: DecisionsEvent = DecisionsEvent()
 
 
 class HistoryRows(msgspec.Struct, frozen=True):

@@ -30,8 +30,9 @@ from thresher.engine.protocol import (
     notice,
     refusal,
 )
-from thresher.engine.sheet_file import parse_sheet
+from thresher.engine.sheet_file import parse_sheet, trial_sheet
 from thresher.model.channels import LimitSide
+from thresher.model.decisions import Culprit
 from thresher.model.errors import EnvironmentFault, InputError
 from thresher.model.findings import Finding
 from thresher.model.trials import Fit, Outcome
@@ -64,6 +65,11 @@ def _set_job(engine: Engine, params: dict[str, Any]) -> object:
 
 def _choose_sheet(engine: Engine, params: dict[str, Any]) -> object:
     engine.choose_sheet(str(params["name"]))
+    return engine.status()
+
+
+def _trial_sheet(engine: Engine, params: dict[str, Any]) -> object:
+    engine.put_sheet(trial_sheet(str(params["load"]), float(params["minutes"]), str(params.get("title", ""))))
     return engine.status()
 
 
@@ -118,6 +124,26 @@ def _undo_book(engine: Engine, _params: dict[str, Any]) -> object:
     return engine.books.book
 
 
+def _as_seen(engine: Engine, _params: dict[str, Any]) -> object:
+    engine.books.take_machines_word()
+    return engine.books.book
+
+
+def _book_stands(engine: Engine, _params: dict[str, Any]) -> object:
+    engine.books.let_stand()
+    return True
+
+
+def _reopen(engine: Engine, _params: dict[str, Any]) -> object:
+    engine.verdicts.reopen()
+    return True
+
+
+def _let_count(engine: Engine, params: dict[str, Any]) -> object:
+    engine.verdicts.let_count(str(params["job"]), bool(params["counts"]))
+    return True
+
+
 def _read_prices(engine: Engine, _params: dict[str, Any]) -> object:
     engine.read_prices()
     return True
@@ -141,6 +167,7 @@ METHODS: dict[str, Method] = {
     "history": lambda engine, params: engine.history(float(params["after"]), _HISTORY_ROWS),
     "sheet.put": _put_sheet,
     "sheet.choose": _choose_sheet,
+    "sheet.trial": _trial_sheet,
     "sheet.keep": lambda engine, params: engine.keep_sheet(str(params["name"])),
     "sheets.read": _read_sheets,
     "job.set": _set_job,
@@ -159,6 +186,16 @@ METHODS: dict[str, Method] = {
     "book.outcome": _add_outcome,
     "book.assign": _assign_run,
     "book.undo": _undo_book,
+    "book.as_seen": _as_seen,
+    "book.stands": _book_stands,
+    "verdict.freeze": lambda engine, params: engine.freeze_verdict(str(params.get("note", ""))),
+    "job.close": lambda engine, params: engine.verdicts.close(
+        msgspec.convert(params["culprits"], tuple[Culprit, ...]),
+        str(params.get("note", "")),
+        engine.job.get("number", ""),
+    ),
+    "job.reopen": _reopen,
+    "closed.count": _let_count,
     "prices.edit": lambda engine, _params: str(engine.desk.keep_prices()),
     "prices.read": _read_prices,
     "run.start": _start,

@@ -238,6 +238,20 @@ def _check_limits(limits: SheetLimits) -> list[InputFault]:
     return faults
 
 
+def trial_sheet(load: str, minutes: float, title: str) -> RunSheet:
+    """Return the sheet of a trial: one load, so many minutes, on all threads. Raises InputError for an unknown load."""
+    kind = CATALOGUE.get(load)
+    if kind is None:
+        raise InputError("trial", [InputFault("load", f"there is no load {load!r}")])
+    patterns = 'patterns = "short"\n' if kind.row is PartKind.MEMORY else ""
+    named = " ".join(title.replace("\\", " ").replace('"', "'").split()) or load
+    text = (
+        f'format = "{FORMAT}"\ntitle = "{named}, {minutes:.0f} min of {load}"\n'
+        f'[[blocks]]\nrow = "{kind.row.value}"\nload = "{load}"\nstart = 0\nlength = {minutes * 60:.0f}\n{patterns}'
+    )
+    return parse_sheet(text, "trial")
+
+
 def load_sheet(path: Path) -> RunSheet:
     """Read a run sheet file. Raises InputError."""
     try:

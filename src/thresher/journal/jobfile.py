@@ -19,6 +19,7 @@ import numpy.typing as npt
 
 from thresher.journal.schema import APPLICATION_ID, SCHEMA, VERSION
 from thresher.model.channels import Baseline, Channel, Quantity
+from thresher.model.decisions import NO_DECISIONS, Decisions
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.findings import Finding, TapeEntry
 from thresher.model.parts import Inventory, PartInstance, PartKind
@@ -28,7 +29,7 @@ from thresher.model.verdict import Exposure
 
 T = TypeVar("T")
 
-_NOT_FIELDS = ("part instances", "book of trials")
+_NOT_FIELDS = ("part instances", "book of trials", "decisions")
 """Rows of the table of fields that no person types."""
 
 ENDING_INTERRUPTED = "interrupted"
@@ -193,7 +194,7 @@ class JobFile:
 
     def job(self) -> dict[str, str]:
         """Return the job's own fields, which a person set (`model.job.FIELDS`)."""
-        return dict(self._connection.execute("SELECT name, value FROM job WHERE name NOT IN (?, ?)", _NOT_FIELDS))
+        return dict(self._connection.execute("SELECT name, value FROM job WHERE name NOT IN (?, ?, ?)", _NOT_FIELDS))
 
     def summary(self) -> JobSummary:
         """Return the job at a glance."""
@@ -214,6 +215,11 @@ class JobFile:
         """Return the book of trials, None when none was kept."""
         found = self._connection.execute("SELECT value FROM job WHERE name = 'book of trials'").fetchone()
         return None if found is None else msgspec.json.decode(found[0], type=Book)
+
+    def decisions(self) -> Decisions:
+        """Return the verdicts that were frozen, and what the job turned out to be."""
+        found = self._connection.execute("SELECT value FROM job WHERE name = 'decisions'").fetchone()
+        return NO_DECISIONS if found is None else msgspec.json.decode(found[0], type=Decisions)
 
     def machine(self) -> Inventory | None:
         """Return the machine as it was seen last under this job, None when the job file is older than that."""

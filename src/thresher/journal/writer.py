@@ -16,6 +16,7 @@ import msgspec
 
 from thresher.journal.jobfile import connect, pack_reading, sentence_of
 from thresher.model.channels import Channel, Tick
+from thresher.model.decisions import Decisions
 from thresher.model.parts import Inventory, PartInstance
 from thresher.model.sheet import RunSheet
 from thresher.model.trials import Book
@@ -75,6 +76,10 @@ class JournalWriter:
     def set_book(self, book: Book) -> None:
         """Store the book of trials."""
         self._put("INSERT OR REPLACE INTO job VALUES (?, ?)", ("book of trials", _json(book)))
+
+    def set_decisions(self, decisions: Decisions) -> None:
+        """Store frozen verdicts and what the job turned out to be."""
+        self._put("INSERT OR REPLACE INTO job VALUES (?, ?)", ("decisions", _json(decisions)))
 
     def begin_run(
         self, number: int, sheet: RunSheet, machine: Inventory, channels: tuple[Channel, ...], boot_id: str,

@@ -128,11 +128,11 @@ def _machine(rng: np.random.Generator, number: int, seed: int) -> Scenario:
     base = int(rng.integers(30, 43)) * 100
     processor = ProcessorSpec(
         name=f"Tern {cores}-{base // 10}", cores=cores, threads_per_core=int(rng.integers(1, 3)), base_mhz=base,
-        all_core_mhz=base + 400, boost_mhz=base + 900, limit_c=float(rng.choice([90.0, 95.0, 100.0])),
+        all_core_mhz=base + 400, boost_mhz=base + 900, limit_c=float(rng.choice([95.0, 100.0])),
         power_limit_w=float(rng.integers(10, 17) * cores + 10),
     )  # fmt: skip
     # coolers are bought to fit: they leave the heatsink so much warmer than the air at full load
-    cooler_share = 0.8 * processor.power_limit_w / _TOWER_W_PER_K / float(rng.uniform(24.0, 44.0))
+    cooler_share = 0.8 * processor.power_limit_w / _TOWER_W_PER_K / float(rng.uniform(20.0, 38.0))
     slots = ("A2", "B2") if rng.random() < 0.75 else ("A2",)
     size = int(rng.choice([4, 8, 16]))
     modules = tuple(

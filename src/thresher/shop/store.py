@@ -10,6 +10,7 @@ from typing import TypeVar
 import msgspec
 
 from thresher.model.channels import Baseline
+from thresher.model.decisions import ClosedJob
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.parts import Part, PartKind
 from thresher.sensors.limits import OwnLimit
@@ -18,6 +19,7 @@ T = TypeVar("T")
 
 SHELF_FORMAT = "thresher-shelf/1"
 MACHINE_FORMAT = "thresher-machine/1"
+CLOSED_FORMAT = "thresher-closed-jobs/1"
 _MOST_VISITS = 50
 
 
@@ -79,6 +81,14 @@ class MachineFile:
     def before(self, job: str) -> Visit | None:
         """Return the last visit under another job."""
         return next((each for each in reversed(self.visits) if each.job != job), None)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ClosedJobs:
+    """What the shop's closed jobs turned out to be."""
+
+    format: str = CLOSED_FORMAT
+    jobs: tuple[ClosedJob, ...] = ()
 
 
 def _read(path: Path, kind: type[T], expected_format: str) -> T | None:
@@ -174,6 +184,21 @@ def write_shelf(shop: Path, shelf: Shelf) -> None:
     if faults:
         raise InputError("shelf", faults)
     _write(shelf_path(shop), shelf)
+
+
+def closed_jobs_path(shop: Path) -> Path:
+    """Return where the closed jobs are kept."""
+    return shop / "closed-jobs.json"
+
+
+def read_closed_jobs(shop: Path) -> tuple[ClosedJob, ...]:
+    """Return the shop's closed jobs, oldest first; none when there is no file. Raises InputError."""
+    return (_read(closed_jobs_path(shop), ClosedJobs, CLOSED_FORMAT) or ClosedJobs()).jobs
+
+
+def write_closed_jobs(shop: Path, jobs: tuple[ClosedJob, ...]) -> None:
+    """Keep the closed jobs. Raises EnvironmentFault."""
+    _write(closed_jobs_path(shop), ClosedJobs(jobs=jobs))
 
 
 def prices_path(shop: Path) -> Path:

@@ -13,6 +13,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from thresher.engine.intake import Intake
 from thresher.engine.protocol import (
     BookEvent,
+    DecisionsEvent,
     EngineEvent,
     EngineHealth,
     FindingEvent,
@@ -64,6 +65,8 @@ class BenchState(QObject):
         self.job: dict[str, str] = {}
         self.intake = Intake()
         self.book = EMPTY_BOOK
+        self.questions: tuple[str, ...] = ()
+        self.decided = DecisionsEvent()
         self._idle_until: float | None = None
         self.symptoms: tuple[str, ...] = ()
         self.verdict: Verdict | None = None
@@ -121,7 +124,7 @@ class BenchState(QObject):
         self.run, self.health = snapshot.run, snapshot.health
         self.sheet, self.verdict = snapshot.sheet, snapshot.verdict
         self.job, self.symptoms = snapshot.job, snapshot.symptoms
-        self.book = snapshot.book
+        self.book, self.questions, self.decided = snapshot.book, snapshot.questions, snapshot.decided
         self.tape, self.findings = list(snapshot.tape), list(snapshot.findings)
         self.lanes = choose_lanes(snapshot.channels)
         self.history = Pyramid(len(snapshot.channels))
@@ -173,7 +176,7 @@ class BenchState(QObject):
             case TapeEvent(entry):
                 self.tape.append(entry)
                 self.tape_grew.emit()
-            case FindingEvent() | FindingsEvent() | BookEvent():
+            case FindingEvent() | FindingsEvent() | BookEvent() | DecisionsEvent():
                 self._take_evidence(event)
             case VerdictEvent(verdict):
                 self.verdict = verdict
@@ -187,11 +190,13 @@ class BenchState(QObject):
                 self._take_intake(intake)
         self._dirty = True
 
-    def _take_evidence(self, event: FindingEvent | FindingsEvent | BookEvent) -> None:
+    def _take_evidence(self, event: FindingEvent | FindingsEvent | BookEvent | DecisionsEvent) -> None:
         if isinstance(event, FindingEvent):
             self.findings.append(event.finding)
         elif isinstance(event, BookEvent):
-            self.book = event.book
+            self.book, self.questions = event.book, event.questions
+        elif isinstance(event, DecisionsEvent):
+            self.decided = event
         else:
             self.findings = list(event.findings)
             self._sorted_for = ()
@@ -267,9 +272,10 @@ class BenchState(QObject):
         self.run_findings()
         return self._hits[core]
 
-    def status_of(self, kind: PartKind) -> PartStatus:
-        """Return the status of a part by the newest verdict."""
-        return self.verdict.statuses.get(kind.value, PartStatus.UNTESTED) if self.verdict else PartStatus.UNTESTED
+    def status_of(self, kind: PartKind, tag: str = "") -> PartStatus:
+        """Return the status of a kind of part by the newest verdict, or of one part where its tag is told apart."""
+        statuses = self.verdict.statuses if self.verdict else {}
+        return statuses.get(tag) or statuses.get(kind.value, PartStatus.UNTESTED)
 
     def status_of_part(self, part: Part) -> PartStatus:
         """Return the status of one of several parts of a kind: wrong words of one slot say nothing against another."""

@@ -24,8 +24,10 @@ from thresher.engine.jobs import JobCard
 from thresher.engine.protocol import Incoming
 from thresher.exchange.log_in import guess
 from thresher.exchange.matching import recall
+from thresher.loads.catalogue import CATALOGUE
 from thresher.model.errors import EnvironmentFault, InputError
 from thresher.model.findings import Finding
+from thresher.report.tags import tags_of
 from thresher.ui import theme
 from thresher.ui.band import Band
 from thresher.ui.footer import Footer
@@ -33,6 +35,7 @@ from thresher.ui.import_dialog import ImportDialog, look_into
 from thresher.ui.lane_pictures import lanes_image, save_lanes
 from thresher.ui.link import EngineLink
 from thresher.ui.look import Look
+from thresher.ui.parts.tags_sheet import write_tags
 from thresher.ui.rail import STATIONS, Rail
 from thresher.ui.small_strip import SmallStrip
 from thresher.ui.state import BenchState
@@ -127,6 +130,14 @@ class MainWindow(QWidget):
             lambda number, outcome: self._ask("book.outcome", trial=number, outcome=outcome)
         )
         self.parts.undo_wanted.connect(lambda: self._ask("book.undo"))
+        self.parts.runs_assigned.connect(lambda run, trial: self._ask("book.assign", run=run, trial=trial))
+        self.parts.turned_out_wanted.connect(lambda answer: self._ask("job.close", **answer))
+        self.parts.reopen_wanted.connect(lambda: self._ask("job.reopen"))
+        self.parts.job_counts.connect(lambda job, counts: self._ask("closed.count", job=job, counts=counts))
+        self.parts.questions.machine_is_right.connect(lambda: self._ask("book.as_seen"))
+        self.parts.questions.book_is_right.connect(lambda: self._ask("book.stands"))
+        self.parts.record.freeze_wanted.connect(self.freeze_verdict)
+        self.parts.record.tags_wanted.connect(self.save_tags)
         state.refreshed.connect(self._retitle)
         state.machine_changed.connect(self.list_jobs)
         look.changed.connect(self._recolour)
@@ -158,6 +169,8 @@ class MainWindow(QWidget):
         self._add(menu, "The shop's prices in an editor", ("Ctrl+P",), self.edit_prices)
         self._add(menu, "Read the shop's prices anew", ("Ctrl+Shift+P",), lambda: self._ask("prices.read"))
         self._add(menu, "Take back the evidence added last", ("Ctrl+Z",), self.take_back)
+        self._add(menu, "Freeze the verdict as it stands", ("Ctrl+Shift+F",), self.freeze_verdict)
+        self._add(menu, "Part tags as a PDF…", ("Ctrl+Shift+T",), self.save_tags)
         menu.addSeparator()
         self._add(menu, "Next finding", ("Ctrl+Right",), lambda: self.bench.lanes.go_to_finding(1))
         self._add(menu, "Finding before", ("Ctrl+Left",), lambda: self.bench.lanes.go_to_finding(-1))
@@ -243,6 +256,33 @@ class MainWindow(QWidget):
             return
         self._link.call("evidence.add", lambda _answer: self.evidence.show_page(0), findings=findings, **known)
 
+    def freeze_verdict(self) -> None:
+        """Keep the verdict as it stands with its date."""
+        if self._link is None:
+            self.say("A stored job can only be looked at; open it on the bench to freeze its verdict.")
+            return
+        self._ask("verdict.freeze")
+
+    def save_tags(self) -> None:
+        """Ask for a file and write the part tags."""
+        suggested = str(Path.home() / f"tags-{self.state.job.get('number') or 'job'}.pdf")
+        name, _ = QFileDialog.getSaveFileName(self, "Part tags as a PDF", suggested, "PDF (*.pdf)")
+        if name:
+            self.write_tags(Path(name))
+
+    def write_tags(self, path: Path) -> None:
+        """Write the part tags and open them in the desktop's viewer; what goes wrong is said."""
+        state, job = self.state, self.state.job
+        statuses = state.verdict.statuses if state.verdict is not None else {}
+        head = ", ".join(filter(None, (job.get("number", ""), job.get("machine", "")))) or "this job"
+        try:
+            pages = write_tags(tags_of(state.book, statuses, job.get("machine", "")), head, path)
+        except EnvironmentFault as error:
+            self.say(str(error))
+            return
+        QDesktopServices.openUrl(QUrl.fromLocalFile(str(path)))
+        self.say(f"{path}, {pages} page{'s' if pages > 1 else ''}")
+
     def edit_prices(self) -> None:
         """Open the shop's price list in an editor, begun with the defaults."""
         if self._link is not None:
@@ -253,16 +293,15 @@ class MainWindow(QWidget):
         QDesktopServices.openUrl(QUrl.fromLocalFile(path))
         self.state.say_trouble(f"{path}; when it is changed, Ctrl+Shift+P reads it anew")
 
-    def _begin_trial(self, title: str, fit: object, load: str) -> None:
+    def _begin_trial(self, title: str, fit: object, load: str, minutes: float) -> None:
         """Begin a trial; a proposed one brings the sheet of its load onto the bench."""
         if self._link is None:
             self.say("A stored job can only be looked at; open it on the bench to go on with its trials.")
             return
-        sheet = {"memory": "memory-check-short", "matrix": "reset-hunt-short"}.get(load)
 
         def on_begun(_answer: Incoming) -> None:
-            if sheet is not None and self._link is not None:
-                self._link.call("sheet.choose", None, name=sheet)
+            if load in CATALOGUE and self._link is not None:
+                self._link.call("sheet.trial", None, load=load, minutes=minutes, title=title)
 
         self._link.call("book.trial", on_begun, title=title, fit=fit)
 

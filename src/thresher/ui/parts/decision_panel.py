@@ -5,12 +5,12 @@ from PyQt6.QtGui import QColor, QPainter, QPen, QResizeEvent
 from PyQt6.QtWidgets import QPushButton, QWidget
 
 from thresher.model.trials import NextTrial
-from thresher.model.verdict import Act, percent
+from thresher.model.verdict import Act, Advice, Course, percent
 from thresher.ui.look import Look, draw_text, panel, wrap
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
 
-_ACTS = 4
+_ACTS = 3
 _TRIAL_HIGH = 84.0
 _SURE = 0.9
 
@@ -58,9 +58,16 @@ class DecisionPanel(PaintedWidget):
         if verdict is None:
             draw_text(painter, QPointF(14, 52), "Waiting for evidence.", scheme.soft, 13)
             return
-        for number, line in enumerate(wrap(verdict.sentence, 14.5, self.width() - 28.0, 2)):
-            draw_text(painter, QPointF(14, 48 + 19 * number), line, scheme.ink, 14.5, bold=True)
-        self._draw_acts(painter, verdict.acts[:_ACTS], 88.0)
+        lines = wrap(verdict.sentence, 14.5, self.width() - 28.0, 2)
+        for number, line in enumerate(lines):
+            draw_text(painter, QPointF(14, 46 + 18 * number), line, scheme.ink, 14.5, bold=True)
+        if verdict.advice is not None:
+            y = 46.0 + 18 * len(lines)
+            words = course_words(verdict.advice)
+            painter.fillRect(QRectF(14, y - 10, 4, 12), QColor(scheme.straw))
+            draw_text(painter, QPointF(24, y), words, scheme.ink, 12.5, width=self.width() - 40.0)
+            self.spots.append(Spot(QRectF(10, y - 14, self.width() - 20.0, 18), verdict.advice.sentence))
+        self._draw_acts(painter, verdict.acts[:_ACTS], 68.0 + 18 * len(lines))
         self._draw_trial(painter)
 
     def _draw_acts(self, painter: QPainter, acts: tuple[Act, ...], y: float) -> None:
@@ -114,6 +121,13 @@ class DecisionPanel(PaintedWidget):
         for number, line in enumerate(wrap(why, 11.5, area.width() - 150, 2)):
             draw_text(painter, QPointF(area.x() + 12, area.y() + 58 + 15 * number), line, scheme.soft, 11.5)
         self.spots.append(Spot(area, trial.sentence))
+
+
+def course_words(advice: Advice) -> str:
+    """Say in a few words how to go on."""
+    if advice.course is Course.TRY:
+        return "Too early to buy anything: make the trial below first"
+    return advice.sentence
 
 
 def why_no_trial(state: BenchState) -> str:

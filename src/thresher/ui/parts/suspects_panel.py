@@ -64,7 +64,7 @@ class SuspectsPanel(PaintedWidget):
 
     def _draw_row(self, painter: QPainter, suspect: Suspect, y: float) -> None:
         scheme = self.look.scheme
-        status = self.state.status_of(suspect.kind) if suspect.kind else PartStatus.UNTESTED
+        status = self.state.status_of(suspect.kind, suspect.tag) if suspect.kind else PartStatus.UNTESTED
         draw_mark(painter, QPointF(20, y + 20), status if suspect.probability >= 0.02 else PartStatus.CLEARED, scheme)
         colour = scheme.part(suspect.kind)
         narrow = self.width() < _NARROW

@@ -7,18 +7,25 @@ from thresher.model.parts import PartKind
 from thresher.model.trials import Fit, NextTrial
 from thresher.ui.intake.form import Panel, form_style, scrolled
 from thresher.ui.look import Look
+from thresher.ui.parts.closed_dialog import ClosedJobsDialog
 from thresher.ui.parts.decision_panel import DecisionPanel
 from thresher.ui.parts.outcome_dialog import OutcomeDialog
+from thresher.ui.parts.question_bar import QuestionBar
+from thresher.ui.parts.record_bar import RecordBar
+from thresher.ui.parts.runs_dialog import RunsDialog
 from thresher.ui.parts.suspects_panel import SuspectsPanel
 from thresher.ui.parts.trials_panel import TrialsPanel
+from thresher.ui.parts.turned_out_dialog import TurnedOutDialog
 from thresher.ui.state import BenchState
 
 _UPPER = 300
+_SEATED = (PartKind.MEMORY, PartKind.BOARD, PartKind.DRIVE)
+"""What is seated anew in one go: modules, cards and plugs."""
 _TIPS = {
     "begin_trial": "Keep the dashed row as a trial; runs from now on belong to it",
     "trial_stock": "Clocks, voltages and memory profile back to stock in the dashed row",
     "trial_cleaned": "Heatsink and fans cleaned, in the dashed row",
-    "trial_seated": "Cards, modules and plugs seated anew, in the dashed row",
+    "trial_seated": "Modules, cards and plugs seated anew, in the dashed row",
     "trial_outcome": "What was seen without a run: on the other bench, by word, did not start",
     "trial_undo": "Take the newest change of the book back",
 }
@@ -27,19 +34,24 @@ _TIPS = {
 class PartsStation(QWidget):
     """The whole station. Its signals carry what a person wants of the engine; nothing is decided here.
 
-    `trial_wanted` brings title, fit and the load of the proposed trial or an empty text; `outcome_wanted` the number
-    of a trial and its outcome.
+    `trial_wanted` brings title, fit, and load and minutes of the proposed trial or an empty text and 0;
+    `outcome_wanted` the number of a trial and its outcome; `turned_out_wanted` what a job turned out to be;
+    `runs_assigned` a run and a trial; `job_counts` a closed job and whether it counts.
     """
 
-    trial_wanted = pyqtSignal(str, object, str)
+    trial_wanted = pyqtSignal(str, object, str, float)
     outcome_wanted = pyqtSignal(int, dict)
     undo_wanted = pyqtSignal()
+    turned_out_wanted = pyqtSignal(dict)
+    runs_assigned = pyqtSignal(int, int)
+    job_counts = pyqtSignal(str, bool)
+    reopen_wanted = pyqtSignal()
 
     def __init__(self, state: BenchState, look: Look, parent: QWidget | None = None) -> None:
         """Lay the station out."""
         super().__init__(parent)
         self._state, self._look = state, look
-        self._load = ""
+        self._load, self._minutes = "", 0.0
         self._picked: int | None = None
         suspects = Panel("Suspects", look, self)
         suspects.aside = "tenths of a ban for and against"
@@ -49,6 +61,8 @@ class PartsStation(QWidget):
         book = Panel("Trials", look, self)
         book.aside = "solid: the customer's part, dashed: ours"
         self.trials = TrialsPanel(state, look, book)
+        self.questions = QuestionBar(state, look, book)
+        book.column.addWidget(self.questions)
         book.column.addWidget(scrolled(self.trials, book), 1)
         book.column.addLayout(self._make_buttons(book))
         upper = QHBoxLayout()
@@ -61,10 +75,15 @@ class PartsStation(QWidget):
         column.setContentsMargins(12, 8, 12, 8)
         column.setSpacing(8)
         column.addLayout(upper)
+        self.record = RecordBar(state, look, self)
         column.addWidget(book, 1)
+        column.addWidget(self.record)
         self.decision.wanted.connect(self.set_up)
         self.trials.changed.connect(self._fit_buttons)
         self.trials.chosen.connect(self._choose)
+        self.record.turned_out_wanted.connect(self.ask_turned_out)
+        self.record.closed_wanted.connect(self.show_closed)
+        self.record.runs_wanted.connect(self.show_runs)
         state.refreshed.connect(self._fit_buttons)
         look.changed.connect(self._restyle)
         self._restyle()
@@ -80,7 +99,7 @@ class PartsStation(QWidget):
         self.begin = self._button("Begin this trial", "begin_trial", self._begin, row)
         self.stock = self._button("Settings to stock", "trial_stock", self._toggle_stock, row)
         self.cleaned = self._button("Cleaned", "trial_cleaned", lambda: self._toggle_treated(PartKind.COOLING), row)
-        self.seated = self._button("Seated anew", "trial_seated", lambda: self._toggle_treated(PartKind.BOARD), row)
+        self.seated = self._button("Seated anew", "trial_seated", lambda: self._toggle_treated(*_SEATED), row)
         for each in (self.stock, self.cleaned, self.seated):
             each.setCheckable(True)
         self.outcome = self._button("How it ended…", "trial_outcome", self.ask_outcome, row)
@@ -113,7 +132,7 @@ class PartsStation(QWidget):
         for button, on in (
             (self.stock, fit is not None and bool(fit.stock)),
             (self.cleaned, fit is not None and PartKind.COOLING.value in fit.treated),
-            (self.seated, fit is not None and PartKind.BOARD.value in fit.treated),
+            (self.seated, fit is not None and all(kind.value in fit.treated for kind in _SEATED)),
         ):
             button.setChecked(on)
             button.setEnabled(fit is not None)
@@ -124,37 +143,61 @@ class PartsStation(QWidget):
             stock = () if fit.stock else (PartKind.PROCESSOR, PartKind.MEMORY)
             self.trials.plan(Fit(fit.tags, fit.places, stock, fit.treated))
 
-    def _toggle_treated(self, kind: PartKind) -> None:
+    def _toggle_treated(self, *kinds: PartKind) -> None:
         fit = self.trials.planned()
         if fit is not None:
-            on = kind.value in fit.treated
-            treated = tuple(each for each in fit.treated if each != kind.value) + (() if on else (kind.value,))
+            names = tuple(kind.value for kind in kinds)
+            on = all(name in fit.treated for name in names)
+            treated = tuple(each for each in fit.treated if each not in names) + (() if on else names)
             self.trials.plan(Fit(fit.tags, fit.places, fit.stock, treated))
 
     def set_up(self, trial: NextTrial) -> None:
         """Fill the row of the next trial with the proposed one, and its words."""
-        self._load = trial.load
+        self._load, self._minutes = trial.load, trial.run_minutes
         self.title.setText(trial.candidate.title)
         self.trials.plan(trial.candidate.fit)
         last = self._state.book.trials[-1].fit if self._state.book.trials else None
         if trial.candidate.fit == last:  # the same again needs no other fit, only its sheet
-            self.trial_wanted.emit(trial.candidate.title, trial.candidate.fit, trial.load)
+            self.trial_wanted.emit(trial.candidate.title, trial.candidate.fit, trial.load, trial.run_minutes)
             self._done()
 
     def _begin(self) -> None:
         fit, trials = self.trials.planned(), self._state.book.trials
         if fit is None or not trials:
             return
-        self.trial_wanted.emit(self.title.text().strip() or change_words(trials[-1].fit, fit), fit, self._load)
+        title = self.title.text().strip() or change_words(trials[-1].fit, fit)
+        self.trial_wanted.emit(title, fit, self._load, self._minutes)
         self._done()
 
     def _done(self) -> None:
-        self._load = ""
+        self._load, self._minutes = "", 0.0
         self.title.clear()
         self.trials.plan(None)
 
     def _choose(self, number: int) -> None:
         self._picked = number
+
+    def ask_turned_out(self) -> TurnedOutDialog:
+        """Ask what the job turned out to be."""
+        dialog = TurnedOutDialog(self._state, self._look.scheme, self)
+        dialog.accepted.connect(lambda: self.turned_out_wanted.emit(dialog.answer()))
+        dialog.open()
+        return dialog
+
+    def show_closed(self) -> ClosedJobsDialog:
+        """Show the shop's closed jobs and what they change."""
+        dialog = ClosedJobsDialog(self._state, self._look.scheme, self)
+        dialog.counting.connect(self.job_counts.emit)
+        dialog.reopen_wanted.connect(self.reopen_wanted.emit)
+        dialog.open()
+        return dialog
+
+    def show_runs(self) -> RunsDialog:
+        """Let runs be put down to other trials."""
+        dialog = RunsDialog(self._state, self._look.scheme, self)
+        dialog.assigned.connect(self.runs_assigned.emit)
+        dialog.open()
+        return dialog
 
     def ask_outcome(self) -> OutcomeDialog | None:
         """Ask how the chosen trial, or the last one, ended."""
