@@ -1,14 +1,24 @@
 """The Parts station: suspects, the decision, and the book of trials filled by mouse and keyboard."""
 
+from pathlib import Path
+
 import pytest
 from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtWidgets import QComboBox, QPushButton
 from pytestqt.qtbot import QtBot
 
 from tests.crash.engine_process import EngineProcess
 from tests.ui.conftest import OpenWindow
-from thresher.model.parts import PartKind
+from thresher.engine.protocol import BookEvent, DecisionsEvent, VerdictEvent
+from thresher.model.decisions import ClosedJob, Culprit, Decisions, FrozenVerdict, PriorChange, TurnedOut
+from thresher.model.errors import EnvironmentFault
+from thresher.model.parts import PartKind, PartStatus
 from thresher.model.trials import Book, BookPart, Candidate, Ended, Fit, NextTrial, Trial
+from thresher.model.verdict import Act, Advice, Course, Reason, Suspect, Verdict
+from thresher.report.tags import tags_of
 from thresher.ui.look import Look
+from thresher.ui.parts.decision_panel import course_words
+from thresher.ui.parts.tags_sheet import write_tags
 from thresher.ui.parts.trials_panel import Column, columns_of, fit_of_row, row_of
 from thresher.ui.state import BenchState
 from thresher.ui.stations.parts import PartsStation, change_words
@@ -101,7 +111,7 @@ def test_settings_and_cleaning_are_trials_too(station: PartsStation) -> None:
     station.seated.click()
     fit = station.trials.planned()
     assert fit is not None
-    assert fit.treated == ("cooling", "board")
+    assert fit.treated == ("cooling", "memory", "board", "drive")
     station.stock.click()
     station.cleaned.click()
     station.seated.click()
@@ -115,7 +125,7 @@ def test_one_click_sets_the_proposed_trial_up_and_another_begins_it(qtbot: QtBot
     assert station.trials.planned() == alone
     with qtbot.waitSignal(station.trial_wanted) as wanted:
         station.begin.click()
-    assert wanted.args == ["M-1 alone", alone, "memory"]
+    assert wanted.args == ["M-1 alone", alone, "memory", 5.0]
     assert station.trials.planned() == FIT
 
 
@@ -133,6 +143,155 @@ def test_how_a_trial_ended_elsewhere_is_asked_with_whose_word_it_is(qtbot: QtBot
     dialog.ended.setCurrentIndex(dialog.ended.findData(Ended.NO_START))
     answer = dialog.answer()
     assert (answer["load"], answer["minutes"], answer["kind"]) == ("", 0.0, None)
+
+
+# ---- what was decided
+
+
+def suspect(kind: PartKind | None, tag: str, mode: str, probability: float) -> Suspect:
+    return Suspect(
+        mode, "what it does", kind, tag or (kind.value if kind else ""), "", probability,
+        (Reason("how common it is", -3.0), Reason("3 × wrong memory word", 21.0)), "", tag,
+    )  # fmt: skip
+
+
+SUSPECTS = (
+    suspect(P.MEMORY, "M-1", "memory.cells", 0.9), suspect(P.MEMORY, "M-1", "memory.contact", 0.05),
+    suspect(P.MEMORY, "SHOP-M", "memory.cells", 0.01), suspect(P.MEMORY, "", "memory.settings", 0.02),
+    suspect(None, "", "nothing", 0.02),
+)  # fmt: skip
+ACT = Act("replace M-1", "replace", ("M-1",), (P.MEMORY,), 70.0, 10.0, 0.9, 12.0, 92.0, 0.95)
+VERDICT = Verdict(
+    SUSPECTS, {"memory": PartStatus.REPLACE, "M-1": PartStatus.REPLACE, "M-2": PartStatus.CLEARED},
+    "Replace the memory M-1", 0.9, None, acts=(ACT,), advice=Advice(Course.ACT, "Replace M-1: needed with 95 %", ACT),
+)  # fmt: skip
+FROZEN = FrozenVerdict(1_790_000_000.0, "Replace the memory M-1", "replace M-1", (), SUSPECTS, 2, "before the order")
+
+
+def told(station: PartsStation, event: object) -> None:
+    station._state.take_event(event)  # type: ignore[arg-type]
+    station._state.refresh_now()
+
+
+def test_a_frozen_verdict_and_what_became_of_it_stand_in_the_last_line(qtbot: QtBot, station: PartsStation) -> None:
+    bar = station.record
+    assert bar.words.text() == "No verdict frozen yet."
+    assert not bar.buttons["freeze"].isEnabled()
+    told(station, VerdictEvent(VERDICT))
+    with qtbot.waitSignal(bar.freeze_wanted):
+        bar.buttons["freeze"].click()
+    told(station, DecisionsEvent(Decisions((FROZEN,))))
+    assert bar.words.text().startswith("Frozen 21 Sep 2026")
+    assert bar.words.text().endswith("replace M-1")
+    assert "+21  3 × wrong memory word" in bar.words.toolTip()
+    assert "before the order" in bar.words.toolTip()
+    told(station, DecisionsEvent(Decisions((FROZEN,), TurnedOut(0.0, (Culprit(P.MEMORY, "M-1"),)))))
+    assert bar.words.text() == "It turned out to be the memory M-1, as was said with 95 %."
+    told(station, DecisionsEvent(Decisions((), TurnedOut(0.0, ()))))
+    assert "no verdict was frozen" in bar.words.text()
+
+
+def test_what_it_turned_out_to_be_is_ticked_as_far_as_it_is_known(qtbot: QtBot, station: PartsStation) -> None:
+    told(station, VerdictEvent(VERDICT))
+    dialog = station.ask_turned_out()
+    names = [item.text(0) for n in range(dialog.parts.topLevelItemCount()) if (item := dialog.parts.topLevelItem(n))]
+    assert names == ["memory M-1", "settings of the memory"]
+    head = dialog.parts.topLevelItem(0)
+    assert head is not None
+    assert not dialog._keep.isEnabled()
+    head.setCheckState(0, Qt.CheckState.Checked)
+    assert dialog.culprits() == (Culprit(P.MEMORY, "M-1"),)
+    way = head.child(1)
+    assert way is not None
+    way.setCheckState(0, Qt.CheckState.Checked)
+    assert dialog.culprits() == (Culprit(P.MEMORY, "M-1", "memory.contact"),)
+    dialog.note.setText("seated anew")
+    with qtbot.waitSignal(station.turned_out_wanted) as wanted:
+        dialog.accept()
+    assert wanted.args == [{"culprits": (Culprit(P.MEMORY, "M-1", "memory.contact"),), "note": "seated anew"}]
+    other = station.ask_turned_out()
+    other.nothing.setChecked(True)
+    assert other._keep.isEnabled()
+    assert not other.parts.isEnabled()
+    assert other.answer()["culprits"] == ()
+
+
+def test_closed_jobs_can_be_left_out_one_by_one(qtbot: QtBot, station: PartsStation) -> None:
+    jobs = (
+        ClosedJob("a", "0399", 1_772_000_000.0, (Culprit(P.POWER, "S-1"),), 0.91),
+        ClosedJob("b", "", 1_772_900_000.0, (), None, counts=False),
+    )
+    changes = (PriorChange("power.cuts", "supply lets go", P.POWER, 0.036, 0.05, 0.6),)
+    told(station, DecisionsEvent(Decisions(), jobs, changes))
+    dialog = station.show_closed()
+    rows = [
+        [item.text(column) for column in range(1, 5)]
+        for n in range(dialog.list.topLevelItemCount())
+        if (item := dialog.list.topLevelItem(n))
+    ]
+    assert rows == [
+        ["b", "2026-03-07", "nothing faulty", "–"], ["0399, a", "2026-02-25", "the power S-1", "91 %"],
+    ]  # fmt: skip
+    assert "power: supply lets go: 3.6 % of all jobs" in dialog.changes.text()
+    assert not dialog.reopen.isEnabled()
+    item = dialog.list.topLevelItem(1)
+    assert item is not None
+    with qtbot.waitSignal(station.job_counts) as counting:
+        item.setCheckState(0, Qt.CheckState.Unchecked)
+    assert counting.args == ["a", False]
+    told(station, DecisionsEvent(Decisions((), TurnedOut(0.0, ())), (), ()))
+    assert "No closed job counts" in dialog.changes.text()
+    with qtbot.waitSignal(station.reopen_wanted):
+        dialog.reopen.click()
+
+
+def test_runs_are_put_down_to_trials(qtbot: QtBot, station: PartsStation) -> None:
+    assert not station.record.buttons["assign_runs"].isEnabled()
+    told(station, BookEvent(Book(PARTS, (Trial(0, "As it came in", FIT, (1, 2)), Trial(1, "M-1 alone", FIT, (3,))))))
+    assert station.record.buttons["assign_runs"].isEnabled()
+    dialog = station.show_runs()
+    boxes = [dialog.findChild(QComboBox, f"run_{run}") for run in (1, 2, 3)]
+    assert [box.currentIndex() for box in boxes if box is not None] == [0, 0, 1]
+    second = boxes[1]
+    assert second is not None
+    with qtbot.waitSignal(station.runs_assigned) as wanted:
+        second.activated.emit(1)
+    assert wanted.args == [2, 1]
+
+
+def test_where_machine_and_book_differ_is_asked(qtbot: QtBot, station: PartsStation) -> None:
+    bar = station.questions
+    assert not bar.isVisible()
+    told(station, BookEvent(BOOK, ("M-2 is in B2 by the book, and the machine shows it in A1", "D-1 is missing", "x")))
+    assert bar.isVisible()
+    assert "M-2 is in B2" in bar.words.text()
+    assert "1 more" in bar.words.text()
+    with qtbot.waitSignal(bar.machine_is_right):
+        bar.findChild(QPushButton, "machine_is_right").click()
+    with qtbot.waitSignal(bar.book_is_right):
+        bar.findChild(QPushButton, "book_is_right").click()
+    told(station, BookEvent(BOOK))
+    assert not bar.isVisible()
+
+
+def test_the_advice_is_said_in_few_words() -> None:
+    assert course_words(Advice(Course.ACT, "Replace M-1: needed with 95 %")) == "Replace M-1: needed with 95 %"
+    assert "make the trial below" in course_words(Advice(Course.TRY, "Too early"))
+
+
+def test_tags_are_written_as_pages_to_print(qtbot: QtBot, tmp_path: Path) -> None:
+    tags = tags_of(BOOK, VERDICT.statuses, "Playout desk")
+    assert [tag.code for tag in tags] == ["B-1", "P-1", "M-1", "M-2"]
+    assert {tag.code: tag.status for tag in tags}["M-2"] is PartStatus.CLEARED
+    assert {tag.code: tag.place for tag in tags}["M-1"] == "A2"
+    swapped = Book(PARTS, (*BOOK.trials, Trial(1, "ours", Fit(("B-1", "SHOP-P")))))
+    ours = tags_of(swapped, VERDICT.statuses, "Playout desk")[-1]
+    assert (ours.code, ours.whose, ours.status) == ("SHOP-P", "ours, known good", PartStatus.UNTESTED)
+    assert write_tags(tags, "0417", tmp_path / "tags.pdf") == 1
+    assert (tmp_path / "tags.pdf").read_bytes().startswith(b"%PDF-")
+    assert write_tags(tags * 4, "0417", tmp_path / "many.pdf") == 2
+    with pytest.raises(EnvironmentFault, match="No such file"):
+        write_tags(tags, "0417", tmp_path / "no" / "such" / "tags.pdf")
 
 
 @pytest.mark.parametrize(
@@ -156,7 +315,7 @@ def test_columns_without_a_place_are_named_by_their_kind() -> None:
 
 
 def test_a_swap_on_a_real_engine_changes_the_verdict_and_can_be_undone(
-    qtbot: QtBot, engine: EngineProcess, open_window: OpenWindow
+    qtbot: QtBot, engine: EngineProcess, open_window: OpenWindow, tmp_path: Path
 ) -> None:
     window = open_window(engine)
     window.show_station(3)
@@ -178,6 +337,28 @@ def test_a_swap_on_a_real_engine_changes_the_verdict_and_can_be_undone(
     )
     qtbot.waitUntil(lambda: bool(state.book.trials[1].outcomes), timeout=10_000)
     assert station.trials.ending_of(state.book.trials[1])[1] == "clean"
+    assert state.verdict is not None
+    station.record.buttons["freeze"].click()
+    qtbot.waitUntil(lambda: len(state.decided.decisions.frozen) == 1, timeout=10_000)
+    own = next(part for part in state.book.parts if part.kind is P.PROCESSOR and not part.ours)
+    station.turned_out_wanted.emit({"culprits": (Culprit(P.PROCESSOR, own.tag),), "note": ""})
+    qtbot.waitUntil(lambda: bool(state.decided.closed), timeout=10_000)
+    turned_out = "It turned out to be the processor"
+    qtbot.waitUntil(lambda: station.record.words.text().startswith(turned_out), timeout=10_000)
+    station.job_counts.emit(state.decided.closed[0].job, False)
+    qtbot.waitUntil(lambda: not state.decided.closed[0].counts, timeout=10_000)
+    station.reopen_wanted.emit()
+    qtbot.waitUntil(lambda: not state.decided.closed, timeout=10_000)
+    station.runs_assigned.emit(1, 1)
+    qtbot.waitUntil(lambda: state.book.trials[1].runs == (1,), timeout=10_000)
+    station.undo.click()
+    qtbot.waitUntil(lambda: state.book.trials[1].runs == (), timeout=10_000)
+    window.write_tags(tmp_path / "tags.pdf")
+    assert (tmp_path / "tags.pdf").stat().st_size > 1000
+    station.trial_wanted.emit("The same again", state.book.trials[1].fit, "memory", 15.0)
+    qtbot.waitUntil(lambda: state.sheet is not None and "15 min of memory" in state.sheet.title, timeout=10_000)
+    station.undo.click()
+    qtbot.waitUntil(lambda: len(state.book.trials) == 2, timeout=10_000)
     station.undo.click()
     qtbot.waitUntil(lambda: not state.book.trials[1].outcomes, timeout=10_000)
     station.undo.click()

@@ -244,4 +244,5 @@ def faults_of(weighed: Weighed, tag: str) -> "set[int]":
 
 
 def _is_of(fault: Fault, tag: str) -> bool:
-    return fault.tag == tag or (not fault.tag and fault.mode.part.value == tag)
+    unnamed = not fault.tag and not fault.mode.harmless
+    return fault.tag == tag or (unnamed and fault.mode.part.value == tag)

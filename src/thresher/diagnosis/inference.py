@@ -106,9 +106,16 @@ def weigh(evidence: Evidence, knowledge: Knowledge) -> Weighed:
     ]
     explained = explain(table, np.array(pairs, dtype=np.intp).reshape(-1, 2))
     priors = np.array([fault.log_prior for fault in faults])
-    together = math.log(knowledge.weights.together)
+    rare = math.log(knowledge.weights.together)
+    # strays come to sound and faulty machines alike, so that beside them a fault is as common as ever
+    anyway = -math.log(knowledge.weights.nothing)
+    together = [anyway if faults[a].mode.harmless or faults[b].mode.harmless else rare for a, b in pairs]
     log_prior = np.concatenate(
-        ([math.log(knowledge.weights.nothing)], priors, [priors[a] + priors[b] + together for a, b in pairs])
+        (
+            [math.log(knowledge.weights.nothing)],
+            priors,
+            [priors[a] + priors[b] + each for (a, b), each in zip(pairs, together, strict=True)],
+        )
     )
     likelihood = np.vstack((explained.none, explained.one, explained.two))
     prefixes = log_prior[:, None] + np.hstack((np.zeros((len(log_prior), 1)), likelihood))
@@ -205,6 +212,7 @@ def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowled
     modes = {fault.mode.name: fault.mode for fault in faults}
     by_mode = {name: {cell: pace(mode, cell) for cell in cells} for name, mode in modes.items()}
     fits = {cell: fit_of(evidence, cell) for cell in cells}
+    modules = {cell: _modules_in(evidence, fits[cell]) for cell in cells}
     rates, expected = np.zeros((len(faults), len(groups))), np.zeros((len(faults), len(pieces)))
     for row, fault in enumerate(faults):
         paces = by_mode[fault.mode.name]
@@ -212,7 +220,8 @@ def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowled
         for column, (_, group) in enumerate(groups):
             share = _shown_share(fault.mode, group)
             if share:
-                share *= _place_share(fault, group.core, evidence.cores) * _sign_share(fault, group, fits[group.cell])
+                place = _place_share(fault, group.core, evidence.cores)
+                share *= place * _sign_share(fault, group, fits[group.cell], modules[group.cell])
             rates[row, column] = there[group.cell] * share
         for column, piece in enumerate(pieces):
             expected[row, column] = sum(
@@ -226,7 +235,7 @@ def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowled
         np.array([grids[fault.mode.name][1] for fault in faults]),
         np.array([group.worth for _, group in groups]),
         np.array([number for number, _ in groups], dtype=np.intp),
-        np.array([_quiet(group, evidence, knowledge) for _, group in groups]),
+        np.array([_quiet(group, modules[group.cell], evidence, knowledge) for _, group in groups]),
     )
 
 
@@ -244,7 +253,13 @@ def _shown_share(mode: Mode, group: Group) -> float:
     return mode.shows.get(group.kind, 0.0)
 
 
-def _sign_share(fault: Fault, group: Group, fit: Fit | None) -> float:
+def _modules_in(evidence: Evidence, fit: Fit | None) -> int:
+    """Return how many memory modules are fitted; two where no book tells."""
+    parts = [evidence.book.part(tag) for tag in fit.tags] if fit is not None else []
+    return sum(part is not None and part.kind is PartKind.MEMORY for part in parts) or 2
+
+
+def _sign_share(fault: Fault, group: Group, fit: Fit | None, modules: int) -> float:
     """Return which share of a fault's findings of a kind has this sign."""
     sign, mode, share = group.sign, fault.mode, 1.0
     if sign.steady is not None:
@@ -258,12 +273,12 @@ def _sign_share(fault: Fault, group: Group, fit: Fit | None) -> float:
     if sign.slot and mode.part is PartKind.MEMORY and not mode.of_settings and fit is not None:
         place = fit.place_of(fault.tag)
         share *= 1.0 if place in ("", sign.slot) else _ELSEWHERE
-    elif sign.slot:
-        share *= 0.5
+    elif sign.slot and (mode.places is not Spread.ONE_LANE or sign.word is None):
+        share /= modules  # a way to the memory has one slot too: only the first finding is free to be in any
     return share
 
 
-def _quiet(group: Group, evidence: Evidence, knowledge: Knowledge) -> float:
+def _quiet(group: Group, modules: int, evidence: Evidence, knowledge: Knowledge) -> float:
     sign, share = group.sign, 1.0
     if sign.steady is not None:
         share *= 0.5
@@ -272,7 +287,7 @@ def _quiet(group: Group, evidence: Evidence, knowledge: Knowledge) -> float:
     if sign.word is not None:
         share *= _STRAY_WORD if sign.word is Again.SAME else 1.0 - _STRAY_WORD
     if sign.slot:
-        share *= 0.5
+        share /= modules
     return knowledge.background[group.kind] * share / (max(evidence.cores, 1) if group.core is not None else 1)
 
 

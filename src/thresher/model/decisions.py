@@ -93,7 +93,7 @@ def _chance_of(frozen: FrozenVerdict, culprit: Culprit) -> float:
         each.probability
         for each in frozen.suspects
         if each.kind is culprit.kind and (not culprit.tag or each.tag in ("", culprit.tag))
-        and (not culprit.mode or each.mode == culprit.mode)
+        and (each.mode == culprit.mode if culprit.mode else not each.mode.endswith(".settings"))
     ]  # fmt: skip
     return min(1.0, sum(mine))
 

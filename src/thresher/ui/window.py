@@ -267,11 +267,11 @@ class MainWindow(QWidget):
         """Ask for a file and write the part tags."""
         suggested = str(Path.home() / f"tags-{self.state.job.get('number') or 'job'}.pdf")
         name, _ = QFileDialog.getSaveFileName(self, "Part tags as a PDF", suggested, "PDF (*.pdf)")
-        if name:
-            self.write_tags(Path(name))
+        if name and self.write_tags(Path(name)):
+            QDesktopServices.openUrl(QUrl.fromLocalFile(name))
 
-    def write_tags(self, path: Path) -> None:
-        """Write the part tags and open them in the desktop's viewer; what goes wrong is said."""
+    def write_tags(self, path: Path) -> bool:
+        """Write the part tags and return whether that went well; what goes wrong is said."""
         state, job = self.state, self.state.job
         statuses = state.verdict.statuses if state.verdict is not None else {}
         head = ", ".join(filter(None, (job.get("number", ""), job.get("machine", "")))) or "this job"
@@ -279,9 +279,9 @@ class MainWindow(QWidget):
             pages = write_tags(tags_of(state.book, statuses, job.get("machine", "")), head, path)
         except EnvironmentFault as error:
             self.say(str(error))
-            return
-        QDesktopServices.openUrl(QUrl.fromLocalFile(str(path)))
+            return False
         self.say(f"{path}, {pages} page{'s' if pages > 1 else ''}")
+        return True
 
     def edit_prices(self) -> None:
         """Open the shop's price list in an editor, begun with the defaults."""

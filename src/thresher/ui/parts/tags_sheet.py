@@ -17,6 +17,11 @@ _MARGIN_MM = 12.0
 
 def write_tags(tags: tuple[Tag, ...], head: str, path: Path) -> int:
     """Write the tags as a PDF and return its pages; `head` is the job in a few words. Raises EnvironmentFault."""
+    try:
+        path.open("wb").close()
+    except OSError as error:
+        remedy = "Choose a folder that can be written."
+        raise EnvironmentFault(f"writing {path}", error.strerror or str(error), remedy) from error
     writer = QPdfWriter(str(path))
     writer.setResolution(_DPI)
     margins = QMarginsF(_MARGIN_MM, _MARGIN_MM, _MARGIN_MM, _MARGIN_MM)
@@ -26,9 +31,7 @@ def write_tags(tags: tuple[Tag, ...], head: str, path: Path) -> int:
         )
     )
     writer.setTitle(f"Part tags, {head}")
-    painter = QPainter()
-    if not painter.begin(writer):
-        raise EnvironmentFault(f"writing {path}", "the file cannot be written", "Choose a folder that can be written.")
+    painter = QPainter(writer)
     size = QSizeF(writer.width() / _COLUMNS, writer.height() / _ROWS)
     pages = 1
     for number, tag in enumerate(tags):
