@@ -174,3 +174,75 @@ def test_every_scenario_that_ships_is_sound_and_sampled(write_tree: Callable[...
         assert BenchModel(scenario, 0.0).read("/proc/cpuinfo").count(b"processor") == (
             scenario.processor.cores * scenario.processor.threads_per_core
         )
+
+
+# ---- steps of any length, and faults that only talk
+
+
+def settled(step_s: float, seconds: float) -> BenchModel:
+    scenario = replace(load_scenario(shipped_scenarios()["lighthouse-playout"]), faults=())
+    model = BenchModel(scenario, 0.0, step_s)
+    assert model.work is not None
+    model.work.set_stress({cpu: Stress(1.0) for cpu in range(16)})
+    model.live_until(model.now() + seconds)
+    return model
+
+
+def hottest(model: BenchModel) -> float:
+    return max(int(model.read(f"/sys/class/hwmon/hwmon0/temp{n}_input")) for n in range(2, 10)) / 1000.0
+
+
+def test_slices_of_half_a_second_come_to_the_same_temperatures() -> None:
+    fine, coarse = settled(0.1, 300.0), settled(0.5, 300.0)
+    assert hottest(coarse) == pytest.approx(hottest(fine), abs=2.0)
+    assert coarse.now() == pytest.approx(fine.now(), abs=0.5)
+
+
+def test_holding_lets_time_and_faults_go_on_and_temperatures_stand() -> None:
+    model = settled(0.5, 300.0)
+    before, warm = model.now(), hottest(model)
+    model.hold(3600.0)
+    assert model.now() == pytest.approx(before + 3600.0)
+    assert hottest(model) == warm
+
+
+def test_a_smaller_cooler_is_hotter_and_a_wrong_share_is_refused() -> None:
+    text = shipped_scenarios()["ferry-office"].read_text(encoding="utf-8")
+    small = parse_scenario(text.replace("[processor]", "cooler_share = 0.3\n\n[processor]", 1), "small")
+    assert small.cooler_share == 0.3
+    warm = []
+    for share in (1.0, 0.3):
+        model = BenchModel(replace(small, cooler_share=share), 0.0, 0.5)
+        assert model.work is not None
+        model.work.set_stress({cpu: Stress(1.0) for cpu in range(8)})
+        model.live_until(model.now() + 400.0)
+        warm.append(max(int(model.read(f"/sys/class/hwmon/hwmon0/temp{n}_input")) for n in range(2, 6)) / 1000.0)
+    assert warm[1] > warm[0] + 5.0
+    with pytest.raises(InputError, match="cooler_share"):
+        parse_scenario(text.replace("[processor]", "cooler_share = 9.0\n\n[processor]", 1), "huge")
+
+
+@pytest.mark.parametrize(
+    ("kind", "word"),
+    [
+        (FaultKind.SLOT_LINK, "PCIe Bus Error"), (FaultKind.GRAPHICS_HANGS, "ring gfx"),
+        (FaultKind.DRIVE_SURFACE, "critical medium error"), (FaultKind.DRIVE_CABLE, "ata1.00"),
+        (FaultKind.STRAY_ERRORS, ""),
+    ],
+)  # fmt: skip
+def test_what_only_talks_talks_most_while_a_person_works(kind: FaultKind, word: str) -> None:
+    scenario = load_scenario(shipped_scenarios()["ferry-office"])
+    counts = []
+    for busy in (0.15, 1.0, 0.0):
+        model = BenchModel(replace(scenario, faults=(Fault(kind=kind, strength=20.0),)), 0.0, 0.5)
+        assert model.work is not None
+        model.work.set_stress({cpu: Stress(busy) for cpu in range(8)} if busy else {})
+        model.live_until(model.now() + 5.0)
+        log = model.open_kernel_log()
+        log.read_records()
+        model.hold(10 * 3600.0)
+        lines = [line for line in log.read_records() if word.encode() in line]
+        counts.append(len(lines))
+    assert 120 < counts[0] < 290
+    assert counts[1] < counts[0] / 3
+    assert counts[2] < counts[0] / 3

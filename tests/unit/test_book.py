@@ -174,6 +174,32 @@ def test_a_job_opened_again_asks_where_the_machine_differs_from_the_book(
     assert [each.detail for each in asked] == [
         f"{gone.tag} is out by the book, and the machine still shows it; say in the book of trials what is fitted"
     ]
+    assert len(again.snapshot().questions) == 1
+    trial = again.books.take_machines_word()
+    assert trial.title == "As the machine shows it"
+    assert set(trial.fit.tags) == set(fit.tags)
+    assert trial.fit.place_of(gone.tag) == gone.place
+    assert again.snapshot().questions == ()
+    with pytest.raises(InputError, match="does not contradict"):
+        again.books.take_machines_word()
+    again.close()
+
+
+def test_the_book_may_be_right_where_the_machine_tells_otherwise(
+    engine: Engine, lighthouse: Scenario, tmp_path: Path
+) -> None:
+    gone = next(each for each in engine.desk.instances if each.kind is PartKind.MEMORY and each.part)
+    rest = tuple(tag for tag in engine.books.fit.tags if tag != gone.tag)
+    places = tuple(pair for pair in engine.books.fit.places if pair[1] != gone.tag)
+    engine.books.begin_trial("One module out", replace(engine.books.fit, tags=rest, places=places))
+    engine.close()
+    again = Engine(BenchModel(lighthouse, 0.0), tmp_path / "job.thresher", shop=tmp_path / "shop")
+    heard = Heard()
+    again.subscribe(heard)
+    again.books.let_stand()
+    assert again.snapshot().questions == ()
+    assert gone.tag not in again.books.fit.tags
+    assert [event.questions for event in heard.events if isinstance(event, BookEvent)] == [()]
     again.close()
 
 

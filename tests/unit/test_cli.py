@@ -259,3 +259,23 @@ def test_a_bench_model_is_explained(thresher: Run) -> None:
     told = thresher("bench-model", "check", "museum-guide")
     assert told.returncode == 0
     assert "cell stuck in B2, 41 % up, bit 19: 1, content that the bit is stuck at" in told.stdout
+
+
+def test_proving_prints_scores_and_json(thresher: Run) -> None:
+    done = thresher("prove", "--cases", "2", "--seed", "33", "--policy", "fixed-order", "--processes", "1", "--each")
+    assert done.returncode == 0, done.stderr
+    assert "Policy fixed-order, 2 cases of seed 33" in done.stdout
+    assert "bench minutes a job" in done.stdout
+    asked = thresher(
+        "prove", "--cases", "1", "--seed", "33", "--policy", "fixed-order", "--processes", "1", "--each", "--json"
+    )
+    told = json.loads(asked.stdout)
+    assert told["score"]["cases"] == 1
+    assert len(told["score"]["tenths"]) == 10
+    assert len(told["cases"]) == 1
+
+
+def test_an_unknown_policy_is_refused_with_what_there_is(thresher: Run) -> None:
+    done = thresher("prove", "--cases", "1", "--policy", "by-feeling")
+    assert done.returncode == 2
+    assert "fixed-order" in done.stderr

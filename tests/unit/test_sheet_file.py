@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from thresher.engine.sheet_file import load_sheet, parse_sheet, parse_time, shipped_sheets
+from thresher.engine.sheet_file import load_sheet, parse_sheet, parse_time, shipped_sheets, trial_sheet
 from thresher.model.errors import InputError, InputFault
 from thresher.model.parts import PartKind
 from thresher.model.sheet import GateKind, WorkingSet, clock_text
@@ -161,3 +161,14 @@ def test_no_time_raises(value: str | int | float) -> None:
     seconds = parse_time(value, "t", faults)
     assert 0 <= seconds <= 14 * 24 * 3600
     assert len(faults) <= 1
+
+
+def test_a_trial_s_sheet_has_its_one_load_for_its_minutes() -> None:
+    memory = trial_sheet("memory", 15.0, 'M-1 "alone"')
+    (block,) = memory.blocks
+    assert (block.load, block.row, block.length_s) == ("memory", PartKind.MEMORY, 900.0)
+    assert block.patterns
+    assert memory.title == "M-1 'alone', 15 min of memory"
+    assert trial_sheet("relay", 45.0, "").blocks[0].row is PartKind.PROCESSOR
+    with pytest.raises(InputError, match="no load 'everyday use'"):
+        trial_sheet("everyday use", 60.0, "x")

@@ -102,6 +102,21 @@ def test_a_rail_out_of_tolerance_on_either_side() -> None:
     assert Bench().run(2, rail=11.2) == []
 
 
+def test_the_processor_s_fan_that_never_turned_is_a_fault_once_the_processor_is_at_its_limit() -> None:
+    bench = Bench()
+    assert bench.run(20, fan=0.0) == []
+    codes = [each.code for each in bench.run(20, fan=0.0, package=99.5, core=99.5)]
+    assert sorted(codes) == ["C-201", "C-230"]
+    turns = Bench()
+    assert [each.code for each in turns.run(20, package=99.5, core=99.5)] == ["C-201"]
+
+
+def test_another_fan_s_free_input_is_none() -> None:
+    bench = Bench()
+    bench.watchers = Watchers((PACKAGE, CORE, CLOCK, RAIL, replace(FAN, name="Case fan 3")))
+    assert [each.code for each in bench.run(30, fan=0.0, package=99.5, core=99.5)] == ["C-201"]
+
+
 def test_a_fan_that_turned_and_stands_still_is_a_fault_but_one_that_never_turned_is_not() -> None:
     bench = Bench()
     bench.run(5)
