@@ -125,7 +125,7 @@ def test_one_click_sets_the_proposed_trial_up_and_another_begins_it(qtbot: QtBot
     assert station.trials.planned() == alone
     with qtbot.waitSignal(station.trial_wanted) as wanted:
         station.begin.click()
-    assert wanted.args == ["M-1 alone", alone, "memory", 5.0]
+    assert wanted.args == ["M-1 alone", alone, "memory", 5.0, False]
     assert station.trials.planned() == FIT
 
 
@@ -259,6 +259,29 @@ def test_runs_are_put_down_to_trials(qtbot: QtBot, station: PartsStation) -> Non
     assert wanted.args == [2, 1]
 
 
+def test_a_new_part_is_taken_in_under_a_tag_of_its_own(qtbot: QtBot, station: PartsStation) -> None:
+    dialog = station.ask_new_part()
+    assert dialog.tag.text() == "N-1"
+    dialog.tag.setText("M-1")
+    assert not dialog._take.isEnabled()
+    dialog.tag.setText(" N-7 ")
+    dialog.kind.setCurrentIndex(dialog.kind.findData(P.BOARD))
+    dialog.name.setText("QB-50 Fender, from stock")
+    with qtbot.waitSignal(station.part_wanted) as wanted:
+        dialog.accept()
+    assert wanted.args == [{"tag": "N-7", "kind": "board", "name": "QB-50 Fender, from stock"}]
+
+
+def test_a_trial_may_be_for_good_also_when_nothing_else_changes(qtbot: QtBot, station: PartsStation) -> None:
+    assert not station.begin.isEnabled()
+    station.for_good.click()
+    assert station.begin.isEnabled()
+    with qtbot.waitSignal(station.trial_wanted) as wanted:
+        station.begin.click()
+    assert wanted.args == ["The same again", FIT, "", 0.0, True]
+    assert not station.for_good.isChecked()
+
+
 def test_where_machine_and_book_differ_is_asked(qtbot: QtBot, station: PartsStation) -> None:
     bar = station.questions
     assert not bar.isVisible()
@@ -355,7 +378,7 @@ def test_a_swap_on_a_real_engine_changes_the_verdict_and_can_be_undone(
     qtbot.waitUntil(lambda: state.book.trials[1].runs == (), timeout=10_000)
     window.write_tags(tmp_path / "tags.pdf")
     assert (tmp_path / "tags.pdf").stat().st_size > 1000
-    station.trial_wanted.emit("The same again", state.book.trials[1].fit, "memory", 15.0)
+    station.trial_wanted.emit("The same again", state.book.trials[1].fit, "memory", 15.0, False)
     qtbot.waitUntil(lambda: state.sheet is not None and "15 min of memory" in state.sheet.title, timeout=10_000)
     station.undo.click()
     qtbot.waitUntil(lambda: len(state.book.trials) == 2, timeout=10_000)

@@ -185,6 +185,27 @@ def test_a_job_opened_again_asks_where_the_machine_differs_from_the_book(
     again.close()
 
 
+def test_a_bought_part_is_taken_in_and_stays(engine: Engine) -> None:
+    books = engine.books
+    part = books.add_part(" N-1 ", PartKind.MEMORY, "from  the wholesaler")
+    assert (part.tag, part.ours, part.name) == ("N-1", True, "from the wholesaler")
+    for tag in ("N-1", "  "):
+        with pytest.raises(InputError, match="part"):
+            books.add_part(tag, PartKind.MEMORY, "")
+    own = next(each.tag for each in books.book.parts if each.kind is PartKind.MEMORY and not each.ours)
+    fit = replace(books.fit, tags=tuple("N-1" if tag == own else tag for tag in books.fit.tags), places=())
+    books.begin_trial("Replaced", fit, kept=True)
+    assert books.book.base == fit
+    books.begin_trial("With the shop's", replace(fit, tags=(*fit.tags[1:], "shop DIMM")))
+    assert books.book.base == fit
+    books.undo()
+    books.undo()
+    assert books.book.base == books.book.trials[0].fit
+    books.undo()
+    assert books.book.part("N-1") is None
+    engine.close()
+
+
 def test_the_book_may_be_right_where_the_machine_tells_otherwise(
     engine: Engine, lighthouse: Scenario, tmp_path: Path
 ) -> None:

@@ -58,8 +58,8 @@ class BookDesk:
         """What is fitted now."""
         return self.book.trials[-1].fit
 
-    def begin_trial(self, title: str, fit: Fit) -> Trial:
-        """Begin a trial with another fit. Raises InputError."""
+    def begin_trial(self, title: str, fit: Fit, kept: bool = False) -> Trial:
+        """Begin a trial with another fit; `kept` when the machine is to stay so. Raises InputError."""
         faults = [
             InputFault("fit", f"{tag!r} is no part of the book") for tag in fit.tags if self.book.part(tag) is None
         ]
@@ -77,10 +77,24 @@ class BookDesk:
             faults.append(InputFault("book", f"it holds {_MOST_TRIALS} trials, more than anybody can read"))
         if faults:
             raise InputError("trial", faults)
-        trial = Trial(len(self.book.trials), title.strip(), fit)
+        trial = Trial(len(self.book.trials), title.strip(), fit, kept=kept)
         self._change(replace(self.book, trials=(*self.book.trials, trial)))
-        self._record.note(f"Trial {trial.number + 1}: {trial.title}", self._difference(trial))
+        self._record.note(
+            f"Trial {trial.number + 1}: {trial.title}", self._difference(trial) + (", for good" if kept else "")
+        )
         return trial
+
+    def add_part(self, tag: str, kind: PartKind, name: str) -> BookPart:
+        """Take in a part that was bought for this job; it counts as known good. Raises InputError."""
+        faults = [InputFault("tag", "say how the part is told from others")] if not tag.strip() else []
+        if self.book.part(tag.strip()) is not None:
+            faults.append(InputFault("tag", f"{tag.strip()!r} is another part of the book already"))
+        if faults:
+            raise InputError("part", faults)
+        part = BookPart(tag.strip(), kind, " ".join(name.split()), ours=True)
+        self._change(replace(self.book, parts=(*self.book.parts, part)))
+        self._record.note(f"New part {part.tag}", f"{kind.value}{f', {part.name}' if part.name else ''}")
+        return part
 
     def add_outcome(self, number: int, outcome: Outcome) -> None:
         """Enter what was seen without a run of ours. Raises InputError."""

@@ -35,6 +35,7 @@ from thresher.model.channels import LimitSide
 from thresher.model.decisions import Culprit
 from thresher.model.errors import EnvironmentFault, InputError
 from thresher.model.findings import Finding
+from thresher.model.parts import PartKind
 from thresher.model.trials import Fit, Outcome
 from thresher.shop.store import ShopPart
 
@@ -181,7 +182,10 @@ METHODS: dict[str, Method] = {
     "evidence.take_back": lambda engine, _params: engine.outside.take_back(),
     "evidence.note": lambda engine, params: engine.outside.note(str(params["text"])),
     "book.trial": lambda engine, params: engine.books.begin_trial(
-        str(params["title"]), msgspec.convert(params["fit"], Fit)
+        str(params["title"]), msgspec.convert(params["fit"], Fit), bool(params.get("kept", False))
+    ),
+    "book.part": lambda engine, params: engine.books.add_part(
+        str(params["tag"]), PartKind(params["kind"]), str(params.get("name", ""))
     ),
     "book.outcome": _add_outcome,
     "book.assign": _assign_run,

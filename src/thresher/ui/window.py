@@ -129,6 +129,7 @@ class MainWindow(QWidget):
         self.parts.outcome_wanted.connect(
             lambda number, outcome: self._ask("book.outcome", trial=number, outcome=outcome)
         )
+        self.parts.part_wanted.connect(lambda part: self._ask("book.part", **part))
         self.parts.undo_wanted.connect(lambda: self._ask("book.undo"))
         self.parts.runs_assigned.connect(lambda run, trial: self._ask("book.assign", run=run, trial=trial))
         self.parts.turned_out_wanted.connect(lambda answer: self._ask("job.close", **answer))
@@ -293,7 +294,7 @@ class MainWindow(QWidget):
         QDesktopServices.openUrl(QUrl.fromLocalFile(path))
         self.state.say_trouble(f"{path}; when it is changed, Ctrl+Shift+P reads it anew")
 
-    def _begin_trial(self, title: str, fit: object, load: str, minutes: float) -> None:
+    def _begin_trial(self, title: str, fit: object, load: str, minutes: float, kept: bool) -> None:
         """Begin a trial; a proposed one brings the sheet of its load onto the bench."""
         if self._link is None:
             self.say("A stored job can only be looked at; open it on the bench to go on with its trials.")
@@ -303,7 +304,7 @@ class MainWindow(QWidget):
             if load in CATALOGUE and self._link is not None:
                 self._link.call("sheet.trial", None, load=load, minutes=minutes, title=title)
 
-        self._link.call("book.trial", on_begun, title=title, fit=fit)
+        self._link.call("book.trial", on_begun, title=title, fit=fit, kept=kept)
 
     def take_back(self) -> None:
         """Take back the evidence that was added last."""

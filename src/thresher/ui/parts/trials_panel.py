@@ -192,7 +192,8 @@ class TrialsPanel(PaintedWidget):
         self._draw_row(painter, row_of(book, trial.fit, columns), columns, y, faint=False)
         x = self.width() - _RIGHT + 14
         draw_text(painter, QPointF(x, y + 18), trial.title, scheme.ink, 11.5, width=104)
-        draw_text(painter, QPointF(x, y + 33), _settings_words(trial.fit), scheme.soft, 10.5, width=104)
+        under = "stays so" if trial.kept else _settings_words(trial.fit)
+        draw_text(painter, QPointF(x, y + 33), under, scheme.soft, 10.5, width=104)
         status, words, detail = self.ending_of(trial)
         draw_mark(painter, QPointF(x + 116, y + 20), status, scheme, 5.0)
         draw_text(painter, QPointF(x + 128, y + 18), words, scheme.ink, 11.5, bold=True, width=_RIGHT - 156)

@@ -9,6 +9,7 @@ from thresher.ui.intake.form import Panel, form_style, scrolled
 from thresher.ui.look import Look
 from thresher.ui.parts.closed_dialog import ClosedJobsDialog
 from thresher.ui.parts.decision_panel import DecisionPanel
+from thresher.ui.parts.new_part_dialog import NewPartDialog
 from thresher.ui.parts.outcome_dialog import OutcomeDialog
 from thresher.ui.parts.question_bar import QuestionBar
 from thresher.ui.parts.record_bar import RecordBar
@@ -26,6 +27,8 @@ _TIPS = {
     "trial_stock": "Clocks, voltages and memory profile back to stock in the dashed row",
     "trial_cleaned": "Heatsink and fans cleaned, in the dashed row",
     "trial_seated": "Modules, cards and plugs seated anew, in the dashed row",
+    "trial_for_good": "The machine stays so: what is out or mended now is no matter of the decision any more",
+    "new_part": "Take a part into the book that was bought for this job",
     "trial_outcome": "What was seen without a run: on the other bench, by word, did not start",
     "trial_undo": "Take the newest change of the book back",
 }
@@ -34,12 +37,14 @@ _TIPS = {
 class PartsStation(QWidget):
     """The whole station. Its signals carry what a person wants of the engine; nothing is decided here.
 
-    `trial_wanted` brings title, fit, and load and minutes of the proposed trial or an empty text and 0;
+    `trial_wanted` brings title, fit, load and minutes of the proposed trial or an empty text and 0, and whether the
+    machine is to stay so; `part_wanted` a new part;
     `outcome_wanted` the number of a trial and its outcome; `turned_out_wanted` what a job turned out to be;
     `runs_assigned` a run and a trial; `job_counts` a closed job and whether it counts.
     """
 
-    trial_wanted = pyqtSignal(str, object, str, float)
+    trial_wanted = pyqtSignal(str, object, str, float, bool)
+    part_wanted = pyqtSignal(dict)
     outcome_wanted = pyqtSignal(int, dict)
     undo_wanted = pyqtSignal()
     turned_out_wanted = pyqtSignal(dict)
@@ -100,8 +105,10 @@ class PartsStation(QWidget):
         self.stock = self._button("Settings to stock", "trial_stock", self._toggle_stock, row)
         self.cleaned = self._button("Cleaned", "trial_cleaned", lambda: self._toggle_treated(PartKind.COOLING), row)
         self.seated = self._button("Seated anew", "trial_seated", lambda: self._toggle_treated(*_SEATED), row)
-        for each in (self.stock, self.cleaned, self.seated):
+        self.for_good = self._button("For good", "trial_for_good", self._fit_buttons, row)
+        for each in (self.stock, self.cleaned, self.seated, self.for_good):
             each.setCheckable(True)
+        self.new_part = self._button("New part…", "new_part", self.ask_new_part, row)
         self.outcome = self._button("How it ended…", "trial_outcome", self.ask_outcome, row)
         self.undo = self._button("Undo", "trial_undo", self.undo_wanted.emit, row)
         return row
@@ -124,11 +131,14 @@ class PartsStation(QWidget):
 
     def _fit_buttons(self) -> None:
         fit, trials = self.trials.planned(), self._state.book.trials
-        self.begin.setEnabled(self.trials.differs() and not self._state.active)
+        kept = self.for_good.isChecked() and bool(trials)
+        self.begin.setEnabled((self.trials.differs() or kept) and not self._state.active)
         self.begin.setToolTip(
             "" if self.trials.differs() else "Change the dashed row first: it is the fit of the last trial"
         )
         self.outcome.setEnabled(bool(trials))
+        self.for_good.setEnabled(bool(trials))
+        self.new_part.setEnabled(bool(trials))
         for button, on in (
             (self.stock, fit is not None and bool(fit.stock)),
             (self.cleaned, fit is not None and PartKind.COOLING.value in fit.treated),
@@ -158,7 +168,7 @@ class PartsStation(QWidget):
         self.trials.plan(trial.candidate.fit)
         last = self._state.book.trials[-1].fit if self._state.book.trials else None
         if trial.candidate.fit == last:  # the same again needs no other fit, only its sheet
-            self.trial_wanted.emit(trial.candidate.title, trial.candidate.fit, trial.load, trial.run_minutes)
+            self.trial_wanted.emit(trial.candidate.title, trial.candidate.fit, trial.load, trial.run_minutes, False)
             self._done()
 
     def _begin(self) -> None:
@@ -166,16 +176,24 @@ class PartsStation(QWidget):
         if fit is None or not trials:
             return
         title = self.title.text().strip() or change_words(trials[-1].fit, fit)
-        self.trial_wanted.emit(title, fit, self._load, self._minutes)
+        self.trial_wanted.emit(title, fit, self._load, self._minutes, self.for_good.isChecked())
         self._done()
 
     def _done(self) -> None:
         self._load, self._minutes = "", 0.0
+        self.for_good.setChecked(False)
         self.title.clear()
         self.trials.plan(None)
 
     def _choose(self, number: int) -> None:
         self._picked = number
+
+    def ask_new_part(self) -> NewPartDialog:
+        """Ask for a part that was bought for this job."""
+        dialog = NewPartDialog(self._state.book, self._look.scheme, self)
+        dialog.accepted.connect(lambda: self.part_wanted.emit(dialog.answer()))
+        dialog.open()
+        return dialog
 
     def ask_turned_out(self) -> TurnedOutDialog:
         """Ask what the job turned out to be."""
