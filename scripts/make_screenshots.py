@@ -112,7 +112,9 @@ def parts_pictures(app: QApplication, window: MainWindow) -> None:
     wait_for(app, lambda: len(state.book.trials) == 2, 10)
     outcome = {"ended": "clean", "load": "matrix", "minutes": 45.0, "kind": None, "trust": 0.95, "note": ""}
     station.outcome_wanted.emit(1, outcome)
-    wait_for(app, lambda: state.verdict is not None and state.verdict.suspects[0].tag == own, 20)
+    wait_for(app, lambda: state.verdict is not None and own in state.verdict.acts[0].tags, 20)
+    station.record.buttons["freeze"].click()
+    wait_for(app, lambda: bool(state.decided.decisions.frozen), 10)
     grab(app, window, "parts.png")
 
 

@@ -325,3 +325,14 @@ def test_many_pairs_are_never_worth_more_than_they_are() -> None:
     assert (explained.two[:, -1] <= by_hand + 1e-9).all()
     best = int(by_hand.argmax())
     assert explained.two[best, -1] == pytest.approx(by_hand[best], abs=1e-9)
+
+
+def test_a_swap_puts_the_other_part_into_the_same_place() -> None:
+    fit = Fit(("CPU", "DIMM 1", "DIMM 2"), (("A2", "DIMM 1"), ("B2", "DIMM 2")), (P.MEMORY,), ("cooling",))
+    swapped = fit.swapped("DIMM 1", "shop DIMM")
+    assert swapped.tags == ("CPU", "shop DIMM", "DIMM 2")
+    assert swapped.place_of("shop DIMM") == "A2"
+    assert (swapped.stock, swapped.treated) == (fit.stock, fit.treated)
+    assert swapped.swapped("shop DIMM", "DIMM 1") == fit
+    assert fit.is_treated("C-1", P.COOLING)
+    assert not fit.is_treated("CPU", P.PROCESSOR)

@@ -79,7 +79,7 @@ def _swaps(book: Book, fit: Fit) -> list[Candidate]:
     for part in fitted:
         for other in book.parts:
             if other.kind is part.kind and other.tag not in fit.tags:
-                swapped = _with(fit, tuple(other.tag if tag == part.tag else tag for tag in fit.tags))
+                swapped = fit.swapped(part.tag, other.tag)
                 made.append(Candidate(f"{other.tag} in place of {part.tag}", swapped, swap_minutes(book, fit, swapped)))
     modules = [part.tag for part in fitted if part.kind is PartKind.MEMORY]
     for alone in modules if len(modules) > 1 else ():

@@ -3,7 +3,7 @@
 Evidence stays with the instances that were fitted. Trial number 0 is the machine as it came in; people read it as 1.
 """
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 
 from thresher.model.findings import FindingKind
@@ -44,6 +44,13 @@ class Fit:
     def place_of(self, tag: str) -> str:
         """Return where a part sits, empty where that is not told."""
         return next((place for place, mine in self.places if mine == tag), "")
+
+    def swapped(self, out: str, into: str) -> "Fit":
+        """Return the fit with one part in the place of another."""
+        tags = tuple(into if tag == out else tag for tag in self.tags)
+        return replace(
+            self, tags=tags, places=tuple((where, into if tag == out else tag) for where, tag in self.places)
+        )
 
     def is_treated(self, tag: str, kind: PartKind) -> bool:
         """Whether a part was cleaned or seated anew, named itself or as all of its kind."""

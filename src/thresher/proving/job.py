@@ -98,9 +98,7 @@ class Job:
         new = f"N{len(self.bought) + 1}"
         self.bought.append(step.tag)
         self.case = replace(self.case, shelf=(*self.case.shelf, BookPart(new, step.kind, ours=True)))
-        tags = tuple(new if tag == step.tag else tag for tag in fit.tags)
-        places = tuple((place, new if tag == step.tag else tag) for place, tag in fit.places)
-        return replace(fit, tags=tags, places=places)
+        return fit.swapped(step.tag, new)
 
 
 def needed_steps(case: Case) -> set[tuple[str, str]]:

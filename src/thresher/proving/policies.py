@@ -9,7 +9,6 @@ from thresher.engine.proposal import Candidate, propose
 from thresher.engine.sheet_file import load_sheet, shipped_sheets
 from thresher.model.parts import PartKind
 from thresher.model.sheet import Block, RunSheet
-from thresher.model.trials import Fit
 from thresher.model.verdict import Act, ActStep, Course, Verdict
 from thresher.proving.cases import SETTINGS, Case
 from thresher.proving.job import STOCK, Job
@@ -162,9 +161,7 @@ def _one_after_the_other(job: Job, order: tuple[_Try, ...], uses_shelf: bool) ->
             job.minutes += job.prices.minutes.get(f"replace {each.kind.value}" if each.kind else "", _SWAP_MINUTES)
             swapped = uses_shelf and ours is not None and each.action is Action.REPLACE
             if swapped and ours is not None:
-                tags = tuple(ours if tag == step.tag else tag for tag in before.tags)
-                places = tuple((place, ours if tag == step.tag else tag) for place, tag in before.places)
-                job.set_up(f"{ours} in place of {step.tag}", replace(before, tags=tags, places=places), 0.0)
+                job.set_up(f"{ours} in place of {step.tag}", before.swapped(step.tag, ours), 0.0)
             else:
                 job.act((step,))
                 first = first or (step,)
@@ -196,9 +193,7 @@ def every_trial(job: Job) -> Finished:
     for part in job.case.own:
         ours = next((each.tag for each in job.case.shelf if each.kind is part.kind), None)
         if ours is not None:
-            tags = tuple(ours if tag == part.tag else tag for tag in start.tags)
-            places = tuple((place, ours if tag == part.tag else tag) for place, tag in start.places)
-            job.set_up(f"{ours} in place of {part.tag}", Fit(tags, places), _SWAP_MINUTES)
+            job.set_up(f"{ours} in place of {part.tag}", start.swapped(part.tag, ours), _SWAP_MINUTES)
             job.run(_THOROUGH, _ENOUGH)
     for fit in (replace(start, stock=STOCK), *(replace(start, treated=(kind,)) for kind in _TREATABLE)):
         job.set_up("treated", fit, _SWAP_MINUTES)
