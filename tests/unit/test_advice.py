@@ -267,7 +267,7 @@ def test_the_knowledge_base_refuses_shares_that_are_none() -> None:
     text = resources.files("thresher.diagnosis").joinpath("knowledge.toml").read_text(encoding="utf-8")
     for broken, message in (
         (text.replace("same_words = 0.9", "same_words = 1.5", 1), "must be between 0 and 1"),
-        (text.replace("nothing = 0.55", "nothing = 0.0", 1), "must be above 0"),
+        (text.replace("nothing = 0.85", "nothing = 0.0", 1), "must be above 0"),
         (text.replace("buy = 0.95", 'buy = "sure"', 1), "thresholds"),
     ):
         with pytest.raises(InputError, match=message):
