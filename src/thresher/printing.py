@@ -54,6 +54,8 @@ def print_verdict(verdict: Verdict) -> None:
             if abs(reason.decibans) >= 0.5:
                 say(f"          {reason.decibans:+6.1f}  {reason.text}")
     say("  (weights in tenths of a ban: +10 is ten to one for, -10 ten to one against)")
+    if verdict.advice is not None:
+        say(f"  How to go on: {verdict.advice.sentence}")
     whose = "the shop's own" if verdict.own_prices else "default"
     for number, act in enumerate(verdict.acts[:3]):
         word = "Do" if number == 0 else "or"
