@@ -1,5 +1,6 @@
 """The Parts station: suspects, the decision, and the book of trials filled by mouse and keyboard."""
 
+from datetime import date, datetime
 from pathlib import Path
 
 import pytest
@@ -112,7 +113,11 @@ def test_settings_and_cleaning_are_trials_too(station: PartsStation) -> None:
     fit = station.trials.planned()
     assert fit is not None
     assert fit.treated == ("cooling", "memory", "board", "drive")
-    station.stock.click()
+    one_at_a_time = []
+    for _ in range(3):
+        station.stock.click()
+        one_at_a_time.append((station.trials.planned() or FIT).stock)
+    assert one_at_a_time == [(P.PROCESSOR,), (P.MEMORY,), ()]
     station.cleaned.click()
     station.seated.click()
     assert not station.begin.isEnabled()
@@ -181,7 +186,7 @@ def test_a_frozen_verdict_and_what_became_of_it_stand_in_the_last_line(qtbot: Qt
     with qtbot.waitSignal(bar.freeze_wanted):
         bar.buttons["freeze"].click()
     told(station, DecisionsEvent(Decisions((FROZEN,))))
-    assert bar.words.text().startswith("Frozen 21 Sep 2026")
+    assert bar.words.text().startswith(f"Frozen {datetime.fromtimestamp(FROZEN.wall):%d %b %Y}")
     assert bar.words.text().endswith("replace M-1")
     assert "+21  3 × wrong memory word" in bar.words.toolTip()
     assert "before the order" in bar.words.toolTip()
@@ -230,7 +235,8 @@ def test_closed_jobs_can_be_left_out_one_by_one(qtbot: QtBot, station: PartsStat
         if (item := dialog.list.topLevelItem(n))
     ]
     assert rows == [
-        ["b", "2026-03-07", "nothing faulty", "–"], ["0399, a", "2026-02-25", "the power S-1", "91 %"],
+        ["b", date.fromtimestamp(jobs[1].wall).isoformat(), "nothing faulty", "–"],
+        ["0399, a", date.fromtimestamp(jobs[0].wall).isoformat(), "the power S-1", "91 %"],
     ]  # fmt: skip
     assert "power: supply lets go: 3.6 % of all jobs" in dialog.changes.text()
     assert not dialog.reopen.isEnabled()

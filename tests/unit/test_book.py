@@ -206,6 +206,24 @@ def test_a_bought_part_is_taken_in_and_stays(engine: Engine) -> None:
     engine.close()
 
 
+def test_what_no_machine_can_tell_is_asked_and_is_no_word_of_the_machine(
+    engine: Engine, lighthouse: Scenario, tmp_path: Path
+) -> None:
+    own = next(part.tag for part in engine.books.book.parts if part.kind is PartKind.POWER)
+    engine.books.add_part("N-1", PartKind.POWER, "")
+    engine.books.begin_trial("Other supply", engine.books.fit.swapped(own, "N-1"))
+    engine.close()
+    again = Engine(BenchModel(lighthouse, 0.0), tmp_path / "job.thresher", shop=tmp_path / "shop")
+    asked = again.snapshot().questions
+    assert any("N-1 is fitted by the book, and no machine can tell its power" in each for each in asked)
+    assert again.books.questions(again.desk.instances) == ()
+    with pytest.raises(InputError, match="cannot tell"):
+        again.books.take_machines_word()
+    again.books.let_stand()
+    assert again.snapshot().questions == ()
+    again.close()
+
+
 def test_the_book_may_be_right_where_the_machine_tells_otherwise(
     engine: Engine, lighthouse: Scenario, tmp_path: Path
 ) -> None:

@@ -12,6 +12,8 @@ from thresher.shop.store import ShopPart
 _MOST_MINUTES = 60.0 * 24 * 366
 _MOST_TRIALS = 200
 AS_IT_CAME = "As it came in"
+_NEVER_SEEN = (PartKind.POWER, PartKind.COOLING)
+"""Kinds of parts that tell nothing about themselves; of the others two of one make look alike without serials."""
 
 
 def first_book(instances: tuple[PartInstance, ...], shelf: tuple[ShopPart, ...]) -> Book:
@@ -44,8 +46,8 @@ class BookDesk:
             known = {part.tag for part in stored.parts}
             self.book = replace(stored, parts=stored.parts + tuple(p for p in first.parts if p.tag not in known))
         self._instances = instances
-        self.asked = self.questions(instances)
-        """Where the machine contradicted the book when the bench was opened, until somebody answers."""
+        self.asked = (*self.questions(instances), *self.unseen())
+        """Where the machine contradicted the book when the bench was opened, or cannot confirm it, until answered."""
 
     @property
     def kept(self) -> Book:
@@ -157,10 +159,21 @@ class BookDesk:
                 asked.append(f"{each.tag} is in {place} by the book, and the machine shows it in {seen[each.tag]}")
         return tuple(asked)
 
+    def unseen(self) -> tuple[str, ...]:
+        """Return what the book says is fitted instead of the machine's own and no machine can tell by itself."""
+        first = self.book.trials[0].fit
+        swapped = [part for part in self.book.parts if part.tag in self.fit.tags and part.tag not in first.tags]
+        return tuple(
+            f"{part.tag} is fitted by the book, and no machine can tell its {part.kind.value} from another"
+            for part in swapped
+            if part.kind in _NEVER_SEEN
+        )
+
     def take_machines_word(self) -> Trial:
         """Begin a trial with what the machine itself shows. Raises InputError when nothing was asked."""
-        if not self.asked:
-            raise InputError("book", [InputFault("as the machine shows", "the machine does not contradict the book")])
+        if not self.asked or not self.questions(self._instances):
+            why = "the machine does not contradict the book, or cannot tell"
+            raise InputError("book", [InputFault("as the machine shows", why)])
         shown = {each.tag: each.place for each in self._instances if each.part}
         told = {each.tag for each in self._instances}
         tags = tuple(tag for tag in self.fit.tags if tag not in told or tag in shown)

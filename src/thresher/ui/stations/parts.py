@@ -1,5 +1,7 @@
 """The Parts station: suspects with their reasons, the decision with its costs, the book of trials."""
 
+from dataclasses import replace
+
 from PyQt6.QtCore import QSize, pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
@@ -20,11 +22,14 @@ from thresher.ui.parts.turned_out_dialog import TurnedOutDialog
 from thresher.ui.state import BenchState
 
 _UPPER = 300
+_STOCK_STEPS = ((), (PartKind.PROCESSOR, PartKind.MEMORY), (PartKind.PROCESSOR,), (PartKind.MEMORY,))
+"""What each press of the button sets back: all settings, then one at a time."""
 _SEATED = (PartKind.MEMORY, PartKind.BOARD, PartKind.DRIVE)
 """What is seated anew in one go: modules, cards and plugs."""
 _TIPS = {
     "begin_trial": "Keep the dashed row as a trial; runs from now on belong to it",
-    "trial_stock": "Clocks, voltages and memory profile back to stock in the dashed row",
+    "trial_stock": "Clocks, voltages and memory profile back to stock; again: only clocks and voltages; again: only the"
+    " memory profile; again: as they were",
     "trial_cleaned": "Heatsink and fans cleaned, in the dashed row",
     "trial_seated": "Modules, cards and plugs seated anew, in the dashed row",
     "trial_for_good": "The machine stays so: what is out or mended now is no matter of the decision any more",
@@ -150,8 +155,8 @@ class PartsStation(QWidget):
     def _toggle_stock(self) -> None:
         fit = self.trials.planned()
         if fit is not None:
-            stock = () if fit.stock else (PartKind.PROCESSOR, PartKind.MEMORY)
-            self.trials.plan(Fit(fit.tags, fit.places, stock, fit.treated))
+            at = _STOCK_STEPS.index(fit.stock) if fit.stock in _STOCK_STEPS else 0
+            self.trials.plan(replace(fit, stock=_STOCK_STEPS[(at + 1) % len(_STOCK_STEPS)]))
 
     def _toggle_treated(self, *kinds: PartKind) -> None:
         fit = self.trials.planned()
