@@ -149,7 +149,7 @@ class BookDesk:
         asked = []
         for each in instances:
             part = self.book.part(each.tag)
-            if part is None or part.ours:
+            if part is None or part.ours or part.kind in _NEVER_SEEN:
                 continue
             if each.part and each.tag not in told:
                 asked.append(f"{each.tag} is out by the book, and the machine still shows it")
@@ -174,8 +174,9 @@ class BookDesk:
         if not self.asked or not self.questions(self._instances):
             why = "the machine does not contradict the book, or cannot tell"
             raise InputError("book", [InputFault("as the machine shows", why)])
-        shown = {each.tag: each.place for each in self._instances if each.part}
-        told = {each.tag for each in self._instances}
+        seen = [each for each in self._instances if each.kind not in _NEVER_SEEN]
+        shown = {each.tag: each.place for each in seen if each.part}
+        told = {each.tag for each in seen}
         tags = tuple(tag for tag in self.fit.tags if tag not in told or tag in shown)
         tags += tuple(tag for tag in shown if tag not in tags and self.book.part(tag) is not None)
         places = tuple((place, tag) for tag, place in shown.items() if place and tag in tags)

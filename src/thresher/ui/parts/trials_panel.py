@@ -360,6 +360,7 @@ class TrialsPanel(PaintedWidget):
 
 
 def _settings_words(fit: Fit) -> str:
-    said = ["stock settings"] if fit.stock else []
+    stock = "stock settings" if len(fit.stock) != 1 else f"{fit.stock[0].value} at stock"
+    said = [stock] if fit.stock else []
     said += [f"{each} treated" for each in fit.treated]
     return ", ".join(said) or "as it was"
