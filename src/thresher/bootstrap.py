@@ -8,9 +8,10 @@ from pathlib import Path
 import platformdirs
 
 from thresher.benchmodels.machine import BenchModel
-from thresher.diagnosis.decision import load_prices
+from thresher.diagnosis.decision import load_prices, read_prices
 from thresher.diagnosis.evidence import Evidence
 from thresher.diagnosis.knowledge import load_knowledge
+from thresher.diagnosis.shop_priors import with_closed_jobs
 from thresher.diagnosis.verdict import diagnose
 from thresher.engine.engine import Engine
 from thresher.engine.jobs import unused_job_path
@@ -23,6 +24,7 @@ from thresher.model.port import System
 from thresher.model.sheet import RunSheet
 from thresher.model.trials import EMPTY_BOOK
 from thresher.model.verdict import Exposure, Verdict
+from thresher.shop.store import prices_path, read_closed_jobs
 from thresher.system.hardware_names import HardwareNames
 
 DEMO_SCENARIO = "lighthouse-playout"
@@ -81,8 +83,18 @@ def make_engine(
     return Engine(system, path, fields, interval_s, keep, HardwareNames())
 
 
-def job_verdict(stored: JobFile) -> Verdict:
-    """Work out the verdict on everything that a job file holds."""
+def shop_of(stored: JobFile) -> Path:
+    """Return the folder of the shop that a stored job belongs to, as `make_engine` would take it."""
+    simulated = bool(stored.job().get("model")) or any(run.simulated for run in stored.runs())
+    return bench_folder(simulated) / "shop"
+
+
+def job_verdict(stored: JobFile, shop: Path | None = None) -> Verdict:
+    """Work out the verdict on everything that a job file holds, with the closed jobs and prices of a shop.
+
+    Without a shop by the knowledge base and the default prices alone. Raises InputError for files of the shop that
+    cannot be understood.
+    """
     findings: list[Finding] = []
     exposures: list[Exposure] = []
     cores = 1
@@ -96,7 +108,11 @@ def job_verdict(stored: JobFile) -> Verdict:
     book = stored.book() or EMPTY_BOOK
     tried = len(book.trials) > 1 or any(trial.outcomes for trial in book.trials)
     evidence = Evidence(tuple(findings), tuple(exposures), cores, symptoms, book if tried else EMPTY_BOOK)
-    return diagnose(evidence, load_knowledge(), load_prices(), book)
+    knowledge, prices = load_knowledge(), load_prices()
+    if shop is not None:
+        knowledge = with_closed_jobs(knowledge, read_closed_jobs(shop))
+        prices = read_prices(prices_path(shop))
+    return diagnose(evidence, knowledge, prices, book)
 
 
 def take_picture(job: Path, out: Path) -> None:

@@ -119,7 +119,7 @@ def demo(
     from thresher.report.html import render
 
     with JobFile(job) as stored:
-        report_path.write_text(render(stored, bootstrap.job_verdict(stored)), encoding="utf-8")
+        report_path.write_text(render(stored, bootstrap.job_verdict(stored, out / "shop")), encoding="utf-8")
     bootstrap.take_picture(job, picture)
     say(f"\nReport:  {report_path}\nPicture: {picture}\nJob:     {job}")
     raise typer.Exit(FINE)
@@ -284,13 +284,13 @@ def decode(
 
 
 @app.command()
-def verdict(job: Path, json: Json = False) -> None:
+def verdict(job: Path, shop: Shop = None, json: Json = False) -> None:
     """Suspects, decision and next step for a job file."""
     from thresher import bootstrap
     from thresher.journal.jobfile import JobFile
 
     with JobFile(job) as stored:
-        result = bootstrap.job_verdict(stored)
+        result = bootstrap.job_verdict(stored, shop or bootstrap.shop_of(stored))
         interrupted = [sentence for run in stored.runs() if (sentence := stored.interruption(run))]
     if json:
         say_json(result)
@@ -320,6 +320,7 @@ def report(
     job: Path,
     out: Annotated[Path, typer.Option("--out", help="html, csv, jsonl, parquet, json or png by its ending.")],
     with_names: Annotated[bool, typer.Option(help="Keep serial numbers and addresses in JSON.")] = False,
+    shop: Shop = None,
 ) -> None:
     """A report of a job file."""
     from thresher import bootstrap
@@ -334,7 +335,7 @@ def report(
     from thresher.report.table import readings_csv
 
     with JobFile(job) as stored:
-        result = bootstrap.job_verdict(stored)
+        result = bootstrap.job_verdict(stored, shop or bootstrap.shop_of(stored))
         if out.suffix == ".html":
             _write_text(out, render(stored, result))
         elif out.suffix == ".csv":

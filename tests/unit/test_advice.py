@@ -126,6 +126,8 @@ def test_strays_are_no_reason_to_do_anything_and_hide_no_fault() -> None:
     told = verdict(strays, use, kept=book(Trial(0, "as it came in", FIT)))
     assert all(each.mode != "nothing.strays" for each in told.suspects)
     assert chance(told, "nothing") > 0.4
+    loaded = verdict(strays, (*use, Exposure(1, 0, "matrix", 30.0, 70.0)))
+    assert all(each.mode != "nothing.strays" for each in loaded.how_long)
     with_fault = verdict((*strays, word(0x1000), word(0x1000)), (*use, *MEMORY_RUN))
     assert chance(with_fault, "memory.cells") > 0.8
 

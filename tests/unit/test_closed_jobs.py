@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 
 from thresher.benchmodels.machine import BenchModel
 from thresher.benchmodels.scenario import Scenario, load_scenario, shipped_scenarios
+from thresher.bootstrap import job_verdict, shop_of
 from thresher.diagnosis.evidence import Evidence
 from thresher.diagnosis.knowledge import Knowledge, load_knowledge
 from thresher.diagnosis.shop_priors import KNOWLEDGE_JOBS, prior_changes, with_closed_jobs
@@ -175,7 +176,7 @@ def test_a_verdict_is_frozen_with_its_reasons_and_the_job_closed_and_opened_agai
     assert job.said is not None
     assert job.said > 0.3
     assert engine.verdicts.knowledge.jobs == 1
-    assert engine.verdicts.changes[0].jobs >= 0
+    assert sum(each.jobs for each in engine.verdicts.changes) == pytest.approx(1.0)
     engine.verdicts.let_count("job", False)
     assert engine.verdicts.knowledge.jobs == 0
     engine.verdicts.let_count("job", True)
@@ -186,6 +187,10 @@ def test_a_verdict_is_frozen_with_its_reasons_and_the_job_closed_and_opened_agai
     with JobFile(tmp_path / "job.thresher") as stored:
         assert stored.decisions().frozen == (frozen,)
         assert "decisions" not in stored.job()
+        alone, told = job_verdict(stored), job_verdict(stored, tmp_path / "shop")
+        assert "closed job of this shop" in told.suspects[0].reasons[0].text
+        assert "this shop" not in alone.suspects[0].reasons[0].text
+        assert shop_of(stored).name == "shop"
     # another job of the same shop reckons with it
     other = opened(lighthouse, tmp_path, "other")
     assert other.verdicts.knowledge.jobs == 1
@@ -203,6 +208,8 @@ def test_a_verdict_is_frozen_with_its_reasons_and_the_job_closed_and_opened_agai
 def test_what_cannot_be_is_refused_with_every_fault(lighthouse: Scenario, tmp_path: Path) -> None:
     engine = opened(lighthouse, tmp_path)
     wrong = (Culprit(P.POWER, "", "power.nonsense"), Culprit(P.POWER, "", "memory.cells"))
+    with pytest.raises(InputError, match="no way of being faulty"):
+        engine.verdicts.close((Culprit(P.BOARD, "", "nothing.strays"),))  # strays are nobody's fault
     with pytest.raises(InputError) as caught:
         engine.verdicts.close(wrong)
     assert "no way of being faulty" in str(caught.value)

@@ -9,6 +9,7 @@ import math
 from dataclasses import dataclass, field, replace
 from importlib import resources
 from itertools import combinations
+from pathlib import Path
 
 import numpy as np
 
@@ -77,6 +78,16 @@ def default_price_list() -> str:
 def load_prices() -> Prices:
     """Return the prices that come with the program."""
     return parse_prices(default_price_list(), "prices.toml", default=True)
+
+
+def read_prices(path: Path) -> Prices:
+    """Return a shop's own prices, the defaults where it has no list. Raises InputError."""
+    try:
+        return parse_prices(path.read_text(encoding="utf-8"), str(path))
+    except FileNotFoundError:
+        return load_prices()
+    except (OSError, UnicodeDecodeError) as error:
+        raise InputError(str(path), [InputFault("file", str(error))]) from error
 
 
 @dataclass(frozen=True, slots=True)

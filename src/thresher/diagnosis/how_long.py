@@ -45,7 +45,7 @@ def how_long(evidence: Evidence, knowledge: Knowledge) -> tuple[HowLong, tuple[H
     newest = evidence.exposures[-1]
     cell = cell_of(newest.load, newest.temperature_c)
     hours = np.concatenate(([0.0], np.geomspace(0.001, _LONGEST_HOURS, _HOURS_LOOKED_AT)))
-    modes = [mode for mode in knowledge.modes if mode.loads.get(newest.load, 0.0) > 0]
+    modes = [mode for mode in knowledge.modes if mode.loads.get(newest.load, 0.0) > 0 and not mode.harmless]
     if not modes:
         return every, ()
     unshown = np.zeros_like(hours)

@@ -311,8 +311,9 @@ def suspects_of(weighed: Weighed, evidence: Evidence) -> tuple[Suspect, ...]:
         if not fault.mode.harmless:
             owner[numbers[fault.mode.name, fault.tag], number] = 1.0
     chosen = np.maximum(owner[:, weighed.members[:, 0]], owner[:, weighed.members[:, 1]])
-    # a faulty part of the shelf does not make the machine faulty
-    ours = {part.tag for part in evidence.book.parts if part.ours}
+    # a faulty part of the shelf does not make the machine faulty, unless it is to stay in it
+    stays = evidence.book.base.tags if evidence.book.base is not None else ()
+    ours = {part.tag for part in evidence.book.parts if part.ours and part.tag not in stays}
     sound = np.array([*(fault.mode.harmless or fault.tag in ours for fault in weighed.faults), True])
     healthy = sound[weighed.members].all(axis=1).astype(np.float64)
     odds = _log_odds(weighed.prefixes, np.vstack((chosen, healthy)))

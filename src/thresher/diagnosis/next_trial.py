@@ -15,7 +15,7 @@ from thresher.diagnosis.inference import Fault, Weighed, acts_under
 from thresher.diagnosis.knowledge import Action
 from thresher.diagnosis.likelihood import Whole
 from thresher.model.parts import PartKind
-from thresher.model.trials import Book, Candidate, Fit, NextTrial
+from thresher.model.trials import ALL_SETTINGS, Book, Candidate, Fit, NextTrial
 from thresher.model.verdict import EVERYDAY_USE
 
 _RUNS = (
@@ -61,10 +61,11 @@ def candidates(book: Book, fit: Fit) -> tuple[Candidate, ...]:
     base = book.base
     if base is not None and set(base.tags) != set(fit.tags):
         back = replace(base, treated=tuple(dict.fromkeys((*base.treated, *fit.treated))))
-        made.append(Candidate("With its own parts again", back, swap_minutes(book, fit, back)))
+        settings = ", settings as they were" if back.stock != fit.stock else ""
+        made.append(Candidate(f"With its own parts again{settings}", back, swap_minutes(book, fit, back)))
     made += _swaps(book, fit)
     if not fit.stock:
-        stock = replace(fit, stock=(PartKind.PROCESSOR, PartKind.MEMORY))
+        stock = replace(fit, stock=ALL_SETTINGS)
         made.append(Candidate("Settings back to stock", stock, _SETTINGS_MINUTES))
     fitted = {part.kind for tag in fit.tags if (part := book.part(tag)) is not None}
     for kind, title, minutes in _TREATMENTS:

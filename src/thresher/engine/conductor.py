@@ -10,7 +10,7 @@ from dataclasses import replace
 
 from thresher.diagnosis.evidence import band_of
 from thresher.engine.block_plan import plan_block, words_of
-from thresher.engine.evidence import Storms, finding_of_team_event
+from thresher.engine.evidence import Storms, finding_of_reset, finding_of_team_event
 from thresher.engine.memory_watch import MemoryWatch, loads_memory
 from thresher.engine.protocol import PlanEvent, RunStatus
 from thresher.engine.record import Record
@@ -416,12 +416,7 @@ class Conductor:
             return False
         titles = ", ".join(step.title for step in run.running_blocks()) or "no load"
         when = clock_text(run.run_at(self._system.now()))
-        self._record.find(
-            Finding(
-                "E-902", FindingKind.ENDED_SUDDENLY, Severity.FAULT, PartKind.BOARD, self._system.now(),
-                "The machine reset itself", f"under {titles}, {when} into the run",
-            )
-        )  # fmt: skip
+        self._record.find(finding_of_reset(f"{titles}, {when} into the run", self._system.now()))
         self._end(Ending.INTERRUPTED, "the machine reset itself")
         return True
 

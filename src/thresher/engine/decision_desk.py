@@ -82,7 +82,7 @@ class DecisionDesk:
 
         Raises InputError, EnvironmentFault.
         """
-        known = {mode.name: mode.part for mode in self._base.modes}
+        known = {mode.name: mode.part for mode in self._base.modes if not mode.harmless}
         faults = [
             InputFault(each.mode, "is no way of being faulty that the knowledge base has")
             for each in culprits

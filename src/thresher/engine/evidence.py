@@ -144,6 +144,23 @@ def _read_again(place: WrongPlace) -> tuple[str, str]:
     return "M-211", "another word when read again: the way to it, not the cell"
 
 
+def finding_of_reset(under: str, at: float) -> Finding:
+    """Return the finding that a simulated machine has reset itself, at machine time `at`."""
+    return Finding(
+        "E-902", FindingKind.ENDED_SUDDENLY, Severity.FAULT, PartKind.BOARD, at, "The machine reset itself",
+        f"under {under}",
+    )  # fmt: skip
+
+
+def finding_of_hang(cpu: int, inventory: Inventory, detail: str, at: float) -> Finding:
+    """Return the finding that the core of a logical CPU does no beat any more, at machine time `at`."""
+    core = _core(inventory, cpu)
+    return Finding(
+        "P-112", FindingKind.CORE_HANG, Severity.FAULT, PartKind.PROCESSOR, at, f"Core {core} stands still", detail,
+        f"core {core}", core,
+    )  # fmt: skip
+
+
 def _core(inventory: Inventory, cpu: int) -> int:
     core = inventory.core_of(cpu)
     return cpu if core is None else core

@@ -14,7 +14,7 @@ from typing import TypeVar
 import msgspec
 import numpy as np
 
-from thresher.diagnosis.decision import Prices, default_price_list, load_prices, parse_prices
+from thresher.diagnosis.decision import Prices, default_price_list, load_prices, read_prices
 from thresher.engine.proposal import Candidate, SheetOffer, propose
 from thresher.engine.sheet_file import load_sheet, shipped_sheets
 from thresher.inventory.expectation import FIELDS, Expected, changes_since, expected_doubts, parse_expected
@@ -132,11 +132,8 @@ class IntakeDesk:
         if self._shop is None:
             return load_prices()
         try:
-            text = prices_path(self._shop).read_text(encoding="utf-8")
-            return parse_prices(text, str(prices_path(self._shop)))
-        except FileNotFoundError:
-            return load_prices()
-        except (OSError, UnicodeDecodeError, InputError) as error:
+            return read_prices(prices_path(self._shop))
+        except InputError as error:
             self.notes.append(Note("The shop's prices cannot be used", f"{error}; default prices are used", "X-860"))
             return load_prices()
 

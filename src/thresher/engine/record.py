@@ -21,6 +21,25 @@ _STALL_S = 3.0
 """A drive that takes longer for a row of a few hundred bytes has trouble of its own."""
 
 
+def temperature_at(channels: tuple[Channel, ...], tick: Tick | None, core: int | None = None) -> float | None:
+    """Return the temperature of a core in °C at a tick, the hottest of the processor where it tells none of its own.
+
+    Readings that are not believed do not count; None when nothing is told.
+    """
+    if tick is None:
+        return None
+    told = [
+        (channel.core, value)
+        for channel, value in zip(channels, tick.values, strict=True)
+        if channel.quantity is Quantity.TEMPERATURE
+        and channel.kind is PartKind.PROCESSOR
+        and not channel.distrust
+        and value is not None
+    ]
+    own = next((value for mine, value in told if core is not None and mine == core), None)
+    return own if own is not None else max((value for _, value in told), default=None)
+
+
 class Record:
     """Puts everything that happens where it belongs: journal first, then tape, then the listeners."""
 
@@ -94,19 +113,7 @@ class Record:
 
     def hottest(self) -> float | None:
         """Return the hottest processor temperature of the newest tick in °C."""
-        if self.tick is None:
-            return None
-        return max(
-            (
-                value
-                for channel, value in zip(self.channels, self.tick.values, strict=True)
-                if channel.quantity is Quantity.TEMPERATURE
-                and channel.kind is PartKind.PROCESSOR
-                and not channel.distrust
-                and value is not None
-            ),
-            default=None,
-        )
+        return temperature_at(self.channels, self.tick)
 
     def check_journal(self) -> None:
         """Say when the job file stops being written, and when it is written again."""
@@ -156,10 +163,4 @@ class Record:
                 yield channel, value
 
     def _temperature_of(self, core: int | None) -> float | None:
-        if self.tick is None or core is None:
-            return self.hottest()
-        for channel, value in zip(self.channels, self.tick.values, strict=True):
-            mine = channel.quantity is Quantity.TEMPERATURE and channel.core == core and not channel.distrust
-            if mine and value is not None:
-                return value
-        return self.hottest()
+        return temperature_at(self.channels, self.tick, core)

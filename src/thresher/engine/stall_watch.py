@@ -2,11 +2,12 @@
 
 import time
 
+from thresher.engine.evidence import finding_of_hang
 from thresher.engine.record import Record
 from thresher.engine.run import Run
 from thresher.loads.team import Team
-from thresher.model.findings import Finding, FindingKind, Severity
-from thresher.model.parts import Inventory, PartKind
+from thresher.model.findings import Severity
+from thresher.model.parts import Inventory
 from thresher.model.port import System
 
 _STALLED_S = 10.0
@@ -53,12 +54,5 @@ class StallWatch:
 
     def _tell(self, run: Run, cpu: int, inventory: Inventory) -> None:
         run.stalled_told.add(cpu)
-        core = inventory.core_of(cpu)
-        core = cpu if core is None else core
-        self._record.find(
-            Finding(
-                "P-112", FindingKind.CORE_HANG, Severity.FAULT, PartKind.PROCESSOR, self._system.now(),
-                f"Core {core} stands still", f"no beat on CPU {cpu} for {_STALLED_S:.0f} s while others go on",
-                f"core {core}", core,
-            )
-        )  # fmt: skip
+        detail = f"no beat on CPU {cpu} for {_STALLED_S:.0f} s while others go on"
+        self._record.find(finding_of_hang(cpu, inventory, detail, self._system.now()))

@@ -92,6 +92,20 @@ class Stretch(Protocol):
         ...
 
 
+class SimulatedStretch:
+    """A few words that stand for a share of a simulated machine's memory: from `base` on, `stride` bytes each."""
+
+    def __init__(self, base: int, stride: int, words: int = SIMULATED_WORDS) -> None:
+        """Begin with zeros."""
+        self.words: Words = np.zeros(words, np.uint64)
+        self.address = int(self.words.ctypes.data)
+        self._base, self._stride = base, stride
+
+    def physical(self, word: int) -> int | None:
+        """Return the simulated machine's address of a word."""
+        return self._base + word * self._stride
+
+
 class MemoryWalk:
     """Walks through a stretch of memory; `do_beat` does the next step over the next chunk."""
 

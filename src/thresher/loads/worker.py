@@ -15,7 +15,7 @@ import numpy as np
 from thresher.benchmodels.cells import SimulatedCells
 from thresher.loads.exercise import Exercise, Words, wrong_words
 from thresher.loads.exercises import make_exercise
-from thresher.loads.memory import SIMULATED_WORDS, MemoryWalk, WrongCells
+from thresher.loads.memory import SIMULATED_WORDS, MemoryWalk, SimulatedStretch, WrongCells
 from thresher.loads.messages import (
     ORDERS,
     PACKET,
@@ -334,19 +334,6 @@ def _spoil_first(flips: Sequence[BitFlip]) -> Callable[[Any], None] | None:
     return spoil
 
 
-class _SimulatedStretch:
-    """A few words that stand for a share of a simulated machine's memory."""
-
-    def __init__(self, order: SpawnWorker) -> None:
-        self.words: Words = np.zeros(SIMULATED_WORDS, np.uint64)
-        self.address = int(self.words.ctypes.data)
-        self._base, self._stride = order.base, order.stride
-
-    def physical(self, word: int) -> int | None:
-        """Return the simulated machine's address of a word."""
-        return self._base + word * self._stride
-
-
 class _MemoryTask:
     """A stretch of memory of this worker's own."""
 
@@ -374,7 +361,7 @@ class _MemoryTask:
             return
         order = self._order
         if order.paced:
-            stretch = _SimulatedStretch(order)
+            stretch = SimulatedStretch(order.base, order.stride)
             self._cells = SimulatedCells(stretch.words, order.faults)
             first = order.worker * SIMULATED_WORDS
             self._walk = MemoryWalk(order.plan, stretch, first, self._cells, self._now)

@@ -28,6 +28,10 @@ class BookPart:
     ours: bool = False
 
 
+ALL_SETTINGS = (PartKind.PROCESSOR, PartKind.MEMORY)
+"""Kinds of parts whose settings go back to stock: clocks and voltages, and the memory profile."""
+
+
 @dataclass(frozen=True, slots=True)
 class Fit:
     """What is in the machine: the tags of its parts, and where those sit whose place matters (place, tag).

@@ -8,13 +8,10 @@ from thresher.diagnosis.evidence import Evidence
 from thresher.diagnosis.knowledge import Action, Knowledge
 from thresher.engine.book_desk import AS_IT_CAME
 from thresher.model.findings import Finding
-from thresher.model.parts import PartKind
-from thresher.model.trials import Book, BookPart, Fit, Trial
+from thresher.model.trials import ALL_SETTINGS, Book, BookPart, Fit, Trial
 from thresher.model.verdict import EVERYDAY_USE, ActStep, Exposure
 from thresher.proving.cases import SETTINGS, Case, scenario_under
 from thresher.proving.quick_run import Carried, QuickBench, Stint
-
-STOCK = (PartKind.PROCESSOR, PartKind.MEMORY)
 
 
 @dataclass(slots=True)
@@ -91,7 +88,7 @@ class Job:
 
     def _after(self, step: ActStep, fit: Fit) -> Fit:
         if step.action == Action.STOCK:
-            return replace(fit, stock=STOCK)
+            return replace(fit, stock=ALL_SETTINGS)
         if step.action in (Action.CLEAN, Action.RESEAT):
             return replace(fit, treated=(*fit.treated, step.tag))
         assert step.kind is not None

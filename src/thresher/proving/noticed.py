@@ -1,6 +1,7 @@
 """Which drawn cases come to a bench: those whose owner has noticed that something is wrong."""
 
 from dataclasses import replace
+from itertools import count
 
 from thresher.decoding.anything import Tables
 from thresher.model.findings import FindingKind
@@ -12,17 +13,12 @@ _OWNER_LOADS = (Stint("matrix", 40.0), Stint("memory", 40.0), Stint("branchy", 2
 _OWNER_HOURS = 30.0
 _OFTEN = 2
 _ENDINGS = (FindingKind.ENDED_SUDDENLY, FindingKind.CORE_HANG)
-_MOST_ATTEMPTS = 60
 
 
 def draw_noticed_case(seed: int, number: int, tables: Tables) -> Case:
     """Draw a case whose every trouble shows within what its owner does with it; others would not be brought in."""
-    case = draw_case(seed, number)
-    for attempt in range(1, _MOST_ATTEMPTS):
-        if all(shows(case, trouble, tables) for trouble in case.own_troubles):
-            break
-        case = draw_case(seed, number, attempt)
-    return case
+    drawn = (draw_case(seed, number, attempt) for attempt in count())
+    return next(case for case in drawn if all(shows(case, trouble, tables) for trouble in case.own_troubles))
 
 
 def shows(case: Case, trouble: Trouble, tables: Tables) -> bool:

@@ -9,9 +9,10 @@ from thresher.engine.proposal import Candidate, propose
 from thresher.engine.sheet_file import load_sheet, shipped_sheets
 from thresher.model.parts import PartKind
 from thresher.model.sheet import Block, RunSheet
+from thresher.model.trials import ALL_SETTINGS
 from thresher.model.verdict import Act, ActStep, Course, Verdict
 from thresher.proving.cases import SETTINGS, Case
-from thresher.proving.job import STOCK, Job
+from thresher.proving.job import Job
 from thresher.proving.quick_run import Stint
 
 _MOST_TRIALS = 14
@@ -195,7 +196,7 @@ def every_trial(job: Job) -> Finished:
         if ours is not None:
             job.set_up(f"{ours} in place of {part.tag}", start.swapped(part.tag, ours), _SWAP_MINUTES)
             job.run(_THOROUGH, _ENOUGH)
-    for fit in (replace(start, stock=STOCK), *(replace(start, treated=(kind,)) for kind in _TREATABLE)):
+    for fit in (replace(start, stock=ALL_SETTINGS), *(replace(start, treated=(kind,)) for kind in _TREATABLE)):
         job.set_up("treated", fit, _SWAP_MINUTES)
         job.run(_THOROUGH, _ENOUGH)
     verdict = diagnose(job.evidence, job.knowledge, job.prices)

@@ -6,10 +6,7 @@ events that a team of workers tells; cells of memory are walked through for real
 temperature. `bench/proving_short_cut.py` compares this with the engine and its workers.
 """
 
-from collections.abc import Callable
 from dataclasses import dataclass, replace
-
-import numpy as np
 
 from thresher.benchmodels.cells import SimulatedCells
 from thresher.benchmodels.machine import BenchModel
@@ -17,22 +14,28 @@ from thresher.benchmodels.scenario import MEMORY_CELL_FAULTS, FaultKind, Scenari
 from thresher.decoding.anything import Tables
 from thresher.diagnosis.evidence import band_of
 from thresher.engine.block_plan import words_of
-from thresher.engine.evidence import Storms, finding_of_team_event, with_circumstances
+from thresher.engine.evidence import (
+    Storms,
+    finding_of_hang,
+    finding_of_reset,
+    finding_of_team_event,
+    with_circumstances,
+)
+from thresher.engine.record import temperature_at
 from thresher.engine.watchers import Watchers
 from thresher.events.findings import KernelDecoder, apic_ids
 from thresher.events.kernel_log import KernelLogFollower
 from thresher.events.machine_checks.registers import vendor_of
 from thresher.inventory.machine import read_inventory
 from thresher.loads.catalogue import CATALOGUE
-from thresher.loads.exercise import Words, WrongWord
-from thresher.loads.memory import SIMULATED_CHUNK, MemoryWalk, WrongCell
+from thresher.loads.exercise import WrongWord
+from thresher.loads.memory import SIMULATED_CHUNK, MemoryWalk, SimulatedStretch, WrongCell
 from thresher.loads.messages import MemoryWrong, Mismatch
 from thresher.loads.patterns import SHORT
 from thresher.loads.plan import LoadPlan
 from thresher.loads.team_events import MemoryWrongSeen, MismatchSeen
-from thresher.model.channels import Quantity, Tick
-from thresher.model.findings import Finding, FindingKind, Severity
-from thresher.model.parts import PartKind
+from thresher.model.channels import Tick
+from thresher.model.findings import Finding
 from thresher.model.port import Beats, BitFlip, Stress, optional_text
 from thresher.model.verdict import EVERYDAY_USE, Exposure
 from thresher.sensors.discovery import discover
@@ -76,18 +79,6 @@ class Carried:
     minutes: float
 
 
-class _SmallStretch:
-    """A few words that stand for a share of the machine's memory."""
-
-    def __init__(self, base: int, stride: int) -> None:
-        self._base, self._stride = base, stride
-        self.words: Words = np.zeros(_WORDS, np.uint64)
-        self.address = int(self.words.ctypes.data)
-
-    def physical(self, word: int) -> int | None:
-        return self._base + word * self._stride
-
-
 class QuickBench:
     """One bench model on a bench without workers, for one run."""
 
@@ -113,7 +104,7 @@ class QuickBench:
         self._load = ""
         self._walked: dict[int, list[tuple[int, MemoryWrong]]] = {}
         self._exposed: dict[tuple[int, str, float | None], float] = {}
-        self._hung_told: set[int] = set()
+        self._hung_told: set[int | None] = set()
         self.findings: list[Finding] = []
         self._over = False
 
@@ -141,7 +132,7 @@ class QuickBench:
             left -= _EVERYDAY_HOLD_S
             self._read_log()
             if self._work.take_reset():
-                self._find(self._ended())
+                self._find(finding_of_reset(self._load, self._model.now()))
         self._storms.release(None, self._find)
         minutes = (self._model.now() - self._began) / 60.0
         told = tuple(replace(each, run_at=None, run=None, temperature_c=None) for each in self.findings)
@@ -241,13 +232,13 @@ class QuickBench:
             faults = self._work.cell_faults(worker, len(self._cpus), _WORDS)
             if not faults or len(found) >= _ENOUGH_WRONG:
                 continue
-            stretch = _SmallStretch(*self._work.memory_share(worker, len(self._cpus), _WORDS))
+            stretch = SimulatedStretch(*self._work.memory_share(worker, len(self._cpus), _WORDS), _WORDS)
             found += [
                 (cpu, wrong) for wrong in self._walk_through(stint, stretch, SimulatedCells(stretch.words, faults))
             ]
         return found
 
-    def _walk_through(self, stint: Stint, stretch: _SmallStretch, cells: SimulatedCells) -> list[MemoryWrong]:
+    def _walk_through(self, stint: Stint, stretch: SimulatedStretch, cells: SimulatedCells) -> list[MemoryWrong]:
         clock = [0.0]
         plan = LoadPlan("memory", 1, 1, patterns=stint.patterns, wait_s=stint.wait_s, bytes_each=1)
         walk = MemoryWalk(plan, stretch, 0, cells, lambda: clock[0])
@@ -265,23 +256,14 @@ class QuickBench:
 
     def _endings(self) -> None:
         if self._work.take_reset():
-            self._find(self._ended())
+            self._find(finding_of_reset(self._load, self._model.now()))
             self._over = True
         for cpu in self._work.hung_cpus():
-            core = self._inventory.core_of(cpu) or 0
+            core = self._inventory.core_of(cpu)
             if core not in self._hung_told:
                 self._hung_told.add(core)
-                self._find(Finding(
-                    "P-112", FindingKind.CORE_HANG, Severity.FAULT, PartKind.PROCESSOR, self._model.now(),
-                    f"Core {core} stands still", "no beat while others go on", f"core {core}", core,
-                ))  # fmt: skip
+                self._find(finding_of_hang(cpu, self._inventory, "no beat while others go on", self._model.now()))
             self._over = True
-
-    def _ended(self) -> Finding:
-        return Finding(
-            "E-902", FindingKind.ENDED_SUDDENLY, Severity.FAULT, PartKind.BOARD, self._model.now(),
-            "The machine reset itself", f"under {self._load}",
-        )  # fmt: skip
 
     def _tell(self, event: MismatchSeen | MemoryWrongSeen) -> None:
         finding = finding_of_team_event(event, self._inventory, self._model.now())
@@ -294,19 +276,4 @@ class QuickBench:
         self.findings.append(replace(placed, run=self._run))
 
     def _temperature(self, core: int | None) -> float | None:
-        """Return the temperature of a core, or the hottest that is believed, at the newest tick."""
-        if self._tick is None:
-            return None
-        told = {
-            channel.core: value
-            for channel, value in zip(self._channels, self._tick.values, strict=True)
-            if channel.quantity is Quantity.TEMPERATURE
-            and channel.kind is PartKind.PROCESSOR
-            and not channel.distrust
-            and value is not None
-        }
-        return told[core] if core is not None and core in told else max(told.values(), default=None)
-
-
-Runner = Callable[[Scenario, tuple[Stint, ...], int, int], Carried]
-"""Carries out stints on a machine: scenario, stints, number of the run, how many findings are enough."""
+        return temperature_at(self._channels, self._tick, core)

@@ -190,12 +190,12 @@ class _Measure(QObject):
 
 def show_job(window: MainWindow, path: Path) -> None:
     """Fill the window from a stored job. Raises ThresherError."""
-    from thresher.bootstrap import job_verdict
+    from thresher.bootstrap import job_verdict, shop_of
     from thresher.engine.stored import stored_history, stored_snapshot
     from thresher.journal.jobfile import JobFile
 
     with JobFile(path) as stored:
-        window.state.take_snapshot(stored_snapshot(stored, job_verdict(stored)))
+        window.state.take_snapshot(stored_snapshot(stored, job_verdict(stored, shop_of(stored))))
         readings = stored_history(stored)
         window.state.take_history(readings.at, readings.values)
 

@@ -6,7 +6,7 @@ from PyQt6.QtCore import QSize, pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from thresher.model.parts import PartKind
-from thresher.model.trials import Fit, NextTrial
+from thresher.model.trials import ALL_SETTINGS, Fit, NextTrial
 from thresher.ui.intake.form import Panel, form_style, scrolled
 from thresher.ui.look import Look
 from thresher.ui.parts.closed_dialog import ClosedJobsDialog
@@ -22,7 +22,7 @@ from thresher.ui.parts.turned_out_dialog import TurnedOutDialog
 from thresher.ui.state import BenchState
 
 _UPPER = 300
-_STOCK_STEPS = ((), (PartKind.PROCESSOR, PartKind.MEMORY), (PartKind.PROCESSOR,), (PartKind.MEMORY,))
+_STOCK_STEPS = ((), ALL_SETTINGS, *((kind,) for kind in ALL_SETTINGS))
 """What each press of the button sets back: all settings, then one at a time."""
 _SEATED = (PartKind.MEMORY, PartKind.BOARD, PartKind.DRIVE)
 """What is seated anew in one go: modules, cards and plugs."""
