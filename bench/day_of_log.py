@@ -13,7 +13,7 @@ from pathlib import Path
 
 import numpy as np
 
-from thresher.engine.sheet_file import load_sheet, shipped_sheets
+from thresher.engine.run.sheet_file import load_sheet, shipped_sheets
 from thresher.journal.jobfile import connect
 from thresher.journal.writer import JournalWriter
 from thresher.model.channels import Channel, Limit, LimitSide, Quantity, Tick
@@ -41,9 +41,11 @@ def write_day(path: Path) -> None:
     """Write the job file row by row as a run does, committed in large pieces."""
     made = channels()
     machine = Inventory(
-        "day", True, (Part("processor", PartKind.PROCESSOR, "Tern 48"),),
+        "day",
+        True,
+        (Part("processor", PartKind.PROCESSOR, "Tern 48"),),
         tuple(LogicalCpu(n, n, 0) for n in range(48)),
-    )  # fmt: skip
+    )
     writer = JournalWriter(path)
     writer.begin_run(1, load_sheet(shipped_sheets()["overnight"]), machine, made, "boot", 0.0, 1.7e9)
     writer.settle(10)

@@ -10,7 +10,7 @@ from thresher.diagnosis.knowledge import load_knowledge
 from thresher.diagnosis.verdict import diagnose
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import PartKind
-from thresher.model.trials import Book, BookPart, Fit, Trial
+from thresher.model.trials import Book, BookPart, Configuration, Trial
 from thresher.model.verdict import Exposure
 
 KINDS = (FindingKind.CORRECTED_CHECK, FindingKind.WRONG_RESULT, FindingKind.HEAT_THROTTLE, FindingKind.RAIL_OUT)
@@ -20,29 +20,43 @@ def evidence(findings: int, bands: int) -> Evidence:
     """Findings spread over kinds, four cores and bands of temperature."""
     made = tuple(
         Finding(
-            "P-000", KINDS[n % 4], Severity.FAULT, PartKind.PROCESSOR, 0.0, "", "",
-            core=n % 4 if n % 4 < 2 else None, load="matrix", temperature_c=50.0 + 5 * (n % bands),
+            "P-000",
+            KINDS[n % 4],
+            Severity.FAULT,
+            PartKind.PROCESSOR,
+            0.0,
+            "",
+            "",
+            core=n % 4 if n % 4 < 2 else None,
+            load="matrix",
+            temperature_c=50.0 + 5 * (n % bands),
         )
         for n in range(findings)
-    )  # fmt: skip
+    )
     return Evidence(made, tuple(Exposure(1, 0, "matrix", 10.0, 50.0 + 5 * band) for band in range(bands)), 16)
 
 
 def book_of_trials() -> Evidence:
     """Forty findings on fifteen parts through twelve trials."""
     kinds = (
-        PartKind.PROCESSOR, PartKind.MEMORY, PartKind.MEMORY, PartKind.BOARD, PartKind.POWER, PartKind.COOLING,
-        PartKind.GRAPHICS, PartKind.DRIVE,
-    )  # fmt: skip
+        PartKind.PROCESSOR,
+        PartKind.MEMORY,
+        PartKind.MEMORY,
+        PartKind.BOARD,
+        PartKind.POWER,
+        PartKind.COOLING,
+        PartKind.GRAPHICS,
+        PartKind.DRIVE,
+    )
     own = tuple(BookPart(f"own {n}", kind) for n, kind in enumerate(kinds))
-    ours = tuple(BookPart(f"shop {n}", kind, ours=True) for n, kind in enumerate(kinds[:7]))
-    fit = [part.tag for part in own]
+    ours = tuple(BookPart(f"shop {n}", kind, known_good=True) for n, kind in enumerate(kinds[:7]))
+    configuration = [part.tag for part in own]
     trials = []
     for n in range(12):
-        tags = list(fit)
+        tags = list(configuration)
         if n:
             tags[n % 7] = f"shop {n % 7}"
-        trials.append(Trial(n, f"trial {n}", Fit(tuple(tags)), (n,)))
+        trials.append(Trial(n, f"trial {n}", Configuration(tuple(tags)), (n,)))
     findings = tuple(replace(each, run=n % 12) for n, each in enumerate(evidence(40, 4).findings))
     exposures = tuple(Exposure(n, 0, "matrix", 10.0, 52.5 + 5 * (n % 4)) for n in range(12))
     return Evidence(findings, exposures, 16, (), Book((*own, *ours), tuple(trials)))

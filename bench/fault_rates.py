@@ -1,4 +1,4 @@
-"""How often each ailment of the proving ground shows under each load, and as what: to hold the knowledge base against.
+"""How often each fault of the proving ground shows under each load, and as what: to hold the knowledge base against.
 
 Usage: python bench/fault_rates.py [CASES] [SEED]; machines that their owners would bring in, an hour of each load.
 """
@@ -8,29 +8,31 @@ from collections import Counter
 
 import numpy as np
 
-from thresher.decoding.anything import Tables, load_tables
+from thresher.decoding.recognise import Tables, load_tables
 from thresher.proving.cases import Case, Sort, Trouble, draw_case, scenario_under
-from thresher.proving.noticed import shows
 from thresher.proving.quick_run import QuickBench, Stint
+from thresher.proving.symptomatic import shows
 
 _LOADS = ("matrix", "memory", "branchy", "relay")
 _HOUR = 60.0
 
 
 def rates(case: Case, tables: Tables) -> tuple[dict[str, float], Counter[str], float]:
-    """Return findings an hour by load, kinds of all of them, and the hottest band of matrix."""
-    an_hour, kinds, hottest = {}, Counter[str](), 0.0
+    """Return findings per hour by load, kinds of all of them, and the hottest band of matrix."""
+    per_hour, kinds, hottest = {}, Counter[str](), 0.0
     for load in _LOADS:
-        done = QuickBench(scenario_under(case, case.first_fit, 7), tables, 1).carry_out((Stint(load, _HOUR),), 60)
+        done = QuickBench(scenario_under(case, case.first_configuration, 7), tables, 1).carry_out(
+            (Stint(load, _HOUR),), 60
+        )
         minutes = sum(each.minutes for each in done.exposures)
-        an_hour[load] = sum(each.count for each in done.findings) / max(minutes, 1.0) * 60.0
+        per_hour[load] = sum(each.count for each in done.findings) / max(minutes, 1.0) * 60.0
         kinds.update({each.kind.value: each.count for each in done.findings})
         if load == "matrix":
             hottest = max((each.temperature_c or 0.0 for each in done.exposures), default=0.0)
-    used = QuickBench(scenario_under(case, case.first_fit, 8), tables, None).live_everyday(20.0)
-    an_hour["everyday"] = sum(each.count for each in used.findings) / 20.0
+    used = QuickBench(scenario_under(case, case.first_configuration, 8), tables, None).live_everyday(20.0)
+    per_hour["everyday"] = sum(each.count for each in used.findings) / 20.0
     kinds.update({f"everyday: {each.kind.value}": each.count for each in used.findings})
-    return an_hour, kinds, hottest
+    return per_hour, kinds, hottest
 
 
 def main() -> None:
@@ -53,7 +55,7 @@ def main() -> None:
         total = sum(shares.values())
         print(f"{kind} ({len(each)})")
         for load in (*_LOADS, "everyday"):
-            values = np.array([an_hour[load] for an_hour, _, _ in each])
+            values = np.array([per_hour[load] for per_hour, _, _ in each])
             low, middle, high = np.quantile(values, (0.1, 0.5, 0.9))
             print(f"    {load:9} {low:8.2f} {middle:8.2f} {high:8.2f} an hour (tenth, half, nine tenths)")
         print("    " + ", ".join(f"{name} {count / total:.2f}" for name, count in shares.most_common(8)))

@@ -1,6 +1,6 @@
-"""False alarms on healthy bench models: draws machines without a fault, runs every load on each, prints findings.
+"""False alarms on healthy simulated machines: draws machines without a fault, runs every load on each, prints findings.
 
-Usage: python bench/healthy_models.py [COUNT] [SEED]; ends with 1 when any sound machine was accused.
+Usage: python bench/healthy_models.py [COUNT] [SEED]; ends with 1 when any healthy machine was accused.
 """
 
 import sys
@@ -10,11 +10,11 @@ from pathlib import Path
 
 import numpy as np
 
-from thresher.benchmodels.machine import BenchModel
-from thresher.benchmodels.scenario import Scenario, load_scenario, shipped_scenarios
-from thresher.engine.engine import Engine
-from thresher.engine.sheet_file import parse_sheet
-from thresher.loads.catalogue import CATALOGUE
+from thresher.engine.assembly import open_engine
+from thresher.engine.run.sheet_file import parse_sheet
+from thresher.loads.registry import LOADS
+from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.scenario import Scenario, load_scenario, shipped_scenarios
 
 _SECONDS = 8
 
@@ -22,7 +22,7 @@ _SECONDS = 8
 def every_load() -> str:
     """Return a sheet that walks through every load."""
     text, start = 'format = "thresher-sheet/1"\ntitle = "Every load"\n', 0
-    for name, kind in CATALOGUE.items():
+    for name, kind in LOADS.items():
         extra = 'patterns = "long"\nwait = 1\n' if name == "memory" else ""
         text += f'[[blocks]]\nrow = "{kind.row.value}"\nload = "{name}"\nstart = {start}\nlength = {_SECONDS}\n{extra}'
         start += _SECONDS
@@ -33,13 +33,22 @@ def drawn(rng: np.random.Generator, whole: Scenario, number: int) -> Scenario:
     """Return a machine of its own: cores, clocks, power, room, cooling; nothing faulty."""
     base = int(rng.integers(28, 42)) * 100
     processor = replace(
-        whole.processor, cores=int(rng.integers(2, 5)), threads_per_core=int(rng.integers(1, 3)), base_mhz=base,
-        all_core_mhz=base + 300, boost_mhz=base + 900, power_limit_w=float(rng.integers(30, 80)),
-    )  # fmt: skip
+        whole.processor,
+        cores=int(rng.integers(2, 5)),
+        threads_per_core=int(rng.integers(1, 3)),
+        base_mhz=base,
+        all_core_mhz=base + 300,
+        boost_mhz=base + 900,
+        power_limit_w=float(rng.integers(30, 80)),
+    )
     return replace(
-        whole, seed=1000 + number, ambient_c=float(rng.integers(16, 31)), processor=processor, faults=(),
+        whole,
+        seed=1000 + number,
+        ambient_c=float(rng.integers(16, 31)),
+        processor=processor,
+        faults=(),
         machine=f"Healthy {number}",
-    )  # fmt: skip
+    )
 
 
 def main() -> int:
@@ -50,7 +59,9 @@ def main() -> int:
     sheet, accused, beats = parse_sheet(every_load(), "every load"), 0, 0
     with tempfile.TemporaryDirectory(prefix="thresher-healthy-") as folder:
         for number in range(count):
-            engine = Engine(BenchModel(drawn(rng, whole, number), 0.0), Path(folder) / f"{number}.thresher", {})
+            engine = open_engine(
+                SimulatedMachine(drawn(rng, whole, number), 0.0), Path(folder) / f"{number}.thresher", {}
+            )
             try:
                 beats += engine.run_to_end(sheet).beats
                 findings = engine.findings

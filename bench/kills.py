@@ -1,7 +1,7 @@
 """A hundred kills of the engine at random moments, and twenty write-ahead files torn at random bytes.
 
-Every job file must open again and lack at most the last tick that was told. Run: python bench/kills.py [KILLS] [TORN]
-"""
+Every job file must open again and lack at most the last tick that was reported. Run: python bench/kills.py [KILLS]
+[TORN]"""
 
 import random
 import shutil
@@ -15,18 +15,19 @@ sys.path.insert(0, str(Path(__file__).parent.parent))
 
 from tests.crash.engine_process import EngineProcess
 
-from thresher.engine.client import EngineClient
-from thresher.engine.protocol import RunStatus, TickEvent
 from thresher.journal.jobfile import JobFile
 from thresher.model.errors import EnvironmentFault
+from thresher.protocol.client import EngineClient
+from thresher.protocol.commands import StartRun, Subscribe
+from thresher.protocol.events import TickEvent
 
-ARGUMENTS = ("--bench-model", "ferry-office", "--speed", "20", "--sheet", "short-round")
+ARGUMENTS = ("--simulate", "ferry-office", "--speed", "20", "--sheet", "short-round")
 
 
 def listen(path: Path, told: list[float]) -> threading.Thread:
-    """Collect the times of all ticks that the engine tells, until it is gone."""
+    """Collect the times of all ticks that the engine reports, until it is gone."""
     client = EngineClient(path, timeout_s=30)
-    client.call("subscribe", bool)
+    client.call(Subscribe())
 
     def work() -> None:
         try:
@@ -43,11 +44,11 @@ def listen(path: Path, told: list[float]) -> threading.Thread:
 
 
 def kill_once(folder: Path, rng: random.Random) -> tuple[bool, int]:
-    """Kill one engine in a run; return whether its file opens, and how many told ticks it lacks."""
+    """Kill one engine in a run; return whether its file opens, and how many reported ticks it lacks."""
     engine = EngineProcess(folder, *ARGUMENTS)
     told: list[float] = []
     thread = listen(engine.socket, told)
-    engine.client.call("run.start", RunStatus)
+    engine.client.call(StartRun())
     time.sleep(0.1 + rng.random())
     engine.kill()
     thread.join(10)
@@ -65,7 +66,7 @@ def kill_once(folder: Path, rng: random.Random) -> tuple[bool, int]:
 def tear(folder: Path, rng: random.Random, times: int) -> tuple[int, int]:
     """Cut the write-ahead file of a killed engine at random bytes; return how many opened, and how many kept order."""
     engine = EngineProcess(folder, *ARGUMENTS)
-    engine.client.call("run.start", RunStatus)
+    engine.client.call(StartRun())
     time.sleep(2.5)
     engine.kill()
     wal = folder / "job.thresher-wal"

@@ -16,7 +16,8 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from PyQt6.QtCore import QTimer
 
-from thresher.launch import start_engine_process
+from thresher.app.launch import start_engine_process
+from thresher.protocol.commands import QuitEngine
 from thresher.ui.app import make_app, take_down
 from thresher.ui.link import EngineLink
 from thresher.ui.look import Look
@@ -92,7 +93,7 @@ def main() -> None:
                 f" {sum(each.place == PLACE for each in state.findings)} findings; the kernel overwrote some"
                 f" {len(lost)} times; longest wait of the window {waits[0] * 1000:.0f} ms; sampling {cost} of a core"
             )
-            link.call("engine.quit")
+            link.call(QuitEngine())
             link.finish()
             take_down(app, window)
     finally:

@@ -37,7 +37,7 @@ def read(path: Path) -> None:
     from thresher.codes.directory import load_codes
     from thresher.decoding.logs import read_log
     from thresher.events.findings import load_event_knowledge
-    from thresher.events.machine_checks.registers import Vendor
+    from thresher.model.vendors import Vendor
 
     began = time.perf_counter()
     with path.open("rb") as stream:

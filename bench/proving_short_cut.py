@@ -1,4 +1,4 @@
-"""What the proving ground's quick runs find beside what the engine with its workers finds, on the same bench models.
+"""What the proving ground's quick runs find beside what the engine with its workers finds, on the same machines.
 
 Usage: python bench/proving_short_cut.py [MINUTES]; prints for each fault the signs by kind, both ways, and the
 seconds that both took.
@@ -12,13 +12,13 @@ from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
 
-from thresher.benchmodels.machine import BenchModel
-from thresher.benchmodels.scenario import Fault, FaultKind, Scenario, load_scenario, shipped_scenarios
-from thresher.decoding.anything import load_tables
-from thresher.engine.engine import Engine
-from thresher.engine.sheet_file import trial_sheet
+from thresher.decoding.recognise import load_tables
+from thresher.engine.assembly import open_engine
+from thresher.engine.run.sheet_file import trial_sheet
 from thresher.model.findings import Finding
 from thresher.proving.quick_run import QuickBench, Stint
+from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.scenario import Fault, FaultKind, Scenario, load_scenario, shipped_scenarios
 
 F = FaultKind
 CASES = (
@@ -35,7 +35,7 @@ CASES = (
 
 def by_engine(scenario: Scenario, load: str, minutes: float, folder: Path) -> Counter[str]:
     """Return the signs by kind that the engine with its workers finds."""
-    engine = Engine(BenchModel(scenario, 0.0), folder / f"{time.monotonic_ns()}.thresher", {})
+    engine = open_engine(SimulatedMachine(scenario, 0.0), folder / f"{time.monotonic_ns()}.thresher", {})
     try:
         engine.run_to_end(trial_sheet(load, minutes, "both ways"))
         return counted(engine.findings)

@@ -8,9 +8,15 @@ from thresher.events.findings import load_event_knowledge
 
 ROOT = Path(__file__).parent.parent
 GROUPS = {
-    "P": "Processor", "M": "Memory", "G": "Graphics", "D": "Drives", "S": "Supply, board, links", "C": "Cooling",
-    "E": "Endings", "X": "The evidence itself",
-}  # fmt: skip
+    "P": "Processor",
+    "M": "Memory",
+    "G": "Graphics",
+    "D": "Drives",
+    "S": "Supply, board, links",
+    "C": "Cooling",
+    "E": "Endings",
+    "X": "The evidence itself",
+}
 
 
 def shares_text(shares: dict[object, float]) -> str:
@@ -38,8 +44,9 @@ def codes_page() -> str:
                 plural = "s" if entry.noise.count > 1 else ""
                 lines += [
                     f"Up to {entry.noise.count} finding{plural} in {entry.noise.hours:g} h from one place may be noise"
-                    f" ({entry.noise.source}).", "",
-                ]  # fmt: skip
+                    f" ({entry.noise.source}).",
+                    "",
+                ]
             lines += ["Usual causes: " + "; ".join(entry.causes) + ".", "", "Next, cheapest first:", ""]
             lines += [f"{number}. {step}" for number, step in enumerate(entry.steps, 1)] + [""]
     lines += ["## Stop codes of another system", "", "| code | name | says | points at |", "|---|---|---|---|"]

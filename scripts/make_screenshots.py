@@ -13,15 +13,15 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from PyQt6.QtWidgets import QApplication
 
-from thresher.demo_bench import prepare_demo_bench
-from thresher.launch import start_engine_process
+from thresher.app.demo import prepare_demo_bench
+from thresher.app.launch import start_engine_process
 from thresher.ui import theme
 from thresher.ui.__main__ import DEMO_ARGUMENTS, LIVE_ARGUMENTS
 from thresher.ui.app import make_app, take_down
 from thresher.ui.link import EngineLink
 from thresher.ui.look import Look
-from thresher.ui.parts.trials_panel import columns_of
 from thresher.ui.state import BenchState
+from thresher.ui.stations.parts.trials_panel import columns_of
 from thresher.ui.window import MainWindow
 
 OUT = Path(__file__).parent.parent / "docs" / "screenshots"
@@ -103,8 +103,8 @@ def parts_pictures(app: QApplication, window: MainWindow) -> None:
     """The Parts after a run: what is likely, what to do, and a swap in the book."""
     window.show_station(3)
     state, station = window.state, window.parts
-    own = next(part.tag for part in state.book.parts if part.kind.value == "processor" and not part.ours)
-    ours = next(part.tag for part in state.book.parts if part.kind.value == "processor" and part.ours)
+    own = next(part.tag for part in state.book.parts if part.kind.value == "processor" and not part.known_good)
+    ours = next(part.tag for part in state.book.parts if part.kind.value == "processor" and part.known_good)
     columns = columns_of(state.book)
     number = next(n for n, column in enumerate(columns) if column.kind.value == "processor")
     station.trials.put(number, ours)
@@ -113,8 +113,8 @@ def parts_pictures(app: QApplication, window: MainWindow) -> None:
     outcome = {"ended": "clean", "load": "matrix", "minutes": 45.0, "kind": None, "trust": 0.95, "note": ""}
     station.outcome_wanted.emit(1, outcome)
     wait_for(app, lambda: state.verdict is not None and own in state.verdict.acts[0].tags, 20)
-    station.record.buttons["freeze"].click()
-    wait_for(app, lambda: bool(state.decided.decisions.frozen), 10)
+    station.record.buttons["lock"].click()
+    wait_for(app, lambda: bool(state.decided.decisions.locked), 10)
     grab(app, window, "parts.png")
 
 
@@ -122,7 +122,7 @@ def intake_pictures(app: QApplication, folder: Path) -> None:
     """The Intake of a machine with doubts: proposed sheets, then idle readings with an odd sensor."""
     job, _shop = prepare_demo_bench(folder / "bench", fresh=False)
     boatyard = next(path for path in job.parent.iterdir() if "boatyard" in path.name and path.suffix == ".thresher")
-    window, _link = bench(app, folder, ["--bench-model", "boatyard-plotter", "--speed", "20"], boatyard)
+    window, _link = bench(app, folder, ["--simulate", "boatyard-plotter", "--speed", "20"], boatyard)
     state = window.state
     window.show_station(0)
     wait_for(app, lambda: len(window.intake.strip.cards) == 3, 20)
@@ -166,7 +166,7 @@ def loads_picture(app: QApplication, folder: Path) -> None:
     """Messages between cores and a memory check side by side, on a machine with a stuck cell."""
     sheet = folder / "links.toml"
     sheet.write_text(LOADS_SHEET)
-    arguments = ["--bench-model", "museum-guide", "--speed", "20", "--sheet", str(sheet)]
+    arguments = ["--simulate", "museum-guide", "--speed", "20", "--sheet", str(sheet)]
     window, _link = bench(app, folder, arguments, folder / "museum.thresher")
     window.start()
     wait_for(app, lambda: window.state.run.run_at >= 150, 120)

@@ -1,4 +1,4 @@
-"""What many tests share: bench models, engines without a window, trees of files, and tidy sockets."""
+"""What many tests share: simulated machines, engines without a window, trees of files, and tidy sockets."""
 
 import os
 from collections.abc import Callable, Iterator
@@ -6,12 +6,13 @@ from pathlib import Path
 
 import pytest
 
-from thresher.benchmodels.machine import BenchModel
-from thresher.benchmodels.scenario import Scenario, load_scenario, shipped_scenarios
+from thresher.engine.assembly import open_engine
 from thresher.engine.engine import Engine
-from thresher.engine.protocol import EngineEvent, TapeEvent
-from thresher.engine.sheet_file import parse_sheet
+from thresher.engine.run.sheet_file import parse_sheet
 from thresher.model.sheet import RunSheet
+from thresher.protocol.events import EngineEvent, TapeEvent
+from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.scenario import Scenario, load_scenario, shipped_scenarios
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
@@ -46,7 +47,7 @@ def sheet() -> Callable[[float], RunSheet]:
 
 
 class Heard:
-    """Collects what an engine tells."""
+    """Collects what an engine reports."""
 
     def __init__(self) -> None:
         """Begin with nothing."""
@@ -67,13 +68,13 @@ class Heard:
 
 @pytest.fixture
 def make_engine(tmp_path: Path) -> Iterator[Callable[..., tuple[Engine, Heard]]]:
-    """Make engines on bench models that run as fast as can be; all are closed at the end."""
+    """Make engines on simulated machines that run as fast as can be; all are closed at the end."""
     made: list[Engine] = []
 
     def make(scenario: Scenario, job: str = "job.thresher", **options: object) -> tuple[Engine, Heard]:
-        system = BenchModel(scenario, speed=0.0)
+        system = SimulatedMachine(scenario, speed=0.0)
         fields = {"machine": scenario.title, "symptoms": "\n".join(scenario.symptoms)}
-        engine = Engine(system, tmp_path / job, fields, **options)  # type: ignore[arg-type]
+        engine = open_engine(system, tmp_path / job, fields, **options)  # type: ignore[arg-type]
         heard = Heard()
         engine.subscribe(heard)
         made.append(engine)

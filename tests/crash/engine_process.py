@@ -1,4 +1,4 @@
-"""A real engine process on a bench model, for tests that kill it."""
+"""A real engine process on a simulated machine, for tests that kill it."""
 
 import signal
 import subprocess
@@ -7,9 +7,10 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from thresher.engine.client import EngineClient
-from thresher.engine.protocol import RunStatus, Snapshot
 from thresher.model.errors import EnvironmentFault
+from thresher.protocol.client import EngineClient
+from thresher.protocol.commands import GetSnapshot
+from thresher.protocol.status import RunStatus
 
 
 class EngineProcess:
@@ -23,11 +24,22 @@ class EngineProcess:
         with self.log.open("ab") as stream:
             self.process = subprocess.Popen(
                 [
-                    sys.executable, "-m", "thresher.cli", "engine", "--socket", str(self.socket),
-                    "--job", str(self.job), "--shop", str(folder / "shop"), *arguments,
+                    sys.executable,
+                    "-m",
+                    "thresher.cli",
+                    "engine",
+                    "--socket",
+                    str(self.socket),
+                    "--job",
+                    str(self.job),
+                    "--shop",
+                    str(folder / "shop"),
+                    *arguments,
                 ],
-                stdout=stream, stderr=stream, stdin=subprocess.DEVNULL,
-            )  # fmt: skip
+                stdout=stream,
+                stderr=stream,
+                stdin=subprocess.DEVNULL,
+            )
         self.client = self._connect()
 
     def _connect(self) -> EngineClient:
@@ -42,7 +54,7 @@ class EngineProcess:
 
     def status(self) -> RunStatus:
         """Ask where the run is."""
-        return self.client.call("snapshot", Snapshot).run
+        return self.client.call(GetSnapshot()).run
 
     def wait(self, condition: Callable[[RunStatus], bool], seconds: float = 60) -> RunStatus:
         """Wait until the run is somewhere."""

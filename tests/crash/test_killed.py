@@ -14,13 +14,14 @@ from pathlib import Path
 import pytest
 
 from tests.crash.engine_process import EngineProcess, alive
-from thresher.engine.client import EngineClient
-from thresher.engine.protocol import RunStatus, Snapshot, TickEvent
-from thresher.engine.server import take_socket
 from thresher.journal.jobfile import JobFile
 from thresher.model.errors import EnvironmentFault
+from thresher.protocol.client import EngineClient
+from thresher.protocol.commands import GetSnapshot, StartRun, StopRun, Subscribe
+from thresher.protocol.events import TickEvent
+from thresher.server.server import take_socket
 
-ON_MODEL = ("--bench-model", "lighthouse-playout", "--speed", "30", "--sheet", "reset-hunt-short")
+ON_MODEL = ("--simulate", "lighthouse-playout", "--speed", "30", "--sheet", "reset-hunt-short")
 StartEngine = Callable[..., EngineProcess]
 
 
@@ -49,8 +50,8 @@ def gone(pids: list[int]) -> bool:
 
 def test_a_killed_engine_loses_nothing_but_the_tick_it_was_in(start_engine: StartEngine) -> None:
     engine = start_engine()
-    engine.client.call("subscribe", bool)
-    engine.client.call("run.start", RunStatus)
+    engine.client.call(Subscribe())
+    engine.client.call(StartRun())
     seen: list[TickEvent] = []
     while not (seen and seen[-1].run.run_at >= 60):
         event = engine.client.next_event()
@@ -70,7 +71,7 @@ def test_a_killed_engine_loses_nothing_but_the_tick_it_was_in(start_engine: Star
     assert [at for at in told if at not in written] in ([], told[-1:])
 
     again = start_engine()
-    tape = [entry.title for entry in again.client.call("snapshot", Snapshot).tape]
+    tape = [entry.title for entry in again.client.call(GetSnapshot()).tape]
     assert any("interrupted after" in title and "matrix, shared cache ran" in title for title in tape)
     with JobFile(engine.job) as stored:
         assert stored.runs()[0].ending == "interrupted"
@@ -80,7 +81,7 @@ def test_many_kills_at_random_moments_leave_a_file_that_opens(start_engine: Star
     rng = random.Random(3)
     for round_number in range(4):
         engine = start_engine()
-        engine.client.call("run.start", RunStatus)
+        engine.client.call(StartRun())
         engine.wait(lambda status: status.run_at > 3)
         time.sleep(rng.random() * 0.4)
         engine.kill()
@@ -92,7 +93,7 @@ def test_many_kills_at_random_moments_leave_a_file_that_opens(start_engine: Star
 
 def test_a_torn_write_ahead_file_loses_only_its_end(start_engine: StartEngine, tmp_path: Path) -> None:
     engine = start_engine()
-    engine.client.call("run.start", RunStatus)
+    engine.client.call(StartRun())
     engine.wait(lambda status: status.run_at > 20)
     engine.kill()
     wal = tmp_path / "job.thresher-wal"
@@ -117,23 +118,23 @@ def _copy(folder: Path, name: str, wal: bytes) -> Path:
 
 def test_a_worker_killed_from_outside_is_told_and_the_run_goes_on(start_engine: StartEngine) -> None:
     engine = start_engine()
-    engine.client.call("run.start", RunStatus)
+    engine.client.call(StartRun())
     engine.wait(lambda status: status.workers_running == 16)
     victim = engine.workers()[4]
     os.kill(victim, signal.SIGKILL)
     status = engine.wait(lambda status: status.workers_running == 15)
     assert status.state == "loading"
-    snapshot = engine.client.call("snapshot", Snapshot)
+    snapshot = engine.client.call(GetSnapshot())
     told = next(entry for entry in snapshot.tape if entry.code == "X-810")
     assert "ended by signal SIGKILL" in told.detail
     assert not any(finding.code == "P-110" for finding in snapshot.findings)
-    sentence = engine.client.call("run.stop", str)
+    sentence = engine.client.call(StopRun())
     assert sentence.startswith("16 of 16 workers have ended")
 
 
 def test_a_run_whose_workers_are_all_killed_ends_and_is_no_pass(start_engine: StartEngine) -> None:
     engine = start_engine()
-    engine.client.call("run.start", RunStatus)
+    engine.client.call(StartRun())
     engine.wait(lambda status: status.workers_running == 16)
     for worker in engine.workers():
         os.kill(worker, signal.SIGKILL)
@@ -144,18 +145,18 @@ def test_a_run_whose_workers_are_all_killed_ends_and_is_no_pass(start_engine: St
 
 def test_stop_ends_every_worker(start_engine: StartEngine) -> None:
     engine = start_engine()
-    engine.client.call("run.start", RunStatus)
+    engine.client.call(StartRun())
     engine.wait(lambda status: status.workers_running == 16)
     workers = engine.workers()
     assert len(workers) == 16
-    engine.client.call("run.stop", str)
+    engine.client.call(StopRun())
     assert gone(workers)
     assert engine.status().workers_running == 0
 
 
 def test_an_engine_told_to_end_stops_its_run_in_order(start_engine: StartEngine) -> None:
     engine = start_engine()
-    engine.client.call("run.start", RunStatus)
+    engine.client.call(StartRun())
     engine.wait(lambda status: status.run_at > 5)
     engine.process.terminate()
     assert engine.process.wait(20) == 0
@@ -176,8 +177,10 @@ def test_a_socket_in_use_is_said_and_the_engine_there_is_left_alone(start_engine
         take_socket(engine.socket)
     other = subprocess.run(
         [sys.executable, "-m", "thresher.cli", "engine", "--socket", str(engine.socket), *ON_MODEL],
-        capture_output=True, text=True, timeout=60,
-    )  # fmt: skip
+        capture_output=True,
+        text=True,
+        timeout=60,
+    )
     assert other.returncode == 2
     assert "another engine answers there" in other.stderr
     assert engine.status().state == "idle"
@@ -191,8 +194,8 @@ def test_a_folder_that_others_may_write_to_is_refused(tmp_path: Path) -> None:
 
 
 def test_an_engine_that_nobody_needs_ends_by_itself_but_not_while_a_run_goes_on(start_engine: StartEngine) -> None:
-    engine = start_engine("--bench-model", "ferry-office", "--speed", "40", "--sheet", "short-round", "--linger", "1")
-    engine.client.call("run.start", RunStatus)
+    engine = start_engine("--simulate", "ferry-office", "--speed", "40", "--sheet", "short-round", "--linger", "1")
+    engine.client.call(StartRun())
     engine.client.close()
     assert engine.process.wait(30) == 0
     with JobFile(engine.job) as stored:
@@ -206,11 +209,11 @@ def test_a_socket_left_by_a_killed_engine_is_taken_over(start_engine: StartEngin
 
 def test_a_window_that_dies_leaves_the_run_going_and_another_can_come(start_engine: StartEngine) -> None:
     engine = start_engine()
-    engine.client.call("run.start", RunStatus)
+    engine.client.call(StartRun())
     engine.wait(lambda status: status.run_at > 5)
     engine.client.close()
     with EngineClient(engine.socket) as second:
-        snapshot = second.call("snapshot", Snapshot)
+        snapshot = second.call(GetSnapshot())
         assert snapshot.run.state in ("waiting", "loading", "preparing")
         assert snapshot.run.run_at > 5
 
@@ -218,11 +221,11 @@ def test_a_window_that_dies_leaves_the_run_going_and_another_can_come(start_engi
 FULL_DISK = """
 import resource, sys
 from pathlib import Path
-from thresher.bootstrap import make_engine, sheet_named
-from thresher.systems import open_system
-from thresher.engine.protocol import TapeEvent, TickEvent
+from thresher.app.wiring import make_engine, sheet_named
+from thresher.app.machines import open_system
+from thresher.protocol.events import TapeEvent, TickEvent
 
-system = open_system(bench_model="ferry-office", speed=0.0)
+system = open_system(simulate="ferry-office", speed=0.0)
 engine = make_engine(system, Path(sys.argv[1]))
 titles = []
 waiting = []
@@ -236,7 +239,7 @@ def hear(event):
 engine.subscribe(hear)
 resource.setrlimit(resource.RLIMIT_FSIZE, (90_000, resource.RLIM_INFINITY))
 status = engine.run_to_end(sheet_named("short-round"))
-assert "Job file is not written" in titles, titles
+assert "Cannot write the job file" in titles, titles
 assert max(waiting) > 50, max(waiting)
 assert status.ending == "finished", status
 resource.setrlimit(resource.RLIMIT_FSIZE, (resource.RLIM_INFINITY, resource.RLIM_INFINITY))

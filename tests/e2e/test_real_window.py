@@ -12,9 +12,10 @@ from pathlib import Path
 
 import pytest
 
-from thresher.engine.client import EngineClient
-from thresher.engine.protocol import Snapshot
 from thresher.model.errors import EnvironmentFault
+from thresher.protocol.answers import Snapshot
+from thresher.protocol.client import EngineClient
+from thresher.protocol.commands import GetSnapshot, QuitEngine
 
 pytestmark = [
     pytest.mark.x11,
@@ -28,8 +29,10 @@ def display() -> Iterator[str]:
     read, write = os.pipe()
     server = subprocess.Popen(
         ["Xvfb", "-displayfd", str(write), "-screen", "0", "1400x900x24", "-nolisten", "tcp", "-noreset"],
-        pass_fds=[write], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-    )  # fmt: skip
+        pass_fds=[write],
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
     os.close(write)
     with os.fdopen(read) as stream:
         number = stream.readline().strip()
@@ -53,16 +56,21 @@ class Desktop:
         """Start the demo and wait for its window."""
         self.folder = folder
         self.environment = os.environ | {
-            "DISPLAY": display, "QT_QPA_PLATFORM": "xcb", "XDG_RUNTIME_DIR": str(folder / "run"),
-            "XDG_DATA_HOME": str(folder / "data"), "HOME": str(folder),
-        }  # fmt: skip
+            "DISPLAY": display,
+            "QT_QPA_PLATFORM": "xcb",
+            "XDG_RUNTIME_DIR": str(folder / "run"),
+            "XDG_DATA_HOME": str(folder / "data"),
+            "HOME": str(folder),
+        }
         (folder / "run").mkdir(mode=0o700)
         self.socket = folder / "run" / "thresher" / "demo.sock"
         with (folder / "window.log").open("wb") as log:
             self.process = subprocess.Popen(
                 [sys.executable, "-m", "thresher.cli", "demo", "--speed", "30"],
-                env=self.environment, stdout=log, stderr=log,
-            )  # fmt: skip
+                env=self.environment,
+                stdout=log,
+                stderr=log,
+            )
 
     def wait_until_shown(self) -> None:
         """Wait for the window and put the keyboard into it."""
@@ -99,7 +107,7 @@ def desktop(display: str, tmp_path: Path) -> Iterator[Desktop]:
             made.process.kill()
         made.process.wait()
         with contextlib.suppress(EnvironmentFault), EngineClient(made.socket, timeout_s=5) as client:
-            client.call("engine.quit", bool)
+            client.call(QuitEngine())
 
 
 def test_the_demo_is_started_by_a_key_and_its_findings_arrive(desktop: Desktop) -> None:
@@ -109,7 +117,7 @@ def test_the_demo_is_started_by_a_key_and_its_findings_arrive(desktop: Desktop) 
         wait_for(lambda: _codes(client) >= {"P-104", "P-310"}, 60, "a wrong result and a machine check")
         assert desktop.socket.stat().st_mode & 0o777 == 0o600
         desktop.xdotool("key", "Escape")
-        wait_for(lambda: client.call("snapshot", Snapshot).run.ending == "stopped", 10, "the run's end")
+        wait_for(lambda: client.call(GetSnapshot()).run.ending == "stopped", 10, "the run's end")
     desktop.close()
     assert list((desktop.folder / "data").rglob("*.thresher"))
 
@@ -117,14 +125,14 @@ def test_the_demo_is_started_by_a_key_and_its_findings_arrive(desktop: Desktop) 
 def test_a_killed_engine_is_started_again_on_the_same_job(desktop: Desktop) -> None:
     desktop.xdotool("key", "ctrl+Return")
     with EngineClient(desktop.socket) as client:
-        wait_for(lambda: client.call("snapshot", Snapshot).run.workers_running == 16, 30, "a load")
-        first = client.call("snapshot", Snapshot)
+        wait_for(lambda: client.call(GetSnapshot()).run.workers_running == 16, 30, "a load")
+        first = client.call(GetSnapshot())
         os.kill(first.pid, signal.SIGKILL)
 
     def second() -> Snapshot | None:
         try:
             with EngineClient(desktop.socket, timeout_s=5) as again:
-                return again.call("snapshot", Snapshot)
+                return again.call(GetSnapshot())
         except EnvironmentFault:
             return None
 
@@ -138,7 +146,7 @@ def test_a_killed_engine_is_started_again_on_the_same_job(desktop: Desktop) -> N
 
 
 def _codes(client: EngineClient) -> set[str]:
-    return {finding.code for finding in client.call("snapshot", Snapshot).findings}
+    return {finding.code for finding in client.call(GetSnapshot()).findings}
 
 
 def _answers(socket: Path) -> bool:

@@ -12,13 +12,13 @@ from hypothesis import strategies as st
 
 from tests.unit.test_firmware_records import MEMORY, PCIE, X64, memory_section, pcie_section, record, x64_section
 from tests.unit.test_stop_codes import dump
-from thresher.decoding.anything import decode_bytes, decode_text, load_tables
 from thresher.decoding.logs import read_log
+from thresher.decoding.recognise import decode_bytes, decode_text, load_tables
 from thresher.events.firmware_records import parse_record, parse_status_block
 from thresher.events.log_forms import LogReader
-from thresher.events.machine_checks.registers import Vendor
 from thresher.events.trace_lines import parse_trace_line
 from thresher.model.errors import InputError
+from thresher.model.vendors import Vendor
 
 TABLES = load_tables()
 CORPUS = Path(__file__).parents[1] / "corpus"
@@ -28,11 +28,22 @@ LINES = [
     for line in (CORPUS / name).read_text(encoding="utf-8").splitlines()
     if line and not line.startswith("#")
 ]
-FORMS = ("[{t}.000001] {x}", "<4>[{t}.5] {x}", "6,{t},{t},-;{x}", "kern  :err   : [{t}.25] {x}",
-         "2026-03-17T13:09:{s:02}Z bench kernel: {x}", "Mar 17 13:09:{s:02} bench kernel: {x}", "{x}",
-         '{{"_TRANSPORT":"kernel","MESSAGE":"{x}","__REALTIME_TIMESTAMP":"{t}"}}')  # fmt: skip
-RECORDS = [record(MEMORY, memory_section()), record(PCIE, pcie_section(3, 5)),
-           record(X64, x64_section(0x404, (0, 1 << 63, 2, 3))), dump(0x124, (0, 1, 2, 3))]  # fmt: skip
+FORMS = (
+    "[{t}.000001] {x}",
+    "<4>[{t}.5] {x}",
+    "6,{t},{t},-;{x}",
+    "kern  :err   : [{t}.25] {x}",
+    "2026-03-17T13:09:{s:02}Z bench kernel: {x}",
+    "Mar 17 13:09:{s:02} bench kernel: {x}",
+    "{x}",
+    '{{"_TRANSPORT":"kernel","MESSAGE":"{x}","__REALTIME_TIMESTAMP":"{t}"}}',
+)
+RECORDS = [
+    record(MEMORY, memory_section()),
+    record(PCIE, pcie_section(3, 5)),
+    record(X64, x64_section(0x404, (0, 1 << 63, 2, 3))),
+    dump(0x124, (0, 1, 2, 3)),
+]
 
 
 def damaged(rng: random.Random, raw: bytes) -> bytes:

@@ -4,18 +4,19 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from thresher.benchmodels.firmware_tables import smbios_table
-from thresher.benchmodels.scenario import load_scenario, parse_scenario, shipped_scenarios
 from thresher.diagnosis.knowledge import parse_knowledge
-from thresher.engine.sheet_file import parse_sheet
+from thresher.engine.run.sheet_file import parse_sheet
 from thresher.events.findings import KernelDecoder, load_event_knowledge
 from thresher.events.kernel_log import KernelRecord, Undecoded, parse_kmsg
 from thresher.events.log_forms import parse_log_text
 from thresher.events.machine_checks.decode import decode_check
-from thresher.events.machine_checks.registers import MachineCheck, Vendor
+from thresher.events.machine_checks.registers import MachineCheck
 from thresher.inventory.smbios import memory_device, walk
 from thresher.model.errors import InputError
+from thresher.model.vendors import Vendor
 from thresher.sensors.probes import cpu_use, energy_to_power, memory_used, parse_number
+from thresher.simulator.firmware_tables import smbios_table
+from thresher.simulator.scenario import load_scenario, parse_scenario, shipped_scenarios
 
 KNOWLEDGE = load_event_knowledge()
 TABLE = smbios_table(load_scenario(shipped_scenarios()["lighthouse-playout"]))

@@ -27,7 +27,7 @@ def fonts(qapp: QApplication) -> None:
 @pytest.fixture
 def engine(tmp_path: Path) -> Iterator[EngineProcess]:
     """An engine on the demo bench, thirty times as fast as life."""
-    arguments = ("--bench-model", "lighthouse-playout", "--speed", "30", "--sheet", "reset-hunt-short")
+    arguments = ("--simulate", "lighthouse-playout", "--speed", "30", "--sheet", "reset-hunt-short")
     started = EngineProcess(tmp_path, *arguments)
     yield started
     started.close()

@@ -10,13 +10,13 @@ from pytestqt.qtbot import QtBot
 
 from tests.crash.engine_process import EngineProcess
 from tests.ui.conftest import OpenWindow
-from thresher.decoding.anything import load_tables
+from thresher.decoding.recognise import load_tables
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import PartKind
-from thresher.ui.evidence.entries import JobGroups
 from thresher.ui.look import Look
 from thresher.ui.state import BenchState
-from thresher.ui.stations.evidence import EvidenceStation
+from thresher.ui.stations.evidence.entries import JobGroups
+from thresher.ui.stations.evidence.station import EvidenceStation
 
 STOP = "0x124 (0x0, 0xffffa2831f2f1028, 0xbe000000, 0x00800400)"
 EXAMPLE = Path(__file__).parents[2] / "docs" / "examples" / "counter-kernel.log"
@@ -149,16 +149,17 @@ def test_asking_for_evidence_gives_origin_time_fit_and_use(qtbot: QtBot, station
     dialog = station.ask_add(entry)
     assert (dialog.origin.text(), dialog.known.isChecked()) == ("counter-kernel.log", True)
     assert dialog.hours.value() == pytest.approx(8.6, abs=0.2)
-    dialog.fit.setText("with the old module")
+    dialog.configuration.setText("with the old module")
     with qtbot.waitSignal(station.evidence_wanted) as wanted:
         dialog.accept()
     assert wanted.args is not None
-    findings, known = wanted.args
+    (command,) = wanted.args
+    findings = command.findings
     assert (findings[0].code, findings[0].count) == ("M-310", 5)
-    assert known["fit"] == "with the old module"
-    assert known["minutes"] == pytest.approx(dialog.hours.value() * 60)
+    assert command.configuration == "with the old module"
+    assert command.minutes == pytest.approx(dialog.hours.value() * 60)
     dialog.known.setChecked(False)
-    assert dialog.answer()["when"] is None
+    assert dialog.answer(findings).when is None
 
 
 def test_groups_follow_findings_and_begin_anew_when_some_are_taken_back(qtbot: QtBot) -> None:
@@ -201,10 +202,10 @@ def test_the_station_follows_a_run_and_evidence_is_added_and_taken_back(
     assert dialog is not None
     dialog.accept()
     qtbot.waitUntil(lambda: any(each.origin for each in window.state.findings), timeout=10_000)
-    qtbot.waitUntil(station.take_back.isVisible, timeout=10_000)
+    qtbot.waitUntil(station.undo.isVisible, timeout=10_000)
     added = next(each for each in window.state.findings if each.origin)
     assert (added.code, added.origin) == ("P-320", "what was pasted")
-    station.take_back.click()
+    station.undo.click()
     qtbot.waitUntil(lambda: not any(each.origin for each in window.state.findings), timeout=10_000)
 
 

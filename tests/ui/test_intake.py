@@ -12,13 +12,14 @@ from pytestqt.qtbot import QtBot
 from tests.conftest import Heard
 from tests.crash.engine_process import EngineProcess
 from tests.ui.conftest import OpenWindow
-from thresher.benchmodels.scenario import Scenario
-from thresher.demo_bench import prepare_demo_bench
+from thresher.app.demo import prepare_demo_bench
+from thresher.app.launch import start_engine_process
 from thresher.engine.engine import Engine
-from thresher.engine.protocol import JobEvent, Snapshot
 from thresher.journal.jobfile import JobFile
-from thresher.launch import start_engine_process
 from thresher.model.errors import InputError
+from thresher.protocol.commands import GetSnapshot
+from thresher.protocol.events import JobEvent
+from thresher.simulator.scenario import Scenario
 from thresher.ui.app import EngineKeeper
 from thresher.ui.link import EngineLink
 from thresher.ui.look import Look
@@ -29,7 +30,7 @@ MakeEngine = Callable[..., tuple[Engine, Heard]]
 
 
 def job_of(engine: EngineProcess) -> dict[str, str]:
-    return engine.client.call("snapshot", Snapshot).job
+    return engine.client.call(GetSnapshot()).job
 
 
 def chip(window: MainWindow, text: str) -> QPushButton:
@@ -117,11 +118,11 @@ def test_the_engine_refuses_fields_and_symptoms_that_it_does_not_know(
 ) -> None:
     engine, heard = make_engine(lighthouse)
     with pytest.raises(InputError) as caught:
-        engine.set_job({"colour": "red", "symptoms": "hums shanties"})
+        engine.jobs.set_fields({"colour": "red", "symptoms": "hums shanties"})
     assert {fault.place for fault in caught.value.faults} == {"colour", "symptoms"}
     with pytest.raises(InputError, match="no sheet 'nowhere'"):
-        engine.choose_sheet("nowhere")
-    engine.set_job({"symptoms": "freezes\nstop screen"})
+        engine.sheets.choose("nowhere")
+    engine.jobs.set_fields({"symptoms": "freezes\nstop screen"})
     (event,) = [event for event in heard.events if isinstance(event, JobEvent)]
     assert event.symptoms == ("freezes", "stop screen")
 
@@ -193,7 +194,7 @@ def test_a_limit_is_set_by_keyboard_with_its_reason(
     assert "Expected a number" in panel.name.text()
     panel.value.setText("90")
     qtbot.keyClick(button(window, "limit_set"), Qt.Key.Key_Space)
-    assert "Say why" in panel.name.text()
+    assert "Give a reason" in panel.name.text()
     qtbot.keyClicks(panel.reason, "old paste")
     qtbot.keyClick(button(window, "limit_set"), Qt.Key.Key_Space)
     qtbot.waitUntil(lambda: window.state.channels[0].limits[0].value == 90.0, timeout=5_000)
@@ -218,7 +219,7 @@ def test_idle_readings_are_taken_and_a_channel_is_not_believed(
     qtbot.mouseClick(button(window, "trust"), Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: bool(window.state.channels[0].distrust), timeout=5_000)
     window.state.refresh_now()
-    assert button(window, "trust").text() == "Believe it"
+    assert button(window, "trust").text() == "Trust sensor"
     assert window.intake.readings.list.ordered()[0] == 0, "what is odd stands first"
 
 
@@ -296,7 +297,7 @@ def test_another_job_comes_with_an_engine_of_its_own(
 ) -> None:
     job, shop = prepare_demo_bench(tmp_path / "bench", fresh=False)
     socket, log = tmp_path / "engine.sock", tmp_path / "engine.log"
-    arguments = ["--bench-model", "lighthouse-playout", "--speed", "30", "--job", str(job), "--shop", str(shop)]
+    arguments = ["--simulate", "lighthouse-playout", "--speed", "30", "--job", str(job), "--shop", str(shop)]
     process = start_engine_process(socket, arguments, log)
     state, link = BenchState(), EngineLink(socket)
     window = MainWindow(state, Look(), link)

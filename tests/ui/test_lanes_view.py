@@ -16,10 +16,10 @@ from thresher.model.channels import Limit, LimitSide
 from thresher.model.errors import EnvironmentFault, InputError
 from thresher.model.parts import PartKind
 from thresher.sensors.lanes import Lane
-from thresher.ui.lane_painter import LaneFrame
-from thresher.ui.lane_pictures import lanes_image, save_lanes
-from thresher.ui.lanes_view import LanesView, range_text
 from thresher.ui.look import Look
+from thresher.ui.stations.bench.lane_painter import LaneFrame
+from thresher.ui.stations.bench.lane_pictures import lanes_image, save_lanes
+from thresher.ui.stations.bench.lanes_view import LanesView, range_text
 from thresher.ui.time_axis import TimeAxis
 from thresher.ui.window import MainWindow
 
@@ -125,7 +125,7 @@ def test_the_lanes_are_saved_with_their_title(window: MainWindow, tmp_path: Path
     assert len({image.pixel(x, y) for x in range(0, 2560, 40) for y in range(0, 1440, 40)}) > 5
     text = svg.read_text()
     assert "Job 0417" in text
-    assert "bench model: simulated" in text
+    assert "simulated machine" in text
     assert lanes_image(window.bench.lanes).width() == 2560
     with pytest.raises(InputError, match=r"expected .png or .svg"):
         save_lanes(window.bench.lanes, tmp_path / "lanes.bmp")
@@ -178,14 +178,14 @@ def test_a_log_from_elsewhere_is_matched_by_eye_and_becomes_a_job(
     log.write_text("time,Socket [°C],+12V [V],Mood\n" + rows)
     window = open_window(engine)
     shown: list[Path] = []
-    monkeypatch.setattr(window, "show_stored", shown.append)
-    dialog = window.match_log(log)
+    monkeypatch.setattr(window.files, "show_stored", shown.append)
+    dialog = window.files.match_log(log)
     assert dialog is not None
     assert dialog.changes() == ["Socket [°C]=temperature,board", "+12V [V]=voltage,power", "Mood="]
     part = dialog.table.cellWidget(0, 2)
     assert isinstance(part, QComboBox)
     part.setCurrentText("processor")
-    with qtbot.waitSignal(window.log_taken_in, timeout=30_000) as taken:
+    with qtbot.waitSignal(window.files.log_imported, timeout=30_000) as taken:
         dialog.accept()
     with JobFile(Path(taken.args[0])) as stored:
         (run,) = stored.runs()
@@ -193,10 +193,10 @@ def test_a_log_from_elsewhere_is_matched_by_eye_and_becomes_a_job(
         assert [finding.code for finding in stored.findings(run)] == ["S-410"]
     assert shown == [Path(taken.args[0])]
     assert "1 finding" in window.state.trouble
-    again = window.match_log(log)
+    again = window.files.match_log(log)
     assert again is not None
     assert again.changes()[0] == "Socket [°C]=temperature,processor", "what was chosen is remembered"
     again.reject()
     (tmp_path / "bad.csv").write_text("nothing")
-    assert window.match_log(tmp_path / "bad.csv") is None
+    assert window.files.match_log(tmp_path / "bad.csv") is None
     assert "expected titles" in window.state.trouble

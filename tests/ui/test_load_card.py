@@ -1,4 +1,4 @@
-"""What the load under way tells on the Bench."""
+"""What the load under way reports on the Bench."""
 
 from pathlib import Path
 
@@ -7,10 +7,10 @@ from pytestqt.qtbot import QtBot
 
 from tests.crash.engine_process import EngineProcess
 from tests.ui.conftest import OpenWindow
-from thresher.engine.protocol import MemoryStatus
+from thresher.loads.status import MemoryStatus
 from thresher.model.parts import PartKind, PartStatus
 from thresher.model.verdict import HowLong, SeenRate
-from thresher.ui.load_card import coverage_text, how_long_text, minutes_text, rate_text
+from thresher.ui.stations.bench.load_card import coverage_text, how_long_text, minutes_text, rate_text
 
 SHEET = """
 format = "thresher-sheet/1"
@@ -30,16 +30,21 @@ length = 110
 
 def test_times_are_told_short_and_never_as_nothing() -> None:
     assert [minutes_text(each) for each in (None, 0.0, 0.4, 12.4, 99.0, 150.0)] == [
-        "> 1000 h", "reached", "< 1 min", "12 min", "99 min", "2 h",
-    ]  # fmt: skip
+        "> 1000 h",
+        "reached",
+        "< 1 min",
+        "12 min",
+        "99 min",
+        "2 h",
+    ]
 
 
 def test_stories_say_what_a_number_means() -> None:
     each = HowLong("m", "one core weak", PartKind.PROCESSOR, 0.46, 33.0, 180.0)
-    assert "46 % of such faults would have shown by now" in how_long_text(each)
+    assert "46 % of such faults would have been detected by now" in how_long_text(each)
     assert "95 % after 33 min more of this, 99 % after 3 h" in how_long_text(each)
     seen = SeenRate(6, 0.1, 61.0, 30.2, 118.0, 5.9)
-    assert rate_text(seen).startswith("6 findings in 6 min of the loads that showed them: 61 an hour")
+    assert rate_text(seen).startswith("6 findings in 6 min of the loads that showed them: 61 per hour")
     assert "clean run of 6 min of the same makes 95 % sure" in rate_text(seen)
     assert coverage_text(MemoryStatus(int(22.9 * (1 << 30)), None, 24 << 30, 0, 0.0, True)) == "22.9 of 24.0 GiB"
 
@@ -49,7 +54,7 @@ def test_coverage_times_and_how_long_appear_while_the_load_runs(
 ) -> None:
     (tmp_path / "links.toml").write_text(SHEET)
     engine = EngineProcess(
-        tmp_path, "--bench-model", "museum-guide", "--speed", "30", "--sheet", str(tmp_path / "links.toml")
+        tmp_path, "--simulate", "museum-guide", "--speed", "30", "--sheet", str(tmp_path / "links.toml")
     )
     try:
         window = open_window(engine)
@@ -58,21 +63,24 @@ def test_coverage_times_and_how_long_appear_while_the_load_runs(
         assert card.height() == 0
         window.start()
         state = window.state
-        qtbot.waitUntil(lambda: state.run.memory is not None and state.run.memory.passes > 1, timeout=60_000)
+        qtbot.waitUntil(
+            lambda: (memory := state.run.newest(MemoryStatus)) is not None and memory.passes > 1, timeout=60_000
+        )
         qtbot.waitUntil(lambda: state.verdict is not None and state.verdict.seen_rate is not None, timeout=60_000)
         state.refresh_now()
         qtbot.waitUntil(lambda: card.height() > 150, timeout=10_000)
         card.grab()
         told = "\n".join(spot.text for spot in card.spots)
-        assert "GiB taken; the rest belongs to the running system" in told
+        assert "GiB taken; the rest is in use by the running system" in told
         assert "CPU 0 and CPU 6: 24 ns" in told
-        assert "would have shown by now" in told
-        assert "an hour" in told
+        assert "would have been detected by now" in told
+        assert "per hour" in told
         modules = state.snapshot.machine.parts_of(PartKind.MEMORY) if state.snapshot else ()
         qtbot.waitUntil(lambda: state.status_of(PartKind.MEMORY) is PartStatus.REPLACE, timeout=60_000)
         assert {part.place: state.status_of_part(part) for part in modules} == {
-            "A2": PartStatus.UNTESTED, "B2": PartStatus.REPLACE,
-        }  # fmt: skip
+            "A2": PartStatus.UNTESTED,
+            "B2": PartStatus.REPLACE,
+        }
         window.resize(1024, 700)
         state.refresh_now()
         qtbot.waitUntil(lambda: window.bench.tape.height() > 90, timeout=5_000)
@@ -84,6 +92,6 @@ def test_coverage_times_and_how_long_appear_while_the_load_runs(
 
 @pytest.mark.parametrize("word", ["relay, shared cache", "memory, 4 patterns"])
 def test_blocks_are_named_on_the_sheet(word: str, tmp_path: Path) -> None:
-    from thresher.engine.sheet_file import parse_sheet
+    from thresher.engine.run.sheet_file import parse_sheet
 
     assert word in [block.title for block in parse_sheet(SHEET, "test").blocks]

@@ -10,26 +10,31 @@ from pytestqt.qtbot import QtBot
 
 from tests.crash.engine_process import EngineProcess
 from tests.ui.conftest import OpenWindow
-from thresher.engine.protocol import BookEvent, DecisionsEvent, VerdictEvent
-from thresher.model.decisions import ClosedJob, Culprit, Decisions, FrozenVerdict, PriorChange, TurnedOut
+from thresher.model.decisions import ActualCause, ClosedJob, Culprit, Decisions, LockedVerdict, PriorChange
 from thresher.model.errors import EnvironmentFault
 from thresher.model.parts import PartKind, PartStatus
-from thresher.model.trials import Book, BookPart, Candidate, Ended, Fit, NextTrial, Trial
+from thresher.model.trials import Book, BookPart, Candidate, Configuration, Ended, NextTrial, Outcome, Trial
 from thresher.model.verdict import Act, Advice, Course, Reason, Suspect, Verdict
+from thresher.protocol.commands import AddPart, CloseJob
+from thresher.protocol.events import BookEvent, DecisionsEvent, VerdictEvent
 from thresher.report.tags import tags_of
 from thresher.ui.look import Look
-from thresher.ui.parts.decision_panel import course_words
-from thresher.ui.parts.tags_sheet import write_tags
-from thresher.ui.parts.trials_panel import Column, columns_of, fit_of_row, row_of
 from thresher.ui.state import BenchState
-from thresher.ui.stations.parts import PartsStation, change_words
+from thresher.ui.stations.parts.decision_panel import course_words
+from thresher.ui.stations.parts.station import PartsStation, change_words
+from thresher.ui.stations.parts.tags_sheet import write_tags
+from thresher.ui.stations.parts.trials_panel import Column, columns_of, configuration_of_row, row_of
 
 P = PartKind
 PARTS = (
-    BookPart("B-1", P.BOARD), BookPart("P-1", P.PROCESSOR), BookPart("M-1", P.MEMORY), BookPart("M-2", P.MEMORY),
-    BookPart("SHOP-M", P.MEMORY, ours=True), BookPart("SHOP-P", P.PROCESSOR, ours=True),
-)  # fmt: skip
-FIT = Fit(("B-1", "P-1", "M-1", "M-2"), (("A2", "M-1"), ("B2", "M-2")))
+    BookPart("B-1", P.BOARD),
+    BookPart("P-1", P.PROCESSOR),
+    BookPart("M-1", P.MEMORY),
+    BookPart("M-2", P.MEMORY),
+    BookPart("SHOP-M", P.MEMORY, known_good=True),
+    BookPart("SHOP-P", P.PROCESSOR, known_good=True),
+)
+FIT = Configuration(("B-1", "P-1", "M-1", "M-2"), (("A2", "M-1"), ("B2", "M-2")))
 BOOK = Book(PARTS, (Trial(0, "As it came in", FIT),))
 
 
@@ -54,7 +59,7 @@ def test_the_book_s_places_are_columns_and_a_fit_is_a_row() -> None:
     columns = columns_of(BOOK)
     assert [column.title for column in columns] == ["board", "processor", "A2", "B2"]
     assert row_of(BOOK, FIT, columns) == ["B-1", "P-1", "M-1", "M-2"]
-    swapped = fit_of_row(BOOK, ["B-1", "SHOP-P", "", "M-1"], columns, FIT)
+    swapped = configuration_of_row(BOOK, ["B-1", "SHOP-P", "", "M-1"], columns, FIT)
     assert set(swapped.tags) == {"B-1", "SHOP-P", "M-1"}
     assert swapped.places == (("B2", "M-1"),)
     assert row_of(BOOK, swapped, columns) == ["B-1", "SHOP-P", "", "M-1"]
@@ -66,10 +71,10 @@ def test_keys_go_from_place_to_place_and_through_what_could_be_there(qtbot: QtBo
     assert not station.begin.isEnabled()
     qtbot.keyClick(panel, Qt.Key.Key_Right)
     qtbot.keyClick(panel, Qt.Key.Key_Down)
-    fit = panel.planned()
-    assert fit is not None
-    assert "SHOP-P" in fit.tags
-    assert "P-1" not in fit.tags
+    configuration = panel.planned()
+    assert configuration is not None
+    assert "SHOP-P" in configuration.tags
+    assert "P-1" not in configuration.tags
     assert station.begin.isEnabled()
     qtbot.keyClick(panel, Qt.Key.Key_Delete)
     emptied = panel.planned()
@@ -89,14 +94,14 @@ def test_a_chip_is_dragged_from_the_tray_into_its_place(qtbot: QtBot, station: P
     qtbot.mousePress(panel, Qt.MouseButton.LeftButton, pos=tray.center().toPoint())
     qtbot.mouseMove(panel, row)
     qtbot.mouseRelease(panel, Qt.MouseButton.LeftButton, pos=row)
-    fit = panel.planned()
-    assert fit is not None
-    assert "SHOP-P" in fit.tags
-    # a module does not fit into the socket, and stays where it was
+    configuration = panel.planned()
+    assert configuration is not None
+    assert "SHOP-P" in configuration.tags
+    # a module does not configuration into the socket, and stays where it was
     memory = next(area for area, part in panel._tray() if part.tag == "SHOP-M")
     qtbot.mousePress(panel, Qt.MouseButton.LeftButton, pos=memory.center().toPoint())
     qtbot.mouseRelease(panel, Qt.MouseButton.LeftButton, pos=row)
-    assert panel.planned() == fit
+    assert panel.planned() == configuration
     # back onto the tray: the place is empty
     qtbot.mousePress(panel, Qt.MouseButton.LeftButton, pos=row)
     qtbot.mouseRelease(panel, Qt.MouseButton.LeftButton, pos=tray.center().toPoint())
@@ -105,14 +110,14 @@ def test_a_chip_is_dragged_from_the_tray_into_its_place(qtbot: QtBot, station: P
 
 def test_settings_and_cleaning_are_trials_too(station: PartsStation) -> None:
     station.stock.click()
-    fit = station.trials.planned()
-    assert fit is not None
-    assert fit.stock == (P.PROCESSOR, P.MEMORY)
+    configuration = station.trials.planned()
+    assert configuration is not None
+    assert configuration.stock == (P.PROCESSOR, P.MEMORY)
     station.cleaned.click()
     station.seated.click()
-    fit = station.trials.planned()
-    assert fit is not None
-    assert fit.treated == ("cooling", "memory", "board", "drive")
+    configuration = station.trials.planned()
+    assert configuration is not None
+    assert configuration.treated == ("cooling", "memory", "board", "drive")
     one_at_a_time = []
     for _ in range(3):
         station.stock.click()
@@ -124,7 +129,7 @@ def test_settings_and_cleaning_are_trials_too(station: PartsStation) -> None:
 
 
 def test_one_click_sets_the_proposed_trial_up_and_another_begins_it(qtbot: QtBot, station: PartsStation) -> None:
-    alone = Fit(("B-1", "P-1", "M-1"), (("A2", "M-1"),))
+    alone = Configuration(("B-1", "P-1", "M-1"), (("A2", "M-1"),))
     proposed = NextTrial(Candidate("M-1 alone", alone, 4.0), "memory", 5.0, 0.5, 0.6, "M-2 (60 %)", "M-1 (70 %)")
     station.set_up(proposed)
     assert station.trials.planned() == alone
@@ -144,10 +149,10 @@ def test_how_a_trial_ended_elsewhere_is_asked_with_whose_word_it_is(qtbot: QtBot
         dialog.accept()
     assert wanted.args is not None
     number, outcome = wanted.args
-    assert (number, outcome["ended"], outcome["minutes"], outcome["trust"]) == (0, Ended.FAILED, 3.0, 0.5)
+    assert (number, outcome.ended, outcome.minutes, outcome.trust) == (0, Ended.FAILED, 3.0, 0.5)
     dialog.ended.setCurrentIndex(dialog.ended.findData(Ended.NO_START))
     answer = dialog.answer()
-    assert (answer["load"], answer["minutes"], answer["kind"]) == ("", 0.0, None)
+    assert (answer.load, answer.minutes, answer.kind) == ("", 0.0, None)
 
 
 # ---- what was decided
@@ -155,22 +160,36 @@ def test_how_a_trial_ended_elsewhere_is_asked_with_whose_word_it_is(qtbot: QtBot
 
 def suspect(kind: PartKind | None, tag: str, mode: str, probability: float) -> Suspect:
     return Suspect(
-        mode, "what it does", kind, tag or (kind.value if kind else ""), "", probability,
-        (Reason("how common it is", -3.0), Reason("3 × wrong memory word", 21.0)), "", tag,
-    )  # fmt: skip
+        mode,
+        "what it does",
+        kind,
+        tag or (kind.value if kind else ""),
+        "",
+        probability,
+        (Reason("how common it is", -3.0), Reason("3 × wrong memory word", 21.0)),
+        "",
+        tag,
+    )
 
 
 SUSPECTS = (
-    suspect(P.MEMORY, "M-1", "memory.cells", 0.9), suspect(P.MEMORY, "M-1", "memory.contact", 0.05),
-    suspect(P.MEMORY, "SHOP-M", "memory.cells", 0.01), suspect(P.MEMORY, "", "memory.settings", 0.02),
+    suspect(P.MEMORY, "M-1", "memory.cells", 0.9),
+    suspect(P.MEMORY, "M-1", "memory.contact", 0.05),
+    suspect(P.MEMORY, "SHOP-M", "memory.cells", 0.01),
+    suspect(P.MEMORY, "", "memory.settings", 0.02),
     suspect(None, "", "nothing", 0.02),
-)  # fmt: skip
+)
 ACT = Act("replace M-1", "replace", ("M-1",), (P.MEMORY,), 70.0, 10.0, 0.9, 12.0, 92.0, 0.95)
 VERDICT = Verdict(
-    SUSPECTS, {"memory": PartStatus.REPLACE, "M-1": PartStatus.REPLACE, "M-2": PartStatus.CLEARED},
-    "Replace the memory M-1", 0.9, None, acts=(ACT,), advice=Advice(Course.ACT, "Replace M-1: needed with 95 %", ACT),
-)  # fmt: skip
-FROZEN = FrozenVerdict(1_790_000_000.0, "Replace the memory M-1", "replace M-1", (), SUSPECTS, 2, "before the order")
+    SUSPECTS,
+    {"memory": PartStatus.REPLACE, "M-1": PartStatus.REPLACE, "M-2": PartStatus.CLEARED},
+    "Replace the memory M-1",
+    0.9,
+    None,
+    acts=(ACT,),
+    advice=Advice(Course.ACT, "Replace M-1: needed with 95 %", ACT),
+)
+FROZEN = LockedVerdict(1_790_000_000.0, "Replace the memory M-1", "replace M-1", (), SUSPECTS, 2, "before the order")
 
 
 def told(station: PartsStation, event: object) -> None:
@@ -180,25 +199,25 @@ def told(station: PartsStation, event: object) -> None:
 
 def test_a_frozen_verdict_and_what_became_of_it_stand_in_the_last_line(qtbot: QtBot, station: PartsStation) -> None:
     bar = station.record
-    assert bar.words.text() == "No verdict frozen yet."
-    assert not bar.buttons["freeze"].isEnabled()
+    assert bar.words.text() == "No verdict locked yet."
+    assert not bar.buttons["lock"].isEnabled()
     told(station, VerdictEvent(VERDICT))
-    with qtbot.waitSignal(bar.freeze_wanted):
-        bar.buttons["freeze"].click()
+    with qtbot.waitSignal(bar.lock_wanted):
+        bar.buttons["lock"].click()
     told(station, DecisionsEvent(Decisions((FROZEN,))))
-    assert bar.words.text().startswith(f"Frozen {datetime.fromtimestamp(FROZEN.wall):%d %b %Y}")
+    assert bar.words.text().startswith(f"Locked {datetime.fromtimestamp(FROZEN.wall):%d %b %Y}")
     assert bar.words.text().endswith("replace M-1")
     assert "+21  3 × wrong memory word" in bar.words.toolTip()
     assert "before the order" in bar.words.toolTip()
-    told(station, DecisionsEvent(Decisions((FROZEN,), TurnedOut(0.0, (Culprit(P.MEMORY, "M-1"),)))))
-    assert bar.words.text() == "It turned out to be the memory M-1, as was said with 95 %."
-    told(station, DecisionsEvent(Decisions((), TurnedOut(0.0, ()))))
-    assert "no verdict was frozen" in bar.words.text()
+    told(station, DecisionsEvent(Decisions((FROZEN,), ActualCause(0.0, (Culprit(P.MEMORY, "M-1"),)))))
+    assert bar.words.text() == "Actual cause: the memory M-1, predicted at 95 %."
+    told(station, DecisionsEvent(Decisions((), ActualCause(0.0, ()))))
+    assert "no verdict had been locked" in bar.words.text()
 
 
 def test_what_it_turned_out_to_be_is_ticked_as_far_as_it_is_known(qtbot: QtBot, station: PartsStation) -> None:
     told(station, VerdictEvent(VERDICT))
-    dialog = station.ask_turned_out()
+    dialog = station.ask_actual_cause()
     names = [item.text(0) for n in range(dialog.parts.topLevelItemCount()) if (item := dialog.parts.topLevelItem(n))]
     assert names == ["memory M-1", "settings of the memory"]
     head = dialog.parts.topLevelItem(0)
@@ -211,20 +230,20 @@ def test_what_it_turned_out_to_be_is_ticked_as_far_as_it_is_known(qtbot: QtBot, 
     way.setCheckState(0, Qt.CheckState.Checked)
     assert dialog.culprits() == (Culprit(P.MEMORY, "M-1", "memory.contact"),)
     dialog.note.setText("seated anew")
-    with qtbot.waitSignal(station.turned_out_wanted) as wanted:
+    with qtbot.waitSignal(station.actual_cause_wanted) as wanted:
         dialog.accept()
-    assert wanted.args == [{"culprits": (Culprit(P.MEMORY, "M-1", "memory.contact"),), "note": "seated anew"}]
-    other = station.ask_turned_out()
+    assert wanted.args == [CloseJob((Culprit(P.MEMORY, "M-1", "memory.contact"),), "seated anew")]
+    other = station.ask_actual_cause()
     other.nothing.setChecked(True)
     assert other._keep.isEnabled()
     assert not other.parts.isEnabled()
-    assert other.answer()["culprits"] == ()
+    assert other.answer().culprits == ()
 
 
 def test_closed_jobs_can_be_left_out_one_by_one(qtbot: QtBot, station: PartsStation) -> None:
     jobs = (
         ClosedJob("a", "0399", 1_772_000_000.0, (Culprit(P.POWER, "S-1"),), 0.91),
-        ClosedJob("b", "", 1_772_900_000.0, (), None, counts=False),
+        ClosedJob("b", "", 1_772_900_000.0, (), None, counted=False),
     )
     changes = (PriorChange("power.cuts", "supply lets go", P.POWER, 0.036, 0.05, 0.6),)
     told(station, DecisionsEvent(Decisions(), jobs, changes))
@@ -237,7 +256,7 @@ def test_closed_jobs_can_be_left_out_one_by_one(qtbot: QtBot, station: PartsStat
     assert rows == [
         ["b", date.fromtimestamp(jobs[1].wall).isoformat(), "nothing faulty", "–"],
         ["0399, a", date.fromtimestamp(jobs[0].wall).isoformat(), "the power S-1", "91 %"],
-    ]  # fmt: skip
+    ]
     assert "power: supply lets go: 3.6 % of all jobs" in dialog.changes.text()
     assert not dialog.reopen.isEnabled()
     item = dialog.list.topLevelItem(1)
@@ -245,7 +264,7 @@ def test_closed_jobs_can_be_left_out_one_by_one(qtbot: QtBot, station: PartsStat
     with qtbot.waitSignal(station.job_counts) as counting:
         item.setCheckState(0, Qt.CheckState.Unchecked)
     assert counting.args == ["a", False]
-    told(station, DecisionsEvent(Decisions((), TurnedOut(0.0, ())), (), ()))
+    told(station, DecisionsEvent(Decisions((), ActualCause(0.0, ())), (), ()))
     assert "No closed job counts" in dialog.changes.text()
     with qtbot.waitSignal(station.reopen_wanted):
         dialog.reopen.click()
@@ -275,7 +294,7 @@ def test_a_new_part_is_taken_in_under_a_tag_of_its_own(qtbot: QtBot, station: Pa
     dialog.name.setText("QB-50 Fender, from stock")
     with qtbot.waitSignal(station.part_wanted) as wanted:
         dialog.accept()
-    assert wanted.args == [{"tag": "N-7", "kind": "board", "name": "QB-50 Fender, from stock"}]
+    assert wanted.args == [AddPart("N-7", P.BOARD, "QB-50 Fender, from stock")]
 
 
 def test_a_trial_may_be_for_good_also_when_nothing_else_changes(qtbot: QtBot, station: PartsStation) -> None:
@@ -291,7 +310,9 @@ def test_a_trial_may_be_for_good_also_when_nothing_else_changes(qtbot: QtBot, st
 def test_where_machine_and_book_differ_is_asked(qtbot: QtBot, station: PartsStation) -> None:
     bar = station.questions
     assert not bar.isVisible()
-    told(station, BookEvent(BOOK, ("M-2 is in B2 by the book, and the machine shows it in A1", "D-1 is missing", "x")))
+    told(
+        station, BookEvent(BOOK, ("M-2 is in B2 by the book, but the machine reports it in A1", "D-1 is missing", "x"))
+    )
     assert bar.isVisible()
     assert "M-2 is in B2" in bar.words.text()
     assert "1 more" in bar.words.text()
@@ -305,7 +326,7 @@ def test_where_machine_and_book_differ_is_asked(qtbot: QtBot, station: PartsStat
 
 def test_the_advice_is_said_in_few_words() -> None:
     assert course_words(Advice(Course.ACT, "Replace M-1: needed with 95 %")) == "Replace M-1: needed with 95 %"
-    assert "make the trial below" in course_words(Advice(Course.TRY, "Too early"))
+    assert "run the test below" in course_words(Advice(Course.TRY, "Too early"))
 
 
 def test_tags_are_written_as_pages_to_print(qtbot: QtBot, tmp_path: Path) -> None:
@@ -313,7 +334,7 @@ def test_tags_are_written_as_pages_to_print(qtbot: QtBot, tmp_path: Path) -> Non
     assert [tag.code for tag in tags] == ["B-1", "P-1", "M-1", "M-2"]
     assert {tag.code: tag.status for tag in tags}["M-2"] is PartStatus.CLEARED
     assert {tag.code: tag.place for tag in tags}["M-1"] == "A2"
-    swapped = Book(PARTS, (*BOOK.trials, Trial(1, "ours", Fit(("B-1", "SHOP-P")))))
+    swapped = Book(PARTS, (*BOOK.trials, Trial(1, "ours", Configuration(("B-1", "SHOP-P")))))
     ours = tags_of(swapped, VERDICT.statuses, "Playout desk")[-1]
     assert (ours.code, ours.whose, ours.status) == ("SHOP-P", "ours, known good", PartStatus.UNTESTED)
     assert write_tags(tags, "0417", tmp_path / "tags.pdf") == 1
@@ -326,15 +347,15 @@ def test_tags_are_written_as_pages_to_print(qtbot: QtBot, tmp_path: Path) -> Non
 @pytest.mark.parametrize(
     ("after", "words"),
     [
-        (Fit(("B-1", "SHOP-P", "M-1", "M-2")), "SHOP-P in place of P-1"),
-        (Fit(("B-1", "P-1", "M-1")), "M-2 taken out"),
-        (Fit(FIT.tags, FIT.places, (P.MEMORY,)), "Settings back to stock"),
-        (Fit(FIT.tags, FIT.places, (), ("cooling",)), "Cleaned or seated anew"),
-        (Fit(FIT.tags, (("B2", "M-1"), ("A2", "M-2"))), "Parts moved"),
+        (Configuration(("B-1", "SHOP-P", "M-1", "M-2")), "SHOP-P in place of P-1"),
+        (Configuration(("B-1", "P-1", "M-1")), "M-2 removed"),
+        (Configuration(FIT.tags, FIT.places, (P.MEMORY,)), "Settings back to stock"),
+        (Configuration(FIT.tags, FIT.places, (), ("cooling",)), "Cleaned or reseated"),
+        (Configuration(FIT.tags, (("B2", "M-1"), ("A2", "M-2"))), "Parts moved"),
         (FIT, "The same again"),
     ],
 )
-def test_the_usual_words_for_a_change(after: Fit, words: str) -> None:
+def test_the_usual_words_for_a_change(after: Configuration, words: str) -> None:
     assert change_words(FIT, after) == words
 
 
@@ -360,31 +381,29 @@ def test_a_swap_on_a_real_engine_changes_the_verdict_and_can_be_undone(
     station.cleaned.click()
     station.begin.click()
     qtbot.waitUntil(lambda: len(state.book.trials) == 2, timeout=10_000)
-    assert state.book.trials[1].fit.treated == ("cooling",)
-    station.outcome_wanted.emit(
-        1, {"ended": "clean", "load": "matrix", "minutes": 60.0, "kind": None, "trust": 0.9, "note": ""}
-    )
+    assert state.book.trials[1].configuration.treated == ("cooling",)
+    station.outcome_wanted.emit(1, Outcome(Ended.CLEAN, "matrix", 60.0, None, 0.9))
     qtbot.waitUntil(lambda: bool(state.book.trials[1].outcomes), timeout=10_000)
     assert station.trials.ending_of(state.book.trials[1])[1] == "clean"
     assert state.verdict is not None
-    station.record.buttons["freeze"].click()
-    qtbot.waitUntil(lambda: len(state.decided.decisions.frozen) == 1, timeout=10_000)
-    own = next(part for part in state.book.parts if part.kind is P.PROCESSOR and not part.ours)
-    station.turned_out_wanted.emit({"culprits": (Culprit(P.PROCESSOR, own.tag),), "note": ""})
+    station.record.buttons["lock"].click()
+    qtbot.waitUntil(lambda: len(state.decided.decisions.locked) == 1, timeout=10_000)
+    own = next(part for part in state.book.parts if part.kind is P.PROCESSOR and not part.known_good)
+    station.actual_cause_wanted.emit(CloseJob((Culprit(P.PROCESSOR, own.tag),)))
     qtbot.waitUntil(lambda: bool(state.decided.closed), timeout=10_000)
-    turned_out = "It turned out to be the processor"
-    qtbot.waitUntil(lambda: station.record.words.text().startswith(turned_out), timeout=10_000)
+    actual_cause = "Actual cause: the processor"
+    qtbot.waitUntil(lambda: station.record.words.text().startswith(actual_cause), timeout=10_000)
     station.job_counts.emit(state.decided.closed[0].job, False)
-    qtbot.waitUntil(lambda: not state.decided.closed[0].counts, timeout=10_000)
+    qtbot.waitUntil(lambda: not state.decided.closed[0].counted, timeout=10_000)
     station.reopen_wanted.emit()
     qtbot.waitUntil(lambda: not state.decided.closed, timeout=10_000)
     station.runs_assigned.emit(1, 1)
     qtbot.waitUntil(lambda: state.book.trials[1].runs == (1,), timeout=10_000)
     station.undo.click()
     qtbot.waitUntil(lambda: state.book.trials[1].runs == (), timeout=10_000)
-    window.write_tags(tmp_path / "tags.pdf")
+    window.files.write_tags(tmp_path / "tags.pdf")
     assert (tmp_path / "tags.pdf").stat().st_size > 1000
-    station.trial_wanted.emit("The same again", state.book.trials[1].fit, "memory", 15.0, False)
+    station.trial_wanted.emit("The same again", state.book.trials[1].configuration, "memory", 15.0, False)
     qtbot.waitUntil(lambda: state.sheet is not None and "15 min of memory" in state.sheet.title, timeout=10_000)
     station.undo.click()
     qtbot.waitUntil(lambda: len(state.book.trials) == 2, timeout=10_000)

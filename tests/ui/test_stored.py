@@ -8,14 +8,16 @@ from PyQt6.QtGui import QColor, QImage
 from pytestqt.qtbot import QtBot
 
 from tests.conftest import Heard
-from thresher.benchmodels.scenario import Scenario
-from thresher.bootstrap import DEMO_SCENARIO, DEMO_SHEET, job_verdict, sheet_named, take_picture
-from thresher.bootstrap import make_engine as make_engine_on
+from thresher.app.bench_picture import draw_bench
+from thresher.app.machines import open_system
+from thresher.app.stored_job import stored_history, stored_snapshot
+from thresher.app.stored_verdict import job_verdict
+from thresher.app.wiring import DEMO_SCENARIO, DEMO_SHEET, sheet_named
+from thresher.app.wiring import make_engine as make_engine_on
 from thresher.engine.engine import Engine
-from thresher.engine.stored import stored_history, stored_snapshot
 from thresher.journal.jobfile import JobFile
 from thresher.model.errors import EnvironmentFault
-from thresher.systems import open_system
+from thresher.simulator.scenario import Scenario
 from thresher.ui.look import Look
 from thresher.ui.state import BenchState
 from thresher.ui.theme import DARK, LIGHT
@@ -28,7 +30,7 @@ MakeEngine = Callable[..., tuple[Engine, Heard]]
 def job(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The job file of a whole demo run."""
     path = tmp_path_factory.mktemp("stored") / "job.thresher"
-    engine = make_engine_on(open_system(bench_model=DEMO_SCENARIO, speed=0.0), path)
+    engine = make_engine_on(open_system(simulate=DEMO_SCENARIO, speed=0.0), path)
     engine.run_to_end(sheet_named(DEMO_SHEET))
     engine.close()
     return path
@@ -88,8 +90,9 @@ def test_lanes_and_run_sheet_share_one_axis(open_stored: OpenStored) -> None:
     axis = window.bench.axis
     lanes, sheet = window.bench.lanes, window.bench.run_sheet
     assert (lanes.mapTo(window, lanes.rect().topLeft()).x(), lanes.width()) == (
-        sheet.mapTo(window, sheet.rect().topLeft()).x(), sheet.width(),
-    )  # fmt: skip
+        sheet.mapTo(window, sheet.rect().topLeft()).x(),
+        sheet.width(),
+    )
     ground = QColor(LIGHT.panel)
     image = lanes.grab().toImage()
     now = round(axis.x(window.state.now, lanes.width()))
@@ -101,7 +104,7 @@ def test_lanes_and_run_sheet_share_one_axis(open_stored: OpenStored) -> None:
 
 def test_the_picture_of_a_job_is_drawn_without_a_display(job: Path, tmp_path: Path) -> None:
     out = tmp_path / "bench.png"
-    take_picture(job, out)
+    draw_bench(job, out)
     image = QImage(str(out))
     assert (image.width(), image.height()) == (1280, 800)
     assert image.pixelColor(4, 4) == QColor(LIGHT.band)
@@ -112,4 +115,4 @@ def test_a_job_without_a_run_cannot_be_pictured(make_engine: MakeEngine, ferry: 
     engine.watch(2)
     engine.close()
     with pytest.raises(EnvironmentFault, match="holds no run"):
-        take_picture(tmp_path / "job.thresher", tmp_path / "none.png")
+        draw_bench(tmp_path / "job.thresher", tmp_path / "none.png")

@@ -16,10 +16,10 @@ from tests.ui.conftest import OpenWindow
 from thresher.model.parts import PartKind, PartStatus
 from thresher.ui.footer import footer_text
 from thresher.ui.rail import STATIONS
+from thresher.ui.stations.bench.suspect_card import full_story, shown_suspects
+from thresher.ui.stations.bench.tape_view import ENTRY_ROLE
+from thresher.ui.stations.bench.vitals import vitals
 from thresher.ui.stations.coming import WILL_HOLD
-from thresher.ui.suspect_card import full_story, shown_suspects
-from thresher.ui.tape_view import ENTRY_ROLE
-from thresher.ui.vitals import vitals
 from thresher.ui.window import MainWindow
 
 
@@ -84,7 +84,7 @@ def test_an_engine_that_dies_and_comes_back_shows_the_interrupted_run(
     qtbot.waitUntil(lambda: window.state.run.workers_running == 16, timeout=20_000)
     os.kill(engine.process.pid, signal.SIGKILL)
     engine.process.wait(10)
-    again = EngineProcess(tmp_path, "--bench-model", "lighthouse-playout", "--speed", "30")
+    again = EngineProcess(tmp_path, "--simulate", "lighthouse-playout", "--speed", "30")
     try:
         qtbot.waitUntil(lambda: any("interrupted after" in line for line in tape_text(window)), timeout=20_000)
         assert window.state.run.state == "idle"
@@ -101,7 +101,7 @@ def test_a_broken_sheet_is_told_whole_and_changes_nothing(
     broken.write_text(
         'format = "thresher-sheet/1"\n[[blocks]]\nrow = "processor"\nload = "juggling"\nstart = 0\nlength = 0\n'
     )
-    window.put_sheet(broken)
+    window.requests.put_sheet(broken)
     qtbot.waitUntil(lambda: "juggling" in window.state.trouble, timeout=5_000)
     box = window.findChild(QMessageBox, "message_box")
     assert box is not None
@@ -109,8 +109,8 @@ def test_a_broken_sheet_is_told_whole_and_changes_nothing(
         assert words in box.text()
     box.close()
     assert window.state.sheet == before
-    window.put_sheet(tmp_path / "nowhere.toml")
-    assert "cannot be read" in window.state.trouble
+    window.requests.put_sheet(tmp_path / "nowhere.toml")
+    assert "Cannot read" in window.state.trouble
 
 
 def test_a_good_sheet_is_put_on_the_bench(
@@ -122,12 +122,12 @@ def test_a_good_sheet_is_put_on_the_bench(
         'format = "thresher-sheet/1"\ntitle = "Half a minute"\n[limits]\ntemperature_c = 90\n'
         '[[blocks]]\nrow = "processor"\nload = "matrix"\nstart = 0\nlength = 30\nthreads = 1\n'
     )
-    window.put_sheet(good)
+    window.requests.put_sheet(good)
     qtbot.waitUntil(
         lambda: window.state.sheet is not None and window.state.sheet.title == "Half a minute", timeout=5_000
     )
     assert "Start puts 1 thread under load for 0:00:30" in window.bench.head.sentence()
-    assert "It stops by itself at 90 °C" in window.bench.head.sentence()
+    assert "It stops at 90 °C" in window.bench.head.sentence()
 
 
 def test_every_station_can_be_reached_and_says_what_it_is(
@@ -172,13 +172,13 @@ def test_the_cursor_reads_a_lane_at_a_time(qtbot: QtBot, engine: EngineProcess, 
 def test_parts_can_be_asked_by_mouse_and_keyboard(qtbot: QtBot, engine: EngineProcess, open_window: OpenWindow) -> None:
     window = open_window(engine)
     window.bench.map.repaint()
-    stories: list[str] = []
-    window.bench.map.picked.connect(stories.append)
+    asked: list[str] = []
+    window.bench.map.picked.connect(asked.append)
     window.bench.map.setFocus()
     for _ in range(3):
         qtbot.keyClick(window.bench.map, Qt.Key.Key_Down)
-    assert any(story.startswith("Processor: Tern 8-460") for story in stories)
-    assert any("(/sys/firmware/dmi/tables/DMI)" in story for story in stories)
+    assert any(text.startswith("Processor: Tern 8-460") for text in asked)
+    assert any("(/sys/firmware/dmi/tables/DMI)" in text for text in asked)
     core = next(spot for spot in window.bench.map.spots if spot.text.startswith("Core 5"))
     assert "limit 100 °C, read from the chip (temp7_crit)" in core.text
     assert window.bench.map.spot_at(core.area.center()) == core
@@ -191,11 +191,11 @@ def test_every_number_of_the_vitals_tells_where_it_is_from(
     window = open_window(engine)
     cards = {card.title: card for card in vitals(window.state)}
     assert set(cards) >= {"Headroom", "Slowest core", "Package", "Findings", "To 95 % sure"}
-    assert "/sys/class/hwmon" in cards["Headroom"].story
-    assert "counters of CPU" in cards["Slowest core"].story
+    assert "/sys/class/hwmon" in cards["Headroom"].about
+    assert "counters of CPU" in cards["Slowest core"].about
     assert "needs time under load" in cards["To 95 % sure"].line
     rail = next(card for title, card in cards.items() if title.startswith("Rail"))
-    assert "ATX" in rail.story
+    assert "ATX" in rail.about
 
 
 def test_what_could_not_be_read_is_listed(qtbot: QtBot, engine: EngineProcess, open_window: OpenWindow) -> None:
@@ -203,7 +203,7 @@ def test_what_could_not_be_read_is_listed(qtbot: QtBot, engine: EngineProcess, o
     press(qtbot, window, Qt.Key.Key_U, control=True)
     box = window.findChild(QMessageBox, "message_box")
     assert box is not None
-    assert "Everything that this machine offers was read" in box.text()
+    assert "Every source of this machine was read" in box.text()
     box.close()
 
 
@@ -222,7 +222,7 @@ def test_controls_have_names_and_shortcuts_are_in_the_menu(
     assert menu is not None
     actions: list[QAction] = [action for action in menu.actions() if not action.isSeparator()]
     without = {action.text() for action in actions if not action.shortcuts()}
-    assert without == {"Paper", "Night bench", "As the desktop"}
+    assert without == {"Paper", "Night bench", "Follow the desktop"}
     for painted in (window.bench.map, window.bench.vitals, window.bench.run_sheet, window.rail, window.footer):
         assert painted.accessibleName()
 

@@ -23,10 +23,14 @@ def module(
     area = {
         0x08: struct.pack("<HH", (72 if ecc else 64) if gib else 0, 64 if gib else 0),
         0x0C: struct.pack("<H", gib * 1024 if gib < 32 else 0x7FFF),
-        0x0E: bytes([9]), 0x10: bytes([1]), 0x12: bytes([0x1A]),
-        0x15: struct.pack("<H", 3200 if gib else 0), 0x17: bytes([2, 0, 0, 3]),
-        0x1C: struct.pack("<I", gib * 1024), 0x20: struct.pack("<H", configured if gib else 0),
-    }  # fmt: skip
+        0x0E: bytes([9]),
+        0x10: bytes([1]),
+        0x12: bytes([0x1A]),
+        0x15: struct.pack("<H", 3200 if gib else 0),
+        0x17: bytes([2, 0, 0, 3]),
+        0x1C: struct.pack("<I", gib * 1024),
+        0x20: struct.pack("<H", configured if gib else 0),
+    }
     return structure(17, area, 40, slot, "Mussel Bank", part)
 
 
@@ -79,20 +83,38 @@ def desktop() -> Files:
     table = firmware() + b"".join(module(slot, 8, configured=2133) for slot in ("DIMM_A1", "DIMM_A2"))
     table += module("DIMM_B1", 0) + module("DIMM_B2", 0)
     card = "/sys/bus/pci/devices/0000:01:00.0"
-    return cores([(c % 4, 0) for c in range(8)], base_frequency="3600000", cpuinfo_max_freq="4400000") | {
-        "/proc/cpuinfo": "vendor_id : TernHarbour8\nmodel name : Tern 4-360\nflags : fpu avx avx2 fma aes\n",
-        "/proc/meminfo": "MemTotal: 16100000 kB\nMemAvailable: 15000000 kB\n",
-        "/sys/firmware/dmi/tables/DMI": table + END,
-        f"{card}/class": "0x030000\n", f"{card}/vendor": "0x1f4d\n", f"{card}/device": "0x4c40\n",
-        f"{card}/current_link_width": "8\n", f"{card}/max_link_width": "16\n",
-        "/sys/block/sda/size": "976773168\n", "/sys/block/sda/device/model": "Barge 500\n",
-        "/sys/block/sda/queue/rotational": "1\n",
-        "/proc/self/mountinfo": "22 1 8:2 / / rw,relatime shared:1 - ext4 /dev/sda2 rw\n",
-        "/sys/bus/pci/devices/0000:00:14.0/class": "0x0c0330\n",
-    } | chip(0, "coretemp", temp1_input=34000, temp1_label="Package id 0", temp1_crit=100000) | chip(
-        1, "boardmon", in1_input=12090, in1_label="+12V", in8_input=2480, in8_label="Vbat",
-        fan1_input=810, fan1_label="CPU fan", pwm1=102, fan2_input=0,
-    ) | chip(2, "drivetemp", temp1_input=33000)  # fmt: skip
+    return (
+        cores([(c % 4, 0) for c in range(8)], base_frequency="3600000", cpuinfo_max_freq="4400000")
+        | {
+            "/proc/cpuinfo": "vendor_id : TernHarbour8\nmodel name : Tern 4-360\nflags : fpu avx avx2 fma aes\n",
+            "/proc/meminfo": "MemTotal: 16100000 kB\nMemAvailable: 15000000 kB\n",
+            "/sys/firmware/dmi/tables/DMI": table + END,
+            f"{card}/class": "0x030000\n",
+            f"{card}/vendor": "0x1f4d\n",
+            f"{card}/device": "0x4c40\n",
+            f"{card}/current_link_width": "8\n",
+            f"{card}/max_link_width": "16\n",
+            "/sys/block/sda/size": "976773168\n",
+            "/sys/block/sda/device/model": "Barge 500\n",
+            "/sys/block/sda/queue/rotational": "1\n",
+            "/proc/self/mountinfo": "22 1 8:2 / / rw,relatime shared:1 - ext4 /dev/sda2 rw\n",
+            "/sys/bus/pci/devices/0000:00:14.0/class": "0x0c0330\n",
+        }
+        | chip(0, "coretemp", temp1_input=34000, temp1_label="Package id 0", temp1_crit=100000)
+        | chip(
+            1,
+            "boardmon",
+            in1_input=12090,
+            in1_label="+12V",
+            in8_input=2480,
+            in8_label="Vbat",
+            fan1_input=810,
+            fan1_label="CPU fan",
+            pwm1=102,
+            fan2_input=0,
+        )
+        | chip(2, "drivetemp", temp1_input=33000)
+    )
 
 
 def laptop() -> Files:
@@ -102,22 +124,32 @@ def laptop() -> Files:
     return cores(topology, cpuinfo_max_freq="4700000", scaling_max_freq="2400000") | {
         "/proc/cpuinfo": "vendor_id : TernHarbour8\nmodel name : Tern mobile 6\nflags : fpu avx2\n",
         "/proc/meminfo": "MemTotal: 15800000 kB\nMemAvailable: 12000000 kB\n",
-        "/sys/devices/cpu_core/cpus": "0-3\n", "/sys/devices/cpu_atom/cpus": "4-7\n",
+        "/sys/devices/cpu_core/cpus": "0-3\n",
+        "/sys/devices/cpu_atom/cpus": "4-7\n",
         f"{CPU}/intel_pstate/no_turbo": "1\n",
         f"{supply}/type": "Battery\n",
-        f"{supply}/energy_full": "31000000\n", f"{supply}/energy_full_design": "50000000\n",
-        f"{supply}/cycle_count": "612\n", f"{supply}/model_name": "Keel 50\n", f"{supply}/status": "Discharging\n",
+        f"{supply}/energy_full": "31000000\n",
+        f"{supply}/energy_full_design": "50000000\n",
+        f"{supply}/cycle_count": "612\n",
+        f"{supply}/model_name": "Keel 50\n",
+        f"{supply}/status": "Discharging\n",
         "/sys/class/power_supply/hidpp_battery_0/type": "Battery\n",
         "/sys/class/power_supply/hidpp_battery_0/scope": "Device\n",
-        "/sys/class/drm/card1-eDP-1/status": "connected\n", "/sys/class/drm/card1-eDP-1/edid": edid("Cabin 15"),
-        "/sys/class/drm/card1-HDMI-A-1/status": "connected\n", "/sys/class/drm/card1-HDMI-A-1/edid": b"\0" * 128,
+        "/sys/class/drm/card1-eDP-1/status": "connected\n",
+        "/sys/class/drm/card1-eDP-1/edid": edid("Cabin 15"),
+        "/sys/class/drm/card1-HDMI-A-1/status": "connected\n",
+        "/sys/class/drm/card1-HDMI-A-1/edid": b"\0" * 128,
         "/sys/class/drm/card1-DP-1/status": "disconnected\n",
-        "/sys/class/net/wlan0/device/uevent": "\n", "/sys/class/net/wlan0/wireless/x": "\n",
-        "/sys/class/net/wlan0/operstate": "up\n", "/sys/class/net/lo/operstate": "unknown\n",
+        "/sys/class/net/wlan0/device/uevent": "\n",
+        "/sys/class/net/wlan0/wireless/x": "\n",
+        "/sys/class/net/wlan0/operstate": "up\n",
+        "/sys/class/net/lo/operstate": "unknown\n",
         "/proc/asound/cards": " 0 [PCH            ]: HDA-Codec - Harbour Audio\n                      irq 145\n",
-        "/sys/class/power_supply/AC/type": "Mains\n", "/sys/class/power_supply/AC/online": "0\n",
-        **chip(0, "coretemp", temp1_input=51000, temp1_label="Package id 0"), **chip(1, "nvme", temp1_input=41850),
-    }  # fmt: skip
+        "/sys/class/power_supply/AC/type": "Mains\n",
+        "/sys/class/power_supply/AC/online": "0\n",
+        **chip(0, "coretemp", temp1_input=51000, temp1_label="Package id 0"),
+        **chip(1, "nvme", temp1_input=41850),
+    }
 
 
 def workstation() -> Files:
@@ -149,8 +181,9 @@ def old_machine() -> Files:
         "/proc/cpuinfo": "vendor_id : TernHarbour8\nmodel name : Dunlin 2\n",
         "/proc/meminfo": "MemTotal: 2000000 kB\nMemAvailable: 900000 kB\n",
         "/sys/firmware/dmi/tables/DMI": table,
-        "/sys/block/sdb/size": "312581808\n", "/sys/block/sdb/device/model": "Barge 160\n",
-    }  # fmt: skip
+        "/sys/block/sdb/size": "312581808\n",
+        "/sys/block/sdb/device/model": "Barge 160\n",
+    }
 
 
 def virtual_machine() -> Files:
@@ -165,15 +198,24 @@ def virtual_machine() -> Files:
 
 def arm_board() -> Files:
     """No SMBIOS; the device tree names the board."""
-    return cores([(n, 0) for n in range(4)], cpuinfo_max_freq="1800000") | {
-        "/proc/cpuinfo": "processor : 0\nFeatures : fp asimd aes crc32\nCPU implementer : 0x41\nCPU part : 0xd08\n",
-        "/proc/device-tree/model": b"Harbour Light Board 4\0",
-        "/proc/meminfo": "MemTotal: 3900000 kB\nMemAvailable: 3500000 kB\n",
-        "/sys/block/mmcblk0/size": "62333952\n", "/sys/block/mmcblk0/device/name": "SD32G\n",
-    } | chip(0, "cpu_thermal", temp1_input=47000, temp1_crit=110000)  # fmt: skip
+    return (
+        cores([(n, 0) for n in range(4)], cpuinfo_max_freq="1800000")
+        | {
+            "/proc/cpuinfo": "processor : 0\nFeatures : fp asimd aes crc32\nCPU implementer : 0x41\nCPU part : 0xd08\n",
+            "/proc/device-tree/model": b"Harbour Light Board 4\0",
+            "/proc/meminfo": "MemTotal: 3900000 kB\nMemAvailable: 3500000 kB\n",
+            "/sys/block/mmcblk0/size": "62333952\n",
+            "/sys/block/mmcblk0/device/name": "SD32G\n",
+        }
+        | chip(0, "cpu_thermal", temp1_input=47000, temp1_crit=110000)
+    )
 
 
 ALL = {
-    "desktop": desktop, "laptop": laptop, "workstation": workstation, "old machine": old_machine,
-    "virtual machine": virtual_machine, "ARM board": arm_board,
-}  # fmt: skip
+    "desktop": desktop,
+    "laptop": laptop,
+    "workstation": workstation,
+    "old machine": old_machine,
+    "virtual machine": virtual_machine,
+    "ARM board": arm_board,
+}

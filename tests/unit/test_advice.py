@@ -1,4 +1,4 @@
-"""How to go on: sound acts before cheap ones, trials before guesses, and an end when nothing more can be known."""
+"""What to do: sound acts before cheap ones, trials before guesses, and an end when nothing more can be known."""
 
 from dataclasses import replace
 
@@ -7,40 +7,67 @@ import pytest
 from thresher.diagnosis.advice import advise
 from thresher.diagnosis.decision import decide, is_sound, load_prices
 from thresher.diagnosis.evidence import Again, Evidence, signs_of, told_share
-from thresher.diagnosis.inference import counted, weigh
+from thresher.diagnosis.inference import compute_posterior, counted
 from thresher.diagnosis.knowledge import load_knowledge, parse_knowledge
 from thresher.diagnosis.next_trial import candidates, next_trials, swap_minutes
 from thresher.diagnosis.verdict import diagnose
 from thresher.model.errors import InputError
 from thresher.model.findings import Finding, FindingKind, Severity, WrongPlace
 from thresher.model.parts import PartKind, PartStatus
-from thresher.model.trials import Book, BookPart, Ended, Fit, Outcome, Trial
+from thresher.model.trials import Book, BookPart, Configuration, Ended, Outcome, Trial
 from thresher.model.verdict import EVERYDAY_USE, Course, Exposure, Verdict
 
 P, K = PartKind, FindingKind
 KNOWLEDGE, PRICES = load_knowledge(), load_prices()
 LIMITS = KNOWLEDGE.thresholds
 PARTS = (
-    BookPart("B", P.BOARD), BookPart("P", P.PROCESSOR), BookPart("M1", P.MEMORY), BookPart("M2", P.MEMORY),
-    BookPart("S", P.POWER), BookPart("C", P.COOLING), BookPart("D", P.DRIVE), BookPart("our M", P.MEMORY, ours=True),
-    BookPart("our P", P.PROCESSOR, ours=True), BookPart("our B", P.BOARD, ours=True),
-)  # fmt: skip
-FIT = Fit(("B", "P", "M1", "M2", "S", "C", "D"), (("A2", "M1"), ("B2", "M2")))
+    BookPart("B", P.BOARD),
+    BookPart("P", P.PROCESSOR),
+    BookPart("M1", P.MEMORY),
+    BookPart("M2", P.MEMORY),
+    BookPart("S", P.POWER),
+    BookPart("C", P.COOLING),
+    BookPart("D", P.DRIVE),
+    BookPart("our M", P.MEMORY, known_good=True),
+    BookPart("our P", P.PROCESSOR, known_good=True),
+    BookPart("our B", P.BOARD, known_good=True),
+)
+FIT = Configuration(("B", "P", "M1", "M2", "S", "C", "D"), (("A2", "M1"), ("B2", "M2")))
 
 
 def word(address: int, bit: int = 19, steady: bool = True, slot: str = "", run: int = 1) -> Finding:
     place = WrongPlace(address, address, "0" * 16, f"{1 << bit:016x}", steady)
     return Finding(
-        "M-210", K.MEMORY_WRONG, Severity.FAULT, P.MEMORY, 1.0, "t", "d", slot, load="memory", temperature_c=50.0,
-        places=(place,), run=run,
-    )  # fmt: skip
+        "M-210",
+        K.MEMORY_WRONG,
+        Severity.FAULT,
+        P.MEMORY,
+        1.0,
+        "t",
+        "d",
+        slot,
+        load="memory",
+        temperature_c=50.0,
+        places=(place,),
+        run=run,
+    )
 
 
 def seen(kind: FindingKind, load: str = "matrix", core: int | None = None, run: int = 1, count: int = 1) -> Finding:
     return Finding(
-        "X-1", kind, Severity.FAULT, P.PROCESSOR, 1.0, "t", "d", core=core, load=load, temperature_c=80.0, run=run,
+        "X-1",
+        kind,
+        Severity.FAULT,
+        P.PROCESSOR,
+        1.0,
+        "t",
+        "d",
+        core=core,
+        load=load,
+        temperature_c=80.0,
+        run=run,
         count=count,
-    )  # fmt: skip
+    )
 
 
 def book(*trials: Trial) -> Book:
@@ -48,9 +75,11 @@ def book(*trials: Trial) -> Book:
 
 
 def verdict(
-    findings: tuple[Finding, ...], exposures: tuple[Exposure, ...] = (), symptoms: tuple[str, ...] = (),
+    findings: tuple[Finding, ...],
+    exposures: tuple[Exposure, ...] = (),
+    symptoms: tuple[str, ...] = (),
     kept: Book | None = None,
-) -> Verdict:  # fmt: skip
+) -> Verdict:
     return diagnose(Evidence(findings, exposures, 4, symptoms, kept or book()), KNOWLEDGE, PRICES)
 
 
@@ -127,7 +156,7 @@ def test_strays_are_no_reason_to_do_anything_and_hide_no_fault() -> None:
     assert all(each.mode != "nothing.strays" for each in told.suspects)
     assert chance(told, "nothing") > 0.4
     loaded = verdict(strays, (*use, Exposure(1, 0, "matrix", 30.0, 70.0)))
-    assert all(each.mode != "nothing.strays" for each in loaded.how_long)
+    assert all(each.mode != "nothing.strays" for each in loaded.clean_time)
     with_fault = verdict((*strays, word(0x1000), word(0x1000)), (*use, *MEMORY_RUN))
     assert chance(with_fault, "memory.cells") > 0.8
 
@@ -179,8 +208,8 @@ def test_every_step_is_held_to_its_own_threshold() -> None:
 
 
 def test_nothing_is_done_to_parts_of_the_shop_or_that_are_out() -> None:
-    swapped = Fit(("B", "P", "our M", "M2", "S", "C", "D"), (("A2", "our M"), ("B2", "M2")))
-    new = Fit(("B", "P", "our M", "M2", "S", "C", "D"))
+    swapped = Configuration(("B", "P", "our M", "M2", "S", "C", "D"), (("A2", "our M"), ("B2", "M2")))
+    new = Configuration(("B", "P", "our M", "M2", "S", "C", "D"))
     tried = Trial(1, "ours", swapped, (2,))
     failing = (word(0x1000), word(0x1000), word(0x1000, run=2))
     told = verdict(failing, (), kept=book(Trial(0, "as it came in", FIT, (1,)), tried))
@@ -197,7 +226,7 @@ def test_nothing_is_done_to_parts_of_the_shop_or_that_are_out() -> None:
 def test_all_of_a_kind_are_seated_anew_together() -> None:
     told = verdict(tuple(word(0x1000 * n, bit=7, steady=False) for n in range(1, 6)), MEMORY_RUN)
     words = {act.words for act in told.acts if len(act.steps) == 1}
-    assert "seat anew the memory" in words
+    assert "reseat the memory" in words
     assert not any("M1" in each and "seat" in each for each in words)
 
 
@@ -213,8 +242,8 @@ def test_a_machine_that_was_clean_for_long_is_handed_back() -> None:
 
 
 def test_without_a_trial_that_tells_anything_nobody_is_kept_waiting() -> None:
-    weighed = weigh(counted(Evidence((seen(K.ENDED_SUDDENLY),), (), 4, (), book())), KNOWLEDGE)
-    advice = advise(decide(weighed, PRICES, LIMITS, book()), (), LIMITS)
+    posterior = compute_posterior(counted(Evidence((seen(K.ENDED_SUDDENLY),), (), 4, (), book())), KNOWLEDGE)
+    advice = advise(decide(posterior, PRICES, LIMITS, book()), (), LIMITS)
     assert advice.course is Course.WATCH
     assert advice.act is None
     assert "Cannot tell" in advice.sentence
@@ -224,11 +253,11 @@ def test_without_a_trial_that_tells_anything_nobody_is_kept_waiting() -> None:
 
 
 def test_the_way_back_to_its_own_parts_is_offered_and_costs_its_swaps() -> None:
-    now = Fit(("our B", "our P", "M1", "M2", "S", "C", "D"), FIT.places)
+    now = Configuration(("our B", "our P", "M1", "M2", "S", "C", "D"), FIT.places)
     kept = book(Trial(0, "as it came in", FIT, (1,)), Trial(1, "ours", now))
     offered = {each.title: each for each in candidates(kept, now)}
     back = offered["With its own parts again"]
-    assert set(back.fit.tags) == set(FIT.tags)
+    assert set(back.configuration.tags) == set(FIT.tags)
     assert back.minutes == swap_minutes(kept, now, FIT)
     assert back.minutes == swap_minutes(kept, now, replace(now, tags=("B", *now.tags[1:]))) + swap_minutes(
         kept, now, replace(now, tags=(now.tags[0], "P", *now.tags[2:]))
@@ -239,11 +268,11 @@ def test_the_way_back_to_its_own_parts_is_offered_and_costs_its_swaps() -> None:
 
 def test_treatments_are_offered_for_what_is_fitted_and_once() -> None:
     titles = [each.title for each in candidates(book(), FIT)]
-    assert {"Cleaned", "Modules seated anew", "Cards and plugs seated anew"} <= set(titles)
+    assert {"Cleaned", "Modules reseated", "Cards and plugs reseated"} <= set(titles)
     treated = replace(FIT, treated=("cooling", "memory"))
     again = [each.title for each in candidates(book(), treated)]
     assert "Cleaned" not in again
-    assert "Modules seated anew" not in again
+    assert "Modules reseated" not in again
     no_drive = replace(FIT, tags=tuple(tag for tag in FIT.tags if tag != "D"))
     assert not any("drive" in each.title for each in candidates(book(), no_drive))
 
@@ -251,7 +280,7 @@ def test_treatments_are_offered_for_what_is_fitted_and_once() -> None:
 def test_a_fault_of_messages_is_looked_for_with_messages() -> None:
     trials = book(Trial(0, "as it came in", FIT, (1,), (Outcome(Ended.FAILED, "relay", 5.0, K.MESSAGE_WRONG, 0.5),)))
     evidence = Evidence((), (), 4, (), trials)
-    found = next_trials(weigh(evidence, KNOWLEDGE), evidence, candidates(trials, FIT), most=40)
+    found = next_trials(compute_posterior(evidence, KNOWLEDGE), evidence, candidates(trials, FIT), most=40)
     assert "relay" in {each.load for each in found}
 
 

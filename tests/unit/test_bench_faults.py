@@ -1,4 +1,4 @@
-"""Every fault of a bench model shows in the loads that are documented to show it, and sound machines show nothing."""
+"""Every fault of a simulated machine shows in the loads documented to show it, and healthy machines show nothing."""
 
 import re
 from collections.abc import Callable, Iterator
@@ -7,8 +7,16 @@ from pathlib import Path
 
 import pytest
 
-from thresher.benchmodels.machine import BenchModel
-from thresher.benchmodels.scenario import (
+from thresher.engine.assembly import open_engine
+from thresher.engine.engine import Engine
+from thresher.engine.run.sheet_file import parse_sheet
+from thresher.engine.run.team_findings import Storms
+from thresher.model.channels import Quantity
+from thresher.model.findings import Finding, FindingKind, Severity, WrongPlace
+from thresher.model.parts import PartKind
+from thresher.protocol.events import EngineEvent, TickEvent
+from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.scenario import (
     STRENGTH_MEANS,
     Fault,
     FaultKind,
@@ -17,13 +25,6 @@ from thresher.benchmodels.scenario import (
     load_scenario,
     shipped_scenarios,
 )
-from thresher.engine.engine import Engine
-from thresher.engine.evidence import Storms
-from thresher.engine.protocol import EngineEvent, TickEvent
-from thresher.engine.sheet_file import parse_sheet
-from thresher.model.channels import Quantity
-from thresher.model.findings import Finding, FindingKind, Severity, WrongPlace
-from thresher.model.parts import PartKind
 
 F, K = FaultKind, FindingKind
 Run = Callable[[tuple[Fault, ...], str], tuple[Finding, ...]]
@@ -51,8 +52,8 @@ def run(small: Scenario, tmp_path: Path) -> Iterator[Run]:
     engines: list[Engine] = []
 
     def carry_out(faults: tuple[Fault, ...], text: str) -> tuple[Finding, ...]:
-        model = BenchModel(replace(small, faults=faults), 0.0)
-        engine = Engine(model, tmp_path / f"{len(engines)}.thresher", {})
+        model = SimulatedMachine(replace(small, faults=faults), 0.0)
+        engine = open_engine(model, tmp_path / f"{len(engines)}.thresher", {})
         engines.append(engine)
         engine.run_to_end(parse_sheet(text, "test"))
         return engine.findings
@@ -78,12 +79,14 @@ SHOWS = [
     (Fault(kind=F.ADDRESS_LINE, slot="A1", strength=4), sheet(block("memory", 8)), K.MEMORY_WRONG, "A1"),
     (
         Fault(kind=F.RETENTION, slot="A1", strength=10),
-        sheet(block("memory", 70, 'patterns = "retention"\nwait = 25')), K.MEMORY_WRONG, "A1",
+        sheet(block("memory", 70, 'patterns = "retention"\nwait = 25')),
+        K.MEMORY_WRONG,
+        "A1",
     ),
     (Fault(kind=F.SLOT_CONTACT, slot="A1", strength=1500), sheet(block("memory", 20)), K.MEMORY_WRONG, "A1"),
     (Fault(kind=F.MEMORY_CONTROLLER, strength=3000), sheet(block("memory", 20)), K.MEMORY_WRONG, "A1"),
     (Fault(kind=F.MEMORY_TIMING, strength=3000), sheet(block("memory", 20)), K.MEMORY_WRONG, "A1"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("fault", "text", "kind", "place"), SHOWS)
@@ -175,7 +178,7 @@ def test_a_block_holds_the_temperature_that_it_was_given(small: Scenario, tmp_pa
     hottest: list[float] = []
 
     def run_to(text: str, name: str) -> float:
-        engine = Engine(BenchModel(replace(small, faults=(), ambient_c=26.0), 0.0), tmp_path / name, {})
+        engine = open_engine(SimulatedMachine(replace(small, faults=(), ambient_c=26.0), 0.0), tmp_path / name, {})
         hottest.clear()
 
         def on_event(event: EngineEvent) -> None:
@@ -203,7 +206,7 @@ def test_holding_without_a_temperature_is_said(small: Scenario, tmp_path: Path) 
     blind = tuple(
         Fault(kind=F.CHANNEL_GARBAGE, path=f"/sys/class/hwmon/hwmon0/temp{number}_input") for number in range(1, 4)
     ) + tuple(Fault(kind=F.CHANNEL_GARBAGE, path="/sys/class/hwmon/hwmon1/temp2_input") for _ in range(1))
-    engine = Engine(BenchModel(replace(small, faults=blind), 0.0), tmp_path / "blind.thresher", {})
+    engine = open_engine(SimulatedMachine(replace(small, faults=blind), 0.0), tmp_path / "blind.thresher", {})
     engine.watch(3.0)
     engine.run_to_end(parse_sheet(sheet(block("matrix", 5, CORE + "\nhold_c = 70")), "hold"))
     titles = [entry.title for entry in engine.snapshot().tape]

@@ -1,4 +1,4 @@
-"""Bench models: the physics, the files, the log, and scenario files that are wrong."""
+"""Simulated machines: the physics, the files, the log, and scenario files that are wrong."""
 
 import threading
 from collections.abc import Callable
@@ -7,10 +7,10 @@ from pathlib import Path
 
 import pytest
 
-from thresher.benchmodels.machine import BenchModel
-from thresher.benchmodels.scenario import Fault, FaultKind, Scenario, load_scenario, parse_scenario, shipped_scenarios
 from thresher.model.errors import InputError, SourceUnavailable
 from thresher.model.port import Stress, System, SystemKind
+from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.scenario import Fault, FaultKind, Scenario, load_scenario, parse_scenario, shipped_scenarios
 
 WAKE = threading.Event()
 TEMP = "/sys/class/hwmon/hwmon0/temp1_input"
@@ -21,8 +21,8 @@ def number(system: System, path: str) -> int:
     return int(system.read(path))
 
 
-def heated(scenario: Scenario, seconds: float) -> BenchModel:
-    model = BenchModel(scenario, 0.0)
+def heated(scenario: Scenario, seconds: float) -> SimulatedMachine:
+    model = SimulatedMachine(scenario, 0.0)
     threads = scenario.processor.cores * scenario.processor.threads_per_core
     assert model.work is not None
     model.work.set_stress(dict.fromkeys(range(threads), Stress(1.0)))
@@ -31,7 +31,7 @@ def heated(scenario: Scenario, seconds: float) -> BenchModel:
 
 
 def test_load_heats_and_rest_cools(lighthouse: Scenario) -> None:
-    model = BenchModel(lighthouse, 0.0)
+    model = SimulatedMachine(lighthouse, 0.0)
     idle = number(model, TEMP)
     hot = heated(lighthouse, 120)
     assert number(hot, TEMP) > idle + 40_000
@@ -69,7 +69,7 @@ def test_a_dead_fan_is_hotter_and_gives_no_pulses(ferry: Scenario) -> None:
 def test_a_sagging_supply_sags_with_the_load(lighthouse: Scenario) -> None:
     sagging = replace(lighthouse, faults=(Fault(kind=FaultKind.SAGGING_SUPPLY, strength=0.06),))
     rail = "/sys/class/hwmon/hwmon1/in1_input"
-    assert number(BenchModel(sagging, 0.0), rail) > 11_700
+    assert number(SimulatedMachine(sagging, 0.0), rail) > 11_700
     assert number(heated(sagging, 60), rail) < 11_400
     assert number(heated(lighthouse, 60), rail) > 11_900
 
@@ -98,8 +98,8 @@ def test_busy_time_shows_in_proc_stat(lighthouse: Scenario) -> None:
 
 
 def test_its_directories_and_links_are_as_in_sysfs(lighthouse: Scenario) -> None:
-    model = BenchModel(lighthouse, 0.0)
-    assert model.kind is SystemKind.BENCH_MODEL
+    model = SimulatedMachine(lighthouse, 0.0)
+    assert model.kind is SystemKind.SIMULATED
     assert model.list("/sys/class/hwmon") == ["hwmon0", "hwmon1", "hwmon2", "hwmon3"]
     assert "temp1_input" in model.list("/sys/class/hwmon/hwmon2")
     assert model.resolve("/sys/class/hwmon/hwmon0/device") == "/sys/devices/platform/coretemp.0"
@@ -114,7 +114,7 @@ def test_channels_vanish_and_spoil_when_they_are_due(ferry: Scenario) -> None:
         Fault(kind=FaultKind.CHANNEL_VANISHES, path=TEMP, after_s=5.0),
         Fault(kind=FaultKind.CHANNEL_GARBAGE, path="/sys/class/hwmon/hwmon1/fan1_input", after_s=5.0),
     )
-    model = BenchModel(replace(ferry, faults=faults), 0.0)
+    model = SimulatedMachine(replace(ferry, faults=faults), 0.0)
     source = model.open(TEMP)
     assert source.read()
     model.wait_until(model.now() + 6, WAKE)
@@ -124,11 +124,11 @@ def test_channels_vanish_and_spoil_when_they_are_due(ferry: Scenario) -> None:
 
 
 def test_its_clock_waits_for_ours_and_can_be_woken(ferry: Scenario) -> None:
-    model = BenchModel(ferry, 1.0)
+    model = SimulatedMachine(ferry, 1.0)
     wake = threading.Event()
     wake.set()
     model.wait_until(model.now() + 0.5, wake)  # returns at once although half a second of ours is due
-    assert model.wall() - BenchModel(ferry, 1.0).wall() == pytest.approx(0.5)
+    assert model.wall() - SimulatedMachine(ferry, 1.0).wall() == pytest.approx(0.5)
 
 
 GOOD = shipped_scenarios()["lighthouse-playout"].read_text(encoding="utf-8")
@@ -171,7 +171,7 @@ def test_a_scenario_that_is_not_there_is_said(tmp_path: Path) -> None:
 def test_every_scenario_that_ships_is_sound_and_sampled(write_tree: Callable[..., Path]) -> None:
     for path in shipped_scenarios().values():
         scenario = load_scenario(path)
-        assert BenchModel(scenario, 0.0).read("/proc/cpuinfo").count(b"processor") == (
+        assert SimulatedMachine(scenario, 0.0).read("/proc/cpuinfo").count(b"processor") == (
             scenario.processor.cores * scenario.processor.threads_per_core
         )
 
@@ -179,16 +179,16 @@ def test_every_scenario_that_ships_is_sound_and_sampled(write_tree: Callable[...
 # ---- steps of any length, and faults that only talk
 
 
-def settled(step_s: float, seconds: float) -> BenchModel:
+def settled(step_s: float, seconds: float) -> SimulatedMachine:
     scenario = replace(load_scenario(shipped_scenarios()["lighthouse-playout"]), faults=())
-    model = BenchModel(scenario, 0.0, step_s)
+    model = SimulatedMachine(scenario, 0.0, step_s)
     assert model.work is not None
     model.work.set_stress({cpu: Stress(1.0) for cpu in range(16)})
     model.live_until(model.now() + seconds)
     return model
 
 
-def hottest(model: BenchModel) -> float:
+def hottest(model: SimulatedMachine) -> float:
     return max(int(model.read(f"/sys/class/hwmon/hwmon0/temp{n}_input")) for n in range(2, 10)) / 1000.0
 
 
@@ -212,7 +212,7 @@ def test_a_smaller_cooler_is_hotter_and_a_wrong_share_is_refused() -> None:
     assert small.cooler_share == 0.3
     warm = []
     for share in (1.0, 0.3):
-        model = BenchModel(replace(small, cooler_share=share), 0.0, 0.5)
+        model = SimulatedMachine(replace(small, cooler_share=share), 0.0, 0.5)
         assert model.work is not None
         model.work.set_stress({cpu: Stress(1.0) for cpu in range(8)})
         model.live_until(model.now() + 400.0)
@@ -225,16 +225,18 @@ def test_a_smaller_cooler_is_hotter_and_a_wrong_share_is_refused() -> None:
 @pytest.mark.parametrize(
     ("kind", "word"),
     [
-        (FaultKind.SLOT_LINK, "PCIe Bus Error"), (FaultKind.GRAPHICS_HANGS, "ring gfx"),
-        (FaultKind.DRIVE_SURFACE, "critical medium error"), (FaultKind.DRIVE_CABLE, "ata1.00"),
+        (FaultKind.SLOT_LINK, "PCIe Bus Error"),
+        (FaultKind.GRAPHICS_HANGS, "ring gfx"),
+        (FaultKind.DRIVE_SURFACE, "critical medium error"),
+        (FaultKind.DRIVE_CABLE, "ata1.00"),
         (FaultKind.STRAY_ERRORS, ""),
     ],
-)  # fmt: skip
+)
 def test_what_only_talks_talks_most_while_a_person_works(kind: FaultKind, word: str) -> None:
     scenario = load_scenario(shipped_scenarios()["ferry-office"])
     counts = []
     for busy in (0.15, 1.0, 0.0):
-        model = BenchModel(replace(scenario, faults=(Fault(kind=kind, strength=20.0),)), 0.0, 0.5)
+        model = SimulatedMachine(replace(scenario, faults=(Fault(kind=kind, strength=20.0),)), 0.0, 0.5)
         assert model.work is not None
         model.work.set_stress({cpu: Stress(busy) for cpu in range(8)} if busy else {})
         model.live_until(model.now() + 5.0)

@@ -5,19 +5,21 @@ from pathlib import Path
 
 import pytest
 
-from thresher.benchmodels.machine import BenchModel
-from thresher.benchmodels.scenario import load_scenario, shipped_scenarios
 from thresher.diagnosis.knowledge import load_knowledge
-from thresher.engine.block_plan import FreeMemory, free_memory, plan_block, words_of
-from thresher.engine.sheet_file import parse_sheet
+from thresher.engine.run.block_plan import plan_block
+from thresher.engine.run.sheet_file import parse_sheet
 from thresher.inventory.machine import read_inventory
-from thresher.loads.catalogue import CATALOGUE
-from thresher.loads.memory import CHUNK_WORDS
-from thresher.loads.patterns import LONG, SHORT
+from thresher.loads.memory.free import free_memory
+from thresher.loads.memory.patterns import LONG, SHORT
+from thresher.loads.memory.walk import CHUNK_WORDS
+from thresher.loads.plan import FreeMemory
+from thresher.loads.registry import LOADS
+from thresher.machine.tree import TreeSystem
 from thresher.model.errors import EnvironmentFault, InputError
 from thresher.model.parts import PartKind
 from thresher.model.sheet import Block, Precision, Shape, ShapeKind, WorkingSet
-from thresher.system.tree import TreeSystem
+from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.scenario import load_scenario, shipped_scenarios
 
 GIB = 1 << 30
 MEMORY = Block(PartKind.MEMORY, "memory", 0.0, 60.0, working_set=WorkingSet.MAIN_MEMORY, patterns=SHORT)
@@ -59,21 +61,21 @@ def test_a_kernel_that_tells_no_memory_is_said(tmp_path: Path) -> None:
     (tmp_path / "proc/meminfo").write_text("MemTotal: many kB\n")
     system = TreeSystem(tmp_path)
     assert free_memory(system) == FreeMemory(None, None)
-    with pytest.raises(EnvironmentFault, match="does not tell how much memory is free"):
+    with pytest.raises(EnvironmentFault, match="does not report how much memory is free"):
         plan_block(MEMORY, system, read_inventory(system), 1, compiled=False)
 
 
-@pytest.mark.parametrize("load", [name for name in CATALOGUE if name != "memory"])
+@pytest.mark.parametrize("load", [name for name in LOADS if name != "memory"])
 def test_every_load_has_a_plan_on_a_bench_model_and_words_to_spoil(load: str) -> None:
-    model = BenchModel(load_scenario(shipped_scenarios()["ferry-office"]), 0.0)
+    model = SimulatedMachine(load_scenario(shipped_scenarios()["ferry-office"]), 0.0)
     plan = plan_block(Block(PartKind.PROCESSOR, load, 0.0, 60.0), model, read_inventory(model), 2, compiled=True)
     assert not plan.compiled
-    assert words_of(plan) >= 1
+    assert LOADS[load].words_in_beat(plan) >= 1
 
 
 def test_every_way_of_being_faulty_knows_every_load() -> None:
     for mode in load_knowledge().modes:
-        assert set(mode.loads) == set(CATALOGUE), mode.name
+        assert set(mode.loads) == set(LOADS), mode.name
 
 
 # ---- what a sheet may ask for

@@ -9,23 +9,23 @@ from typing import NoReturn
 import pytest
 
 from tests.unit import machine_trees as trees
-from thresher.benchmodels.machine import BenchModel
-from thresher.benchmodels.scenario import Scenario
+from thresher.app.machines import capture_machine, open_system
 from thresher.inventory.machine import read_inventory
+from thresher.machine.capture import CapturedSystem
+from thresher.machine.live import LiveSystem
+from thresher.machine.tree import TreeSystem
 from thresher.model.errors import EnvironmentFault, InputError, SourceUnavailable
 from thresher.model.port import System
 from thresher.sensors.discovery import discover
 from thresher.sensors.sampler import Sampler
-from thresher.system.capture import CapturedSystem
-from thresher.system.live import LiveSystem
-from thresher.system.tree import TreeSystem
-from thresher.systems import capture_machine, open_system
+from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.scenario import Scenario
 
 WriteTree = Callable[[dict[str, str | bytes]], Path]
 
 
-class WithoutCounters(BenchModel):
-    """A bench model as files alone can show it: running counters are nothing that a capture could hold."""
+class WithoutCounters(SimulatedMachine):
+    """A simulated machine as files alone can show it: running counters are nothing that a capture could hold."""
 
     def open_counters(self, cpu: int) -> NoReturn:
         """Have none."""
@@ -42,7 +42,7 @@ def told(system: System) -> tuple[object, ...]:
     return parts, inventory.cpus, inventory.doubts, inventory.empty_slots, channels, tick.values
 
 
-def test_a_capture_tells_what_the_machine_told(lighthouse: Scenario, tmp_path: Path) -> None:
+def test_a_capture_tells_what_the_machine_reported(lighthouse: Scenario, tmp_path: Path) -> None:
     machine = WithoutCounters(lighthouse, 0.0)
     count, unknown = capture_machine(machine, tmp_path / "c.tar.gz", with_names=True)
     assert count > 100
@@ -70,7 +70,7 @@ def test_this_computer_can_be_captured(tmp_path: Path) -> None:
 
 
 def test_names_and_serial_numbers_are_masked_and_the_rest_stays_whole(lighthouse: Scenario, tmp_path: Path) -> None:
-    machine = BenchModel(lighthouse, 0.0)
+    machine = SimulatedMachine(lighthouse, 0.0)
     capture_machine(machine, tmp_path / "c.tar.gz", with_names=False)
     with tarfile.open(tmp_path / "c.tar.gz") as tar:
         whole = b"".join(stream.read() for entry in tar if entry.isreg() and (stream := tar.extractfile(entry)))
@@ -85,7 +85,7 @@ def test_names_and_serial_numbers_are_masked_and_the_rest_stays_whole(lighthouse
 
 
 def test_its_folder_goes_when_it_is_closed(lighthouse: Scenario, tmp_path: Path) -> None:
-    capture_machine(BenchModel(lighthouse, 0.0), tmp_path / "c.tar.gz", with_names=True)
+    capture_machine(SimulatedMachine(lighthouse, 0.0), tmp_path / "c.tar.gz", with_names=True)
     captured = CapturedSystem(tmp_path / "c.tar.gz")
     folder = Path(captured._folder.name)
     assert folder.is_dir()
@@ -134,9 +134,10 @@ def test_what_identifies_a_machine_is_masked_also_inside_tables(write_tree: Writ
     uuid = bytes(range(16, 32))
     table = trees.structure(1, {4: bytes([1, 2, 0, 3]), 8: uuid}, 27, "Quayside", "Mooring", "QB-SECRET-1")
     files: trees.Files = {
-        "/sys/firmware/dmi/tables/DMI": table + trees.END, "/etc/machine-id": "7d9a3c0e5b1f4a2289c6d4e1f0a35b77\n",
+        "/sys/firmware/dmi/tables/DMI": table + trees.END,
+        "/etc/machine-id": "7d9a3c0e5b1f4a2289c6d4e1f0a35b77\n",
         "/proc/cpuinfo": "model name : Tern\n",
-    }  # fmt: skip
+    }
     tree = TreeSystem(write_tree(files))
     assert len(read_inventory(tree).identity) == 3
     capture_machine(tree, tmp_path / "c.tar.gz", with_names=False)

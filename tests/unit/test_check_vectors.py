@@ -11,15 +11,9 @@ import pytest
 
 from thresher.events.machine_checks.decode import decode_check, load_check_knowledge
 from thresher.events.machine_checks.lines import signature
-from thresher.events.machine_checks.registers import (
-    CheckSeverity,
-    DecodedCheck,
-    MachineCheck,
-    Unit,
-    Vendor,
-    processor_family,
-)
+from thresher.events.machine_checks.registers import CheckSeverity, DecodedCheck, MachineCheck, Unit, processor_family
 from thresher.model.parts import PartKind
+from thresher.model.vendors import Vendor
 
 KNOWLEDGE = load_check_knowledge()
 SDM, AMD, ANY = Vendor.INTEL, Vendor.AMD, Vendor.UNKNOWN
@@ -59,11 +53,20 @@ class Vector:
     def decode(self) -> DecodedCheck:
         return decode_check(
             MachineCheck(
-                None, self.bank, self.status, None, vendor=self.vendor, cpuid=self.cpuid, misc=self.misc,
-                ipid=self.ipid, syndrome=self.synd, mcg_cap=self.cap, address=MANUAL_ADDRESS,
+                None,
+                self.bank,
+                self.status,
+                None,
+                vendor=self.vendor,
+                cpuid=self.cpuid,
+                misc=self.misc,
+                ipid=self.ipid,
+                syndrome=self.synd,
+                mcg_cap=self.cap,
+                address=MANUAL_ADDRESS,
             ),
             KNOWLEDGE,
-        )  # fmt: skip
+        )
 
 
 V = Vector
@@ -91,7 +94,7 @@ VECTORS = (
     V("SDM memory write", SDM, 0x9C000040000100A2, CE, Unit.MEMORY, "memory write, channel 2"),
     V("SDM memory address and command", SDM, 0x9C000040000100B3, CE, Unit.MEMORY_CHANNEL, "address or command"),
     V("SDM memory scrub", SDM, 0x9C000040000100C0, CE, Unit.MEMORY, "scrubbing, channel 0"),
-    V("SDM memory channel not told", SDM, 0x9C0000400001009F, CE, Unit.MEMORY, "channel not told"),
+    V("SDM memory channel unknown", SDM, 0x9C0000400001009F, CE, Unit.MEMORY, "channel unknown"),
     V("SDM extended memory", SDM, 0x9C00004000000290, CE, Unit.MEMORY, "memory used as cache, memory read"),
     V("SDM cache data read", SDM, 0x9C00004000000135, CE, Unit.CORE_CACHE, "data cache, level 1, data read", bank=1),
     V("SDM cache data write", SDM, 0x9C00004000000144, CE, Unit.CORE_CACHE, "data cache, level 0, data write"),
@@ -195,7 +198,7 @@ def test_corrected_errors_are_counted_where_the_processor_counts() -> None:
 
 
 @pytest.mark.parametrize(("state", "above"), [(0, False), (1, False), (2, True), (3, False)])
-def test_the_processor_s_own_threshold_is_told(state: int, above: bool) -> None:
+def test_the_processor_s_own_threshold_is_reported(state: int, above: bool) -> None:
     # SDM, "Threshold-Based Error Status": bits 54:53, valid with IA32_MCG_CAP[11]
     status = 0x9000_0040_0000_0135 | state << 53
     assert V("", SDM, status, CE, Unit.CORE, "", cap=0x0C09).decode().above_threshold is above
@@ -204,9 +207,15 @@ def test_the_processor_s_own_threshold_is_told(state: int, above: bool) -> None:
 
 @pytest.mark.parametrize(
     ("misc", "words"),
-    [(0x86, "physical address, good to 64 bytes"), (0x8C, "physical address, good to 4096 bytes"),
-     (0x46, "linear address, good to 64 bytes"), (0x06, "segment offset"), (0x1C6, "generic"), (0x146, "reserved")],
-)  # fmt: skip
+    [
+        (0x86, "physical address, good to 64 bytes"),
+        (0x8C, "physical address, good to 4096 bytes"),
+        (0x46, "linear address, good to 64 bytes"),
+        (0x06, "segment offset"),
+        (0x1C6, "generic"),
+        (0x146, "reserved"),
+    ],
+)
 def test_misc_tells_what_kind_of_address_it_is(misc: int, words: str) -> None:
     # SDM, "IA32_MCi_MISC MSRs": bits 8:6 mode, 5:0 lowest valid bit
     assert words in V("", SDM, 0x9C00004000000135, CE, Unit.CORE, "", misc=misc).decode().address_words
@@ -223,8 +232,12 @@ def test_flags_of_the_other_vendor_are_read_by_its_layout() -> None:
     # PPR, MCA_STATUS: bit 55 TCC, 53 SyndV, 46 CECC, 45 UECC, 44 Deferred, 43 Poison, 40 Scrub, 29:24 AddrLsb
     fields = fields_of(V("", AMD, 0x9C20_6900_0C00_0136, CE, Unit.CORE, "", ipid=ipid(0xB0, 2)).decode())
     assert {name for name, (value, _) in fields.items() if value == 1} >= {
-        "syndrome valid", "corrected by ECC", "uncorrected by ECC", "poison", "scrub"
-    }  # fmt: skip
+        "syndrome valid",
+        "corrected by ECC",
+        "uncorrected by ECC",
+        "poison",
+        "scrub",
+    }
     assert fields["lowest valid bit"] == (12, "the address is good to 4096 bytes")
     assert V("", AMD, 0x9C20_0800_0000_0136, CE, Unit.CORE, "", ipid=ipid(0xB0, 2)).decode().poison
 
@@ -255,9 +268,16 @@ def test_a_register_without_the_valid_bit_points_at_nothing() -> None:
 
 @pytest.mark.parametrize(
     ("cpuid", "family", "model"),
-    [(0x306C3, 6, 0x3C), (0xB0671, 6, 0xB7), (0x870F10, 0x17, 0x71), (0xA20F12, 0x19, 0x21), (0x600F20, 0x15, 0x02),
-     (0x106A5, 6, 0x1A), (0x100F42, 0x10, 0x04)],
-)  # fmt: skip
+    [
+        (0x306C3, 6, 0x3C),
+        (0xB0671, 6, 0xB7),
+        (0x870F10, 0x17, 0x71),
+        (0xA20F12, 0x19, 0x21),
+        (0x600F20, 0x15, 0x02),
+        (0x106A5, 6, 0x1A),
+        (0x100F42, 0x10, 0x04),
+    ],
+)
 def test_family_and_model_come_from_the_signature(cpuid: int, family: int, model: int) -> None:
     # SDM, volume 2, CPUID leaf 1 EAX; APM, volume 3, Fn0000_0001_EAX: extended fields count as defined there
     assert processor_family(cpuid) == (family, model)

@@ -9,11 +9,11 @@ import pytest
 from tests.unit import chip_trees
 from tests.unit.machine_trees import cores
 from thresher.inventory.machine import read_inventory
+from thresher.machine.tree import TreeSystem
 from thresher.model.channels import Channel, LimitSide, Quantity, Tick
 from thresher.model.parts import PartKind
 from thresher.sensors.discovery import Discovery, discover
 from thresher.sensors.sampler import Sampler
-from thresher.system.tree import TreeSystem
 
 WriteTree = Callable[[dict[str, str | bytes]], Path]
 BASE = cores([(0, 0), (1, 0)])
@@ -43,9 +43,10 @@ def test_every_reading_of_a_chip_is_a_channel(write_tree: WriteTree, name: str) 
     found = readings(write_tree(BASE | chip_trees.chips(name)))
     mine = [channel for _, channel in found.values() if channel.key.startswith(f"{name}/")]
     wanted = [
-        file for file in chip_trees.CHIPS[name]
+        file
+        for file in chip_trees.CHIPS[name]
         if file.endswith("_input") or (file.startswith("pwm") and "_" not in file)
-    ]  # fmt: skip
+    ]
     assert len(mine) == len(wanted)
     assert all(channel.unit for channel in mine)
     assert len({channel.name for channel in mine}) == len(mine)
@@ -72,7 +73,7 @@ def test_every_reading_of_a_chip_is_a_channel(write_tree: WriteTree, name: str) 
         ("acpitz", "acpitz temp2", None, PartKind.BOARD, None),
         ("iwlwifi_1", "iwlwifi_1 temp1", 47.0, PartKind.NETWORK, None),
     ],
-)  # fmt: skip
+)
 def test_readings_parts_and_limits_of_chips(
     write_tree: WriteTree, chip: str, name: str, value: float | None, kind: PartKind, limit: float | None
 ) -> None:
@@ -115,15 +116,37 @@ def test_a_sensor_that_is_switched_off_is_said_and_not_read(write_tree: WriteTre
 @pytest.mark.parametrize(
     ("card", "wanted"),
     [
-        ("amdgpu", {"edge": 54.0, "junction": 61.0, "mem": 58.0, "vddgfx": 0.806, "sclk": 1480.0, "mclk": 1000.0,
-                    "card0 use": 37.0, "card0 memory use": 9.0, "card0 memory in use": 3.0, "amdgpu power1": 31.0,
-                    "amdgpu fan1": 640.0}),
-        ("i915", {"card1 clock": 1150.0, "card1 clock 2": 0.0, "i915 energy1": None, "i915 in0": 0.712,
-                  "card1 gt0 held by pl1": 1.0, "card1 gt0 held by thermal": 0.0}),
+        (
+            "amdgpu",
+            {
+                "edge": 54.0,
+                "junction": 61.0,
+                "mem": 58.0,
+                "vddgfx": 0.806,
+                "sclk": 1480.0,
+                "mclk": 1000.0,
+                "card0 use": 37.0,
+                "card0 memory use": 9.0,
+                "card0 memory in use": 3.0,
+                "amdgpu power1": 31.0,
+                "amdgpu fan1": 640.0,
+            },
+        ),
+        (
+            "i915",
+            {
+                "card1 clock": 1150.0,
+                "card1 clock 2": 0.0,
+                "i915 energy1": None,
+                "i915 in0": 0.712,
+                "card1 gt0 held by pl1": 1.0,
+                "card1 gt0 held by thermal": 0.0,
+            },
+        ),
         ("xe", {"card0 clock": 2050.0, "card0 clock 2": 0.0, "xe energy1": None}),
         ("old i915", {"card0 clock": 350.0}),
     ],
-)  # fmt: skip
+)
 def test_graphics_drivers_tell_use_clock_power_and_memory(
     write_tree: WriteTree, card: str, wanted: dict[str, float | None]
 ) -> None:

@@ -11,9 +11,9 @@ from pathlib import Path
 
 import pytest
 
+from thresher.app.launch import why_no_display
 from thresher.codes.directory import load_codes, parse_codes
 from thresher.journal.jobfile import JobFile
-from thresher.launch import why_no_display
 from thresher.model.errors import InputError
 
 SHORT = """
@@ -39,8 +39,13 @@ def thresher(tmp_path: Path) -> Run:
     def run(*arguments: str, stdin: str = "") -> subprocess.CompletedProcess[str]:
         return subprocess.run(
             [sys.executable, "-m", "thresher.cli", *arguments],
-            capture_output=True, text=True, timeout=120, env=environment, input=stdin, cwd=tmp_path,
-        )  # fmt: skip
+            capture_output=True,
+            text=True,
+            timeout=120,
+            env=environment,
+            input=stdin,
+            cwd=tmp_path,
+        )
 
     return run
 
@@ -48,7 +53,7 @@ def thresher(tmp_path: Path) -> Run:
 def test_a_run_on_a_bench_model_finds_and_reports(thresher: Run, tmp_path: Path) -> None:
     (tmp_path / "s.toml").write_text(SHORT.format(420))
     done = thresher(
-        "run", "s.toml", "--bench-model", "lighthouse-playout", "--speed", "0", "--job", "j.thresher", "--json"
+        "run", "s.toml", "--simulate", "lighthouse-playout", "--speed", "0", "--job", "j.thresher", "--json"
     )
     assert done.returncode == 1, done.stderr
     result = json.loads(done.stdout)
@@ -69,12 +74,12 @@ def test_a_run_on_a_bench_model_finds_and_reports(thresher: Run, tmp_path: Path)
         assert (tmp_path / f"r.{ending}").stat().st_size > 1000
     refused = thresher("report", "j.thresher", "--out", "r.doc")
     assert refused.returncode == 2
-    assert ".html, .csv, .jsonl, .parquet, .json or .png" in refused.stderr
+    assert ".html, .csv, .jsonl, .json, .parquet or .png" in refused.stderr
 
 
 def test_a_sound_bench_model_ends_with_nought(thresher: Run, tmp_path: Path) -> None:
     (tmp_path / "s.toml").write_text(SHORT.format(60))
-    done = thresher("run", "s.toml", "--bench-model", "ferry-office", "--speed", "0")
+    done = thresher("run", "s.toml", "--simulate", "ferry-office", "--speed", "0")
     assert done.returncode == 0, done.stderr
     assert "Run finished: clean" in done.stdout
     assert "8 of 8 workers have ended" in done.stdout
@@ -92,9 +97,9 @@ def test_a_real_load_runs_on_this_computer(thresher: Run, tmp_path: Path) -> Non
 
 
 def test_inventory_in_words_and_json(thresher: Run) -> None:
-    words = thresher("inventory", "--bench-model", "lighthouse-playout")
+    words = thresher("inventory", "--simulate", "lighthouse-playout")
     assert words.returncode == 0
-    assert "bench model: simulated" in words.stdout
+    assert "simulated machine" in words.stdout
     assert "memory A2: Mussel Bank MB-16D5-5600" in words.stdout
     assert "ATX12V design guide" in words.stdout
     data = json.loads(thresher("inventory", "--json").stdout)
@@ -110,19 +115,19 @@ def test_inventory_of_a_tree(thresher: Run, tmp_path: Path) -> None:
     wrong = thresher("inventory", "--root", "nowhere")
     assert wrong.returncode == 2
     assert "not a directory" in wrong.stderr
-    both = thresher("inventory", "--root", "tree", "--bench-model", "ferry-office")
+    both = thresher("inventory", "--root", "tree", "--simulate", "ferry-office")
     assert both.returncode == 2
 
 
 def test_watch_prints_readings_and_writes_csv(thresher: Run, tmp_path: Path) -> None:
-    done = thresher("watch", "--bench-model", "ferry-office", "--seconds", "5", "--speed", "0", "--csv", "w.csv")
+    done = thresher("watch", "--simulate", "ferry-office", "--seconds", "5", "--speed", "0", "--csv", "w.csv")
     assert done.returncode == 0, done.stderr
     assert "Package id 0 " in done.stdout
     lines = (tmp_path / "w.csv").read_text().splitlines()
     assert lines[0].startswith("time,Package id 0 [°C],")
     assert lines[1].startswith("2026-03-18T08:30:00")
     assert len(lines) == 6
-    rows = thresher("watch", "--bench-model", "ferry-office", "--seconds", "2", "--speed", "0", "--json").stdout
+    rows = thresher("watch", "--simulate", "ferry-office", "--seconds", "2", "--speed", "0", "--json").stdout
     assert all("values" in json.loads(row) for row in rows.splitlines())
 
 
@@ -150,11 +155,11 @@ def test_decode_codes_registers_files_and_standard_input(thresher: Run, tmp_path
 
 
 def test_a_scenario_can_be_checked(thresher: Run, tmp_path: Path) -> None:
-    done = thresher("bench-model", "check", "lighthouse-playout")
+    done = thresher("scenario", "check", "lighthouse-playout")
     assert done.returncode == 0
     assert "weak core on core 5" in done.stdout
     (tmp_path / "bad.toml").write_text('format = "thresher-bench-model/1"\ntitle = "x"\nmachine = "y"\n')
-    wrong = thresher("bench-model", "check", "bad.toml")
+    wrong = thresher("scenario", "check", "bad.toml")
     assert wrong.returncode == 2
     assert "processor" in wrong.stderr
     assert "board" in wrong.stderr
@@ -164,7 +169,7 @@ def test_a_scenario_can_be_checked(thresher: Run, tmp_path: Path) -> None:
     ("arguments", "words"),
     [
         (("run", "nowhere.toml"), "nowhere.toml cannot be used"),
-        (("run", "short-round", "--bench-model", "nowhere.toml"), "nowhere.toml cannot be used"),
+        (("run", "short-round", "--simulate", "nowhere.toml"), "nowhere.toml cannot be used"),
         (("verdict", "nowhere.thresher"), "there is no such file"),
         (("report", "nowhere.thresher", "--out", "x.html"), "there is no such file"),
         ((), "there is no display"),
@@ -207,7 +212,7 @@ def test_codes_given_twice_or_of_a_wrong_form_are_refused() -> None:
     assert "capital letter" in str(caught.value)
 
 
-def test_a_display_that_is_named_but_not_there_is_told(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_display_that_is_named_but_not_there_is_reported(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.delenv("QT_QPA_PLATFORM", raising=False)
     monkeypatch.delenv("WAYLAND_DISPLAY", raising=False)
     monkeypatch.setenv("DISPLAY", ":4321")
@@ -224,8 +229,11 @@ def test_a_run_is_stopped_in_order_by_ctrl_c(tmp_path: Path) -> None:
     (tmp_path / "s.toml").write_text(SHORT.format(600))
     with subprocess.Popen(
         [sys.executable, "-m", "thresher.cli", "run", "s.toml", "--job", "j.thresher"],
-        cwd=tmp_path, stdout=subprocess.PIPE, text=True, start_new_session=True,
-    ) as process:  # fmt: skip
+        cwd=tmp_path,
+        stdout=subprocess.PIPE,
+        text=True,
+        start_new_session=True,
+    ) as process:
         assert process.stdout is not None
         seen = next(line for line in process.stdout if "every result checked" in line)
         assert "matrix, shared cache" in seen
@@ -241,7 +249,7 @@ def test_a_run_is_stopped_in_order_by_ctrl_c(tmp_path: Path) -> None:
 def test_bad_memory_of_a_run_is_named_and_becomes_boot_parameters(thresher: Run, tmp_path: Path) -> None:
     text = 'format = "thresher-sheet/1"\ntitle = "Memory"\n[[blocks]]\nrow = "memory"\nload = "memory"\nstart = 0\n'
     (tmp_path / "m.toml").write_text(text + "length = 8\n")
-    done = thresher("run", "m.toml", "--bench-model", "museum-guide", "--speed", "0", "--job", "m.thresher")
+    done = thresher("run", "m.toml", "--simulate", "museum-guide", "--speed", "0", "--job", "m.thresher")
     assert done.returncode == 1, done.stderr
     assert "Wrong memory word, B2" in done.stdout
     assert "one cell, which points at a cell of one module; all in B2" in done.stdout
@@ -256,7 +264,7 @@ def test_bad_memory_of_a_run_is_named_and_becomes_boot_parameters(thresher: Run,
 
 
 def test_a_bench_model_is_explained(thresher: Run) -> None:
-    told = thresher("bench-model", "check", "museum-guide")
+    told = thresher("scenario", "check", "museum-guide")
     assert told.returncode == 0
     assert "cell stuck in B2, 41 % up, bit 19: 1, content that the bit is stuck at" in told.stdout
 
@@ -264,8 +272,8 @@ def test_a_bench_model_is_explained(thresher: Run) -> None:
 def test_proving_prints_scores_and_json(thresher: Run) -> None:
     done = thresher("prove", "--cases", "2", "--seed", "33", "--policy", "fixed-order", "--processes", "1", "--each")
     assert done.returncode == 0, done.stderr
-    assert "Policy fixed-order, 2 cases of seed 33" in done.stdout
-    assert "bench minutes a job" in done.stdout
+    assert "Repair strategy fixed-order, 2 cases, seed 33" in done.stdout
+    assert "bench minutes per job" in done.stdout
     asked = thresher(
         "prove", "--cases", "1", "--seed", "33", "--policy", "fixed-order", "--processes", "1", "--each", "--json"
     )

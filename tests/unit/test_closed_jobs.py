@@ -1,4 +1,4 @@
-"""Frozen verdicts, what jobs turned out to be, and what the shop's own jobs change."""
+"""Frozen verdicts, the actual cause, and what the shop's own jobs change."""
 
 from pathlib import Path
 
@@ -6,21 +6,20 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from thresher.benchmodels.machine import BenchModel
-from thresher.benchmodels.scenario import Scenario, load_scenario, shipped_scenarios
-from thresher.bootstrap import job_verdict, shop_of
+from thresher.app.stored_verdict import job_verdict, shop_of
 from thresher.diagnosis.evidence import Evidence
 from thresher.diagnosis.knowledge import Knowledge, load_knowledge
 from thresher.diagnosis.shop_priors import KNOWLEDGE_JOBS, prior_changes, with_closed_jobs
 from thresher.diagnosis.verdict import diagnose
+from thresher.engine.assembly import open_engine
 from thresher.engine.engine import Engine
-from thresher.engine.sheet_file import parse_sheet
+from thresher.engine.run.sheet_file import parse_sheet
 from thresher.journal.jobfile import JobFile
 from thresher.model.decisions import (
+    ActualCause,
     ClosedJob,
     Culprit,
-    FrozenVerdict,
-    TurnedOut,
+    LockedVerdict,
     chance_given,
     compare,
     culprit_words,
@@ -29,6 +28,8 @@ from thresher.model.errors import InputError
 from thresher.model.parts import PartKind
 from thresher.model.verdict import Suspect
 from thresher.shop.store import closed_jobs_path, read_closed_jobs
+from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.scenario import Scenario, load_scenario, shipped_scenarios
 
 P = PartKind
 KNOWLEDGE = load_knowledge()
@@ -86,10 +87,15 @@ def test_jobs_that_do_not_count_change_nothing() -> None:
     assert prior_changes(KNOWLEDGE, [closed(counts=False)]) == ()
 
 
-CULPRITS = st.sampled_from([
-    Culprit(P.MEMORY, "M-1", "memory.cells"), Culprit(P.PROCESSOR), Culprit(P.BOARD, "B-1", "board.supply"),
-    Culprit(P.NETWORK), Culprit(P.COOLING, "C-1", "cooling.clogged"),
-])  # fmt: skip
+CULPRITS = st.sampled_from(
+    [
+        Culprit(P.MEMORY, "M-1", "memory.cells"),
+        Culprit(P.PROCESSOR),
+        Culprit(P.BOARD, "B-1", "board.supply"),
+        Culprit(P.NETWORK),
+        Culprit(P.COOLING, "C-1", "cooling.clogged"),
+    ]
+)
 
 
 @given(st.lists(st.lists(CULPRITS, max_size=2, unique=True), max_size=40))
@@ -119,26 +125,32 @@ def suspect(kind: PartKind | None, tag: str, mode: str, probability: float) -> S
     return Suspect(mode, "what", kind, tag or (kind.value if kind else ""), "", probability, (), "", tag)
 
 
-FROZEN = FrozenVerdict(
-    0.0, "Replace", "replace P-1", (),
+FROZEN = LockedVerdict(
+    0.0,
+    "Replace",
+    "replace P-1",
+    (),
     (
-        suspect(P.PROCESSOR, "P-1", "processor.weak-core", 0.7), suspect(P.PROCESSOR, "P-1", "processor.cache", 0.25),
-        suspect(P.BOARD, "B-1", "board.supply", 0.04), suspect(None, "", "nothing", 0.01),
-    ), 3,
-)  # fmt: skip
+        suspect(P.PROCESSOR, "P-1", "processor.weak-core", 0.7),
+        suspect(P.PROCESSOR, "P-1", "processor.cache", 0.25),
+        suspect(P.BOARD, "B-1", "board.supply", 0.04),
+        suspect(None, "", "nothing", 0.01),
+    ),
+    3,
+)
 
 
 def test_what_was_said_is_held_against_what_it_was() -> None:
-    part = TurnedOut(1.0, (Culprit(P.PROCESSOR, "P-1"),))
+    part = ActualCause(1.0, (Culprit(P.PROCESSOR, "P-1"),))
     assert chance_given(FROZEN, part) == pytest.approx(0.95)
-    assert compare(FROZEN, part) == "It turned out to be the processor P-1, as was said with 95 %."
-    mode = TurnedOut(1.0, (Culprit(P.PROCESSOR, "P-1", "processor.cache"),))
+    assert compare(FROZEN, part) == "Actual cause: the processor P-1, predicted at 95 %."
+    mode = ActualCause(1.0, (Culprit(P.PROCESSOR, "P-1", "processor.cache"),))
     assert chance_given(FROZEN, mode) == pytest.approx(0.25)
-    both = TurnedOut(1.0, (Culprit(P.PROCESSOR, "P-1"), Culprit(P.BOARD, "B-1")))
+    both = ActualCause(1.0, (Culprit(P.PROCESSOR, "P-1"), Culprit(P.BOARD, "B-1")))
     assert chance_given(FROZEN, both) == pytest.approx(0.04)
-    assert "likeliest then was Processor P-1 with 70 %" in compare(FROZEN, both)
-    assert "nothing faulty in the hardware, which was given" in compare(FROZEN, TurnedOut(1.0, ()))
-    other = TurnedOut(1.0, (Culprit(P.PROCESSOR, "P-9"),))
+    assert "top suspect was Processor P-1 (70 %)" in compare(FROZEN, both)
+    assert "nothing faulty in the hardware, predicted at" in compare(FROZEN, ActualCause(1.0, ()))
+    other = ActualCause(1.0, (Culprit(P.PROCESSOR, "P-9"),))
     assert chance_given(FROZEN, other) == 0.0
 
 
@@ -156,7 +168,9 @@ def lighthouse() -> Scenario:
 
 
 def opened(lighthouse: Scenario, folder: Path, job: str = "job") -> Engine:
-    return Engine(BenchModel(lighthouse, 0.0), folder / f"{job}.thresher", {"number": "0417"}, shop=folder / "shop")
+    return open_engine(
+        SimulatedMachine(lighthouse, 0.0), folder / f"{job}.thresher", {"number": "0417"}, shop=folder / "shop"
+    )
 
 
 def test_a_verdict_is_frozen_with_its_reasons_and_the_job_closed_and_opened_again(
@@ -164,28 +178,28 @@ def test_a_verdict_is_frozen_with_its_reasons_and_the_job_closed_and_opened_agai
 ) -> None:
     engine = opened(lighthouse, tmp_path)
     with pytest.raises(InputError, match="there is none yet"):
-        engine.freeze_verdict()
+        engine.verdicts.lock()
     engine.run_to_end(parse_sheet(SHEET, "test"))
-    frozen = engine.freeze_verdict("  before the   order ")
+    frozen = engine.verdicts.lock("  before the   order ")
     assert frozen.note == "before the order"
     assert any(reason.decibans for each in frozen.suspects for reason in each.reasons)
-    own = next(part for part in engine.books.book.parts if part.kind is P.PROCESSOR)
-    engine.verdicts.close((Culprit(P.PROCESSOR, own.tag, "processor.weak-core"),), "swapped, clean for a week", "0417")
+    own = next(part for part in engine.trials.book.parts if part.kind is P.PROCESSOR)
+    engine.decisions.close((Culprit(P.PROCESSOR, own.tag, "processor.weak-core"),), "swapped, clean for a week", "0417")
     (job,) = read_closed_jobs(tmp_path / "shop")
-    assert (job.job, job.number, job.counts) == ("job", "0417", True)
-    assert job.said is not None
-    assert job.said > 0.3
-    assert engine.verdicts.knowledge.jobs == 1
-    assert sum(each.jobs for each in engine.verdicts.changes) == pytest.approx(1.0)
-    engine.verdicts.let_count("job", False)
-    assert engine.verdicts.knowledge.jobs == 0
-    engine.verdicts.let_count("job", True)
+    assert (job.job, job.number, job.counted) == ("job", "0417", True)
+    assert job.predicted is not None
+    assert job.predicted > 0.3
+    assert engine.decisions.knowledge.jobs == 1
+    assert sum(each.jobs for each in engine.decisions.changes) == pytest.approx(1.0)
+    engine.decisions.set_counted("job", False)
+    assert engine.decisions.knowledge.jobs == 0
+    engine.decisions.set_counted("job", True)
     snapshot = engine.snapshot()
-    assert snapshot.decided.decisions.frozen == (frozen,)
-    assert snapshot.decided.closed[0].counts
+    assert snapshot.decided.decisions.locked == (frozen,)
+    assert snapshot.decided.closed[0].counted
     engine.close()
     with JobFile(tmp_path / "job.thresher") as stored:
-        assert stored.decisions().frozen == (frozen,)
+        assert stored.decisions().locked == (frozen,)
         assert "decisions" not in stored.job()
         alone, told = job_verdict(stored), job_verdict(stored, tmp_path / "shop")
         assert "closed job of this shop" in told.suspects[0].reasons[0].text
@@ -193,29 +207,29 @@ def test_a_verdict_is_frozen_with_its_reasons_and_the_job_closed_and_opened_agai
         assert shop_of(stored).name == "shop"
     # another job of the same shop reckons with it
     other = opened(lighthouse, tmp_path, "other")
-    assert other.verdicts.knowledge.jobs == 1
+    assert other.decisions.knowledge.jobs == 1
     other.close()
     again = opened(lighthouse, tmp_path)
-    assert again.verdicts.decisions.turned_out is not None
-    again.verdicts.reopen()
+    assert again.decisions.decisions.actual_cause is not None
+    again.decisions.reopen()
     assert read_closed_jobs(tmp_path / "shop") == ()
-    assert again.verdicts.knowledge.jobs == 0
+    assert again.decisions.knowledge.jobs == 0
     with pytest.raises(InputError, match="not closed"):
-        again.verdicts.reopen()
+        again.decisions.reopen()
     again.close()
 
 
 def test_what_cannot_be_is_refused_with_every_fault(lighthouse: Scenario, tmp_path: Path) -> None:
     engine = opened(lighthouse, tmp_path)
     wrong = (Culprit(P.POWER, "", "power.nonsense"), Culprit(P.POWER, "", "memory.cells"))
-    with pytest.raises(InputError, match="no way of being faulty"):
-        engine.verdicts.close((Culprit(P.BOARD, "", "nothing.strays"),))  # strays are nobody's fault
+    with pytest.raises(InputError, match="not a fault mode"):
+        engine.decisions.close((Culprit(P.BOARD, "", "nothing.strays"),))  # strays are nobody's fault
     with pytest.raises(InputError) as caught:
-        engine.verdicts.close(wrong)
-    assert "no way of being faulty" in str(caught.value)
+        engine.decisions.close(wrong)
+    assert "not a fault mode" in str(caught.value)
     assert "belongs to the memory" in str(caught.value)
     with pytest.raises(InputError, match="none of them"):
-        engine.verdicts.let_count("never", True)
+        engine.decisions.set_counted("never", True)
     assert read_closed_jobs(tmp_path / "shop") == ()
     engine.close()
 
@@ -230,10 +244,10 @@ def test_a_file_of_closed_jobs_that_cannot_be_read_is_put_aside_and_said(
     path.parent.mkdir(parents=True)
     path.write_text(content)
     engine = opened(lighthouse, tmp_path)
-    assert engine.verdicts.closed == ()
+    assert engine.decisions.closed == ()
     told = [entry.detail for entry in engine.snapshot().tape if entry.code == "X-860"]
     assert any("closed-jobs" in each and "kept as" in each for each in told)
-    engine.verdicts.close((), "", "")
+    engine.decisions.close((), "", "")
     assert len(read_closed_jobs(tmp_path / "shop")) == 1
     assert [each.read_text() for each in path.parent.glob("closed-jobs.json.unreadable-*")] == [content]
     engine.close()

@@ -13,10 +13,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.unit.machine_trees import cores
-from thresher.benchmodels.machine import BenchModel
-from thresher.benchmodels.scenario import Scenario
-from thresher.engine.watchers import Watchers
+from thresher.engine.watch.readings import Watchers
 from thresher.inventory.machine import read_inventory
+from thresher.machine.counters import PerfCounters, Registers, open_counters
+from thresher.machine.tree import TreeSystem
 from thresher.model.channels import LimitSide, Quantity
 from thresher.model.errors import SourceUnavailable
 from thresher.model.parts import Fact, Inventory, Part, PartKind
@@ -25,8 +25,8 @@ from thresher.sensors import nvml
 from thresher.sensors.discovery import discover
 from thresher.sensors.probes import effective_clocks
 from thresher.sensors.sampler import Sampler
-from thresher.system.counters import PerfCounters, Registers, open_counters
-from thresher.system.tree import TreeSystem
+from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.scenario import Scenario
 
 
 def test_a_clock_is_counted_while_awake_and_says_how_long_that_was() -> None:
@@ -65,7 +65,7 @@ def test_no_counters_crash_the_parser(first: bytes, second: bytes) -> None:
 
 
 def test_a_busy_bench_model_counts_the_clock_that_it_sets(lighthouse: Scenario) -> None:
-    model = BenchModel(lighthouse, 0.0)
+    model = SimulatedMachine(lighthouse, 0.0)
     discovery = discover(model, read_inventory(model))
     sampler = Sampler(model, discovery)
     assert model.work is not None
@@ -237,9 +237,17 @@ def test_status_registers_say_what_holds_the_clock_down(write_tree: Callable[...
     system = StatusTree(root, {0x1B1: 1 << 10, 0x19C: 0})
     discovery = discover(system, read_inventory(system))
     flags = [each.name for each in discovery.channels if each.quantity is Quantity.FLAG]
-    assert flags == [f"Package 0 held by {word}" for word in (
-        "heat", "prochot", "critical heat", "power limit", "current limit", "another part's limit",
-    )]  # fmt: skip
+    assert flags == [
+        f"Package 0 held by {word}"
+        for word in (
+            "heat",
+            "prochot",
+            "critical heat",
+            "power limit",
+            "current limit",
+            "another part's limit",
+        )
+    ]
     sampler, watchers = Sampler(system, discovery), Watchers(discovery.channels)
 
     def found(seconds: int, start: float) -> list[str]:

@@ -8,7 +8,9 @@ import pytest
 from tests.unit.test_firmware_records import MEMORY, OTHER, X64, memory_section, record, x64_section
 from tests.unit.test_stop_codes import dump
 from thresher.codes.directory import load_codes, parse_codes
-from thresher.decoding.anything import (
+from thresher.decoding.groups import EventGroup, Grouper, busiest
+from thresher.decoding.logs import LogDecoded, read_log
+from thresher.decoding.recognise import (
     Decoded,
     decode_bytes,
     decode_text,
@@ -16,12 +18,10 @@ from thresher.decoding.anything import (
     thing_of_job_group,
     things_of_log,
 )
-from thresher.decoding.groups import EventGroup, Grouper, busiest
-from thresher.decoding.logs import LogDecoded, read_log
-from thresher.events.machine_checks.registers import Vendor
 from thresher.model.errors import InputError
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import PartKind
+from thresher.model.vendors import Vendor
 
 TABLES = load_tables()
 CE = "EDAC MC0: 1 CE memory read error on DIMM_A1"
@@ -116,7 +116,7 @@ def test_a_storm_is_one_group_with_a_count_a_rate_and_samples() -> None:
     (group,) = log.groups
     assert (group.count, group.first) == (10_001, 100.0)
     assert group.last == pytest.approx(3700.0)
-    assert group.an_hour == pytest.approx(10_000.0)
+    assert group.per_hour == pytest.approx(10_000.0)
     assert (group.trend, group.noise) == ("steady", "")
     assert 2 <= len(group.samples) <= 6
     assert sum(count for _, count in group.times) == 10_001
@@ -164,9 +164,18 @@ def test_reading_can_be_given_up() -> None:
 def finding(at: float, count: int = 1, **other: object) -> Finding:
     fields: dict[str, object] = {"temperature_c": 84.0, "load": "matrix"} | other
     return Finding(
-        "M-310", FindingKind.MEMORY_CORRECTED, Severity.WARNING, PartKind.MEMORY, at, "t", "d", "DIMM_A1", count=count,
-        raw="r", **fields,  # type: ignore[arg-type]
-    )  # fmt: skip
+        "M-310",
+        FindingKind.MEMORY_CORRECTED,
+        Severity.WARNING,
+        PartKind.MEMORY,
+        at,
+        "t",
+        "d",
+        "DIMM_A1",
+        count=count,
+        raw="r",
+        **fields,  # type: ignore[arg-type]
+    )
 
 
 def grouped(*findings: Finding) -> EventGroup:
@@ -186,10 +195,13 @@ def test_a_single_corrected_error_is_noise_and_twenty_are_not() -> None:
 
 @pytest.mark.parametrize(
     ("times", "trend"),
-    [([0, 60, 120, 3000, 3060, 3300, 3310, 3320, 3400, 3500, 3600], "growing"),
-     ([0, 10, 20, 60, 100, 200, 300, 400, 3600], "fading"), ([0, 600, 1200, 1800, 2400, 3000, 3600], "steady"),
-     ([0, 60], "")],
-)  # fmt: skip
+    [
+        ([0, 60, 120, 3000, 3060, 3300, 3310, 3320, 3400, 3500, 3600], "growing"),
+        ([0, 10, 20, 60, 100, 200, 300, 400, 3600], "fading"),
+        ([0, 600, 1200, 1800, 2400, 3000, 3600], "steady"),
+        ([0, 60], ""),
+    ],
+)
 def test_trends_are_told_by_the_halves(times: list[float], trend: str) -> None:
     assert grouped(*(finding(at) for at in times)).trend == trend
 

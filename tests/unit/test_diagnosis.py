@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from thresher.diagnosis.evidence import Evidence, band_of, storm_worth
+from thresher.diagnosis.evidence import Evidence, band_of, damped_count
 from thresher.diagnosis.inference import DECIBANS
 from thresher.diagnosis.knowledge import Knowledge, load_knowledge, parse_knowledge
 from thresher.diagnosis.verdict import diagnose
@@ -24,9 +24,18 @@ TEN_MINUTES = tuple(replace(exposure, minutes=2.0) for exposure in HOUR)
 
 def finding(kind: FindingKind, core: int | None = None, temperature: float = 93.0, count: int = 1) -> Finding:
     return Finding(
-        "P-000", kind, Severity.FAULT, PartKind.PROCESSOR, 0.0, "", "", core=core, load="matrix",
-        temperature_c=temperature, count=count,
-    )  # fmt: skip
+        "P-000",
+        kind,
+        Severity.FAULT,
+        PartKind.PROCESSOR,
+        0.0,
+        "",
+        "",
+        core=core,
+        load="matrix",
+        temperature_c=temperature,
+        count=count,
+    )
 
 
 def verdict_on(*findings: Finding, exposures: tuple[Exposure, ...] = HOUR, symptoms: tuple[str, ...] = ()) -> Verdict:
@@ -99,7 +108,7 @@ def test_clean_time_speaks_for_a_sound_machine_and_more_of_it_more() -> None:
     assert chance(none, "nothing") < chance(hour, "nothing") < chance(day, "nothing")
     assert none.shown_share < hour.shown_share < day.shown_share
     assert day.statuses["processor"] is PartStatus.CLEARED
-    assert "would have shown by now" in hour.sentence
+    assert "would have been detected by now" in hour.sentence
 
 
 def test_hot_minutes_are_worth_more_than_cool_ones_for_a_core_that_fails_warm() -> None:
@@ -118,8 +127,8 @@ def test_time_to_sure_shrinks_as_clean_time_grows() -> None:
 
 
 def test_a_storm_is_worth_little_more_than_its_first_few() -> None:
-    assert [storm_worth(n) for n in (1, 2, 3)] == [1.0, 2.0, 3.0]
-    assert storm_worth(10_000) < 17.0
+    assert [damped_count(n) for n in (1, 2, 3)] == [1.0, 2.0, 3.0]
+    assert damped_count(10_000) < 17.0
     few = verdict_on(finding(CHECK, 5, count=3))
     storm = verdict_on(finding(CHECK, 5, count=10_000))
     assert chance(storm, "processor.weak-core") >= chance(few, "processor.weak-core") - 0.01
@@ -199,8 +208,12 @@ def test_bands_and_words() -> None:
 def test_the_knowledge_that_ships_is_sound_and_covers_every_kind() -> None:
     assert set(KNOWLEDGE.background) == set(FindingKind)
     assert {mode.part for mode in KNOWLEDGE.modes} >= {
-        PartKind.PROCESSOR, PartKind.MEMORY, PartKind.COOLING, PartKind.POWER, PartKind.BOARD
-    }  # fmt: skip
+        PartKind.PROCESSOR,
+        PartKind.MEMORY,
+        PartKind.COOLING,
+        PartKind.POWER,
+        PartKind.BOARD,
+    }
     assert all(mode.source for mode in KNOWLEDGE.modes)
 
 

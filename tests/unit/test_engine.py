@@ -1,4 +1,4 @@
-"""Runs carried out on bench models: found, not found, repeated, stopped, tripped."""
+"""Runs carried out on simulated machines: found, not found, repeated, stopped, tripped."""
 
 import itertools
 import time
@@ -9,17 +9,18 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Heard
-from thresher.benchmodels.machine import BenchModel
-from thresher.benchmodels.scenario import Fault, FaultKind, Scenario
+from thresher.engine.assembly import open_engine
 from thresher.engine.engine import Engine
-from thresher.engine.protocol import TickEvent
-from thresher.engine.sheet_file import load_sheet, parse_sheet, shipped_sheets
+from thresher.engine.run.sheet_file import load_sheet, parse_sheet, shipped_sheets
 from thresher.journal.jobfile import JobFile
+from thresher.machine.tree import TreeSystem
 from thresher.model.errors import EnvironmentFault, InputError
 from thresher.model.findings import FindingKind
 from thresher.model.parts import PartStatus
 from thresher.model.sheet import RunSheet, SheetLimits
-from thresher.system.tree import TreeSystem
+from thresher.protocol.events import TickEvent
+from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.scenario import Fault, FaultKind, Scenario
 
 MakeEngine = Callable[..., tuple[Engine, Heard]]
 MakeSheet = Callable[[float], RunSheet]
@@ -97,7 +98,7 @@ def test_everything_is_in_the_job_file(
         assert block.ended_at is not None
         minutes = sum(exposure.minutes for exposure in stored.exposures(run))
         assert minutes == pytest.approx(5.0, abs=0.1)
-    again = Engine(BenchModel(lighthouse, 0.0), tmp_path / "job.thresher")
+    again = open_engine(SimulatedMachine(lighthouse, 0.0), tmp_path / "job.thresher")
     again.watch(1.0)
     assert again.verdict is not None
     assert verdict is not None
@@ -186,7 +187,7 @@ length = 10
 """
     engine, heard = make_engine(lighthouse)
     status = engine.run_to_end(parse_sheet(text, "impatient"))
-    assert any("after the longest wait; goes on" in line for line in heard.tape())
+    assert any("after the longest wait; the run continues" in line for line in heard.tape())
     assert status.ending == "finished"
     assert status.run_at == pytest.approx(140, abs=3)
 
@@ -203,7 +204,7 @@ def test_stopping_ends_every_worker_and_is_not_a_pass(
     make_engine: MakeEngine, lighthouse: Scenario, sheet: MakeSheet
 ) -> None:
     engine, _heard = make_engine(lighthouse)
-    engine.put_sheet(sheet(600))
+    engine.sheets.put(sheet(600))
     engine.start()
     engine.watch(30)
     assert engine.status().workers_running == 16
@@ -221,17 +222,17 @@ def test_what_cannot_be_done_is_refused_with_a_sentence(
     engine, _ = make_engine(lighthouse)
     with pytest.raises(EnvironmentFault, match="no run sheet is on the bench"):
         engine.start()
-    engine.put_sheet(sheet(60))
+    engine.sheets.put(sheet(60))
     engine.start()
-    with pytest.raises(EnvironmentFault, match="one goes on already"):
+    with pytest.raises(EnvironmentFault, match="a run is in progress"):
         engine.start()
     with pytest.raises(EnvironmentFault, match="Stop it first"):
-        engine.put_sheet(sheet(60))
+        engine.sheets.put(sheet(60))
     with pytest.raises(InputError, match=r"0\.1 to 60 seconds"):
         make_engine(lighthouse, "other.thresher", interval_s=0.01)
     (tmp_path / "tree").mkdir()
-    on_tree = Engine(TreeSystem(tmp_path / "tree"), tmp_path / "tree.thresher")
-    on_tree.put_sheet(sheet(60))
+    on_tree = open_engine(TreeSystem(tmp_path / "tree"), tmp_path / "tree.thresher")
+    on_tree.sheets.put(sheet(60))
     with pytest.raises(EnvironmentFault, match="a directory of files"):
         on_tree.start()
     on_tree.close()
@@ -240,11 +241,11 @@ def test_what_cannot_be_done_is_refused_with_a_sentence(
 def test_machine_checks_from_before_are_said_and_are_no_findings(
     lighthouse: Scenario, sheet: MakeSheet, tmp_path: Path
 ) -> None:
-    system = BenchModel(lighthouse, 0.0)
-    first = Engine(system, tmp_path / "first.thresher")
+    system = SimulatedMachine(lighthouse, 0.0)
+    first = open_engine(system, tmp_path / "first.thresher")
     first.run_to_end(sheet(400))
     assert any(finding.code == "P-310" for finding in first.findings)
-    second = Engine(system, tmp_path / "second.thresher")
+    second = open_engine(system, tmp_path / "second.thresher")
     assert second.findings == ()
     assert any("hardware events from before the bench was opened" in entry.title for entry in second.snapshot().tape)
     second.close()
@@ -262,16 +263,16 @@ def test_sampling_can_be_faster_and_slower_than_once_a_second(
             assert len(stored.readings(stored.runs()[0]).at) == rows
 
 
-def test_late_ticks_are_counted_and_told(tmp_path: Path) -> None:
+def test_late_ticks_are_counted_and_reported(tmp_path: Path) -> None:
     (tmp_path / "tree/proc").mkdir(parents=True)
     (tmp_path / "tree/proc/meminfo").write_text("MemTotal: 2048 kB\nMemAvailable: 1024 kB\n")
-    engine = Engine(TreeSystem(tmp_path / "tree"), tmp_path / "late.thresher", interval_s=0.1)
+    engine = open_engine(TreeSystem(tmp_path / "tree"), tmp_path / "late.thresher", interval_s=0.1)
     heard = Heard()
     engine.subscribe(heard)
 
     def dawdle(event: object) -> None:
         if isinstance(event, TickEvent) and len(heard.events) == 3:
-            time.sleep(0.36)  # the machine stands still for a while
+            time.sleep(0.36)  # the machine stops for a while
 
     engine.subscribe(dawdle)
     engine.watch(1.2)

@@ -1,4 +1,4 @@
-"""What a machine tells of errors by all its sources, each error once; and evidence from outside."""
+"""What a machine reports of errors by all its sources, each error once; and evidence from outside."""
 
 import os
 import time
@@ -12,21 +12,21 @@ import pytest
 from tests.conftest import Heard
 from tests.unit.test_firmware_records import MEMORY, PCIE, memory_section, pcie_section, record, status_block
 from tests.unit.test_stop_codes import dump
-from thresher.benchmodels.machine import BenchModel
-from thresher.benchmodels.scenario import Scenario
-from thresher.engine.engine import Engine
-from thresher.engine.evidence import STORM_MOST_S, STORM_S, Storms
-from thresher.engine.protocol import FindingsEvent
+from thresher.engine.assembly import open_engine
+from thresher.engine.run.team_findings import STORM_MOST_S, STORM_S, Storms
 from thresher.events.counters import check_settings, read_error_counters
 from thresher.events.trace_lines import parse_trace_line
 from thresher.journal.jobfile import JobFile
+from thresher.machine.live import LiveKernelLog
+from thresher.machine.trace import LiveTrace
+from thresher.machine.tree import TreeSystem
 from thresher.model.errors import InputError, SourceUnavailable
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import PartKind
 from thresher.model.verdict import EVERYDAY_USE
-from thresher.system.live import LiveKernelLog
-from thresher.system.trace import LiveTrace
-from thresher.system.tree import TreeSystem
+from thresher.protocol.events import FindingsEvent
+from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.scenario import Scenario
 
 WriteTree = Callable[[dict[str, str | bytes]], Path]
 MC = "sys/devices/system/edac/mc/mc0"
@@ -50,7 +50,7 @@ class Watched:
     def __init__(self, root: Path, job: Path) -> None:
         self.root = root
         system = TreeSystem(root)
-        self.engine = Engine(system, job)
+        self.engine = open_engine(system, job)
         self.heard = Heard()
         self.engine.subscribe(self.heard)
         self._at = system.now()
@@ -101,7 +101,7 @@ def test_an_error_that_log_and_trace_both_tell_counts_once(watched: Callable[...
     assert bench.found() == [("P-310", 1)]
     bench.trace(TRACED.replace("100.5", "200.5"))
     bench.follow(30.0)
-    assert bench.found() == [("P-310", 1), ("P-310", 1)]  # a second one, told by the trace alone this time
+    assert bench.found() == [("P-310", 1), ("P-310", 1)]  # a second one, reported by the trace alone this time
 
 
 def test_memory_errors_of_log_trace_and_counter_count_once(watched: Callable[..., Watched]) -> None:
@@ -119,10 +119,14 @@ def test_memory_errors_of_log_trace_and_counter_count_once(watched: Callable[...
 
 
 def test_a_counter_that_rises_without_a_line_is_told_with_the_difference(watched: Callable[..., Watched]) -> None:
-    bench = watched({
-        f"{MC}/dimm0/dimm_ce_count": "0", f"{MC}/dimm0/dimm_ue_count": "0", f"{MC}/dimm0/dimm_label": "DIMM_B2",
-        f"{LINK}/aer_dev_correctable": "RxErr 0\nBadTLP 0\nTOTAL_ERR_COR 0\n",
-    })  # fmt: skip
+    bench = watched(
+        {
+            f"{MC}/dimm0/dimm_ce_count": "0",
+            f"{MC}/dimm0/dimm_ue_count": "0",
+            f"{MC}/dimm0/dimm_label": "DIMM_B2",
+            f"{LINK}/aer_dev_correctable": "RxErr 0\nBadTLP 0\nTOTAL_ERR_COR 0\n",
+        }
+    )
     (bench.root / MC / "dimm0/dimm_ce_count").write_text("7")
     (bench.root / LINK / "aer_dev_correctable").write_text("RxErr 40\nBadTLP 2\nTOTAL_ERR_COR 42\n")
     bench.follow(11.0)
@@ -131,16 +135,18 @@ def test_a_counter_that_rises_without_a_line_is_told_with_the_difference(watched
     bench.follow(11.0)
     assert sorted(bench.found()) == [("M-310", 7), ("S-510", 42)]
     assert {each.place for each in bench.engine.findings} == {"DIMM_B2", "0000:01:00.0"}
-    assert "no line of the log told it" in bench.engine.findings[0].detail
+    assert "the log has no line about it" in bench.engine.findings[0].detail
 
 
 def test_what_firmware_and_the_last_boot_left_is_shown_as_from_before(watched: Callable[..., Watched]) -> None:
-    bench = watched({
-        "sys/firmware/acpi/tables/data/BERT": status_block(MEMORY, memory_section()),
-        "sys/fs/pstore/mce-erst-1": record(PCIE, pcie_section(corrected=1)),
-        "sys/fs/pstore/dmesg-efi-1": "Panic#1 Part1\n<4>[   12.3] BUG: soft lockup - CPU#2 stuck for 26s! [x:1]\n",
-        "sys/fs/pstore/unknown-1": b"\0\1\2",
-    })  # fmt: skip
+    bench = watched(
+        {
+            "sys/firmware/acpi/tables/data/BERT": status_block(MEMORY, memory_section()),
+            "sys/fs/pstore/mce-erst-1": record(PCIE, pcie_section(corrected=1)),
+            "sys/fs/pstore/dmesg-efi-1": "Panic#1 Part1\n<4>[   12.3] BUG: soft lockup - CPU#2 stuck for 26s! [x:1]\n",
+            "sys/fs/pstore/unknown-1": b"\0\1\2",
+        }
+    )
     snapshot = bench.engine.snapshot()
     assert sorted(group.code for group in snapshot.earlier) == ["M-320", "P-410", "S-510"]
     assert snapshot.findings == ()
@@ -151,13 +157,15 @@ def test_what_firmware_and_the_last_boot_left_is_shown_as_from_before(watched: C
 
 
 def test_crash_dumps_on_a_customer_s_mounted_drive_are_read(watched: Callable[..., Watched]) -> None:
-    bench = watched({
-        "proc/mounts": "/dev/sda2 /mnt/the\\040old\\040one ntfs3 ro 0 0\n/dev/sdb1 / ext4 rw 0 0\n",
-        "mnt/the old one/Windows/Minidump/031726-0001.dmp": dump(0x124, (0, 5, 0xBE000000, 0x800400)),
-        "mnt/the old one/Windows/Minidump/031726-0002.dmp": b"PAGEDUMP" + b"\0" * 100,
-        "mnt/the old one/Windows/MEMORY.DMP": dump(0x1A, (0x41792, 2, 3, 4)),
-        "Windows/Minidump/not-there.dmp": dump(0x50, (1, 2, 3, 4)),
-    })  # fmt: skip
+    bench = watched(
+        {
+            "proc/mounts": "/dev/sda2 /mnt/the\\040old\\040one ntfs3 ro 0 0\n/dev/sdb1 / ext4 rw 0 0\n",
+            "mnt/the old one/Windows/Minidump/031726-0001.dmp": dump(0x124, (0, 5, 0xBE000000, 0x800400)),
+            "mnt/the old one/Windows/Minidump/031726-0002.dmp": b"PAGEDUMP" + b"\0" * 100,
+            "mnt/the old one/Windows/MEMORY.DMP": dump(0x1A, (0x41792, 2, 3, 4)),
+            "Windows/Minidump/not-there.dmp": dump(0x50, (1, 2, 3, 4)),
+        }
+    )
     snapshot = bench.engine.snapshot()
     assert sorted(group.code for group in snapshot.earlier) == ["E-920", "P-320"]
     assert any("WHEA_UNCORRECTABLE_ERROR" in group.title for group in snapshot.earlier)
@@ -183,7 +191,7 @@ def test_settings_as_they_should_be_are_only_listed(write_tree: WriteTree) -> No
 
 
 def test_a_machine_without_sources_says_which_cannot_be_read(write_tree: WriteTree, tmp_path: Path) -> None:
-    engine = Engine(TreeSystem(write_tree({"proc/stat": "cpu 1 2 3 4"})), tmp_path / "job.thresher")
+    engine = open_engine(TreeSystem(write_tree({"proc/stat": "cpu 1 2 3 4"})), tmp_path / "job.thresher")
     states = {source.name: source.reads for source in engine.snapshot().sources}
     assert (states["kernel log"], states["traced errors"]) == (False, False)
     assert any(fact.name == "kernel log" for fact in engine.unknown)
@@ -238,22 +246,35 @@ T = "x-1 [000] .... 1.0: "
 @pytest.mark.parametrize(
     ("line", "code", "place"),
     [
-        (f"{T}mc_event: 2 Uncorrected errors: on DIMM_B1 (mc:0 location:0:1:-1 address:0x1000 grain:8)",
-         "M-320", "DIMM_B1"),
-        (f"{T}mc_event: 1 Deferred error:read on mc#0 (mc:0 location:0:1:-1 address:0x1000 grain:8)",
-         "M-323", "mc#0"),
-        (f"{T}aer_event: 0000:01:00.0 PCIe Bus Error: severity=Corrected, Bad TLP, TLP Header=Not available",
-         "S-510", "0000:01:00.0"),
-        (f"{T}aer_event: 0000:01:00.0 PCIe Bus Error: severity=Fatal, Malformed TLP, TLP Header=x",
-         "S-521", "0000:01:00.0"),
-        (f"{T}extlog_mem_event: {{1}} Corrected error: single-bit physical addr: 00000012ab34 (mask lsb: c)",
-         "M-310", ""),
-        (f"{T}arm_event: affinity level: 2; MPIDR: 0000000080000001; MIDR: 00000000410fd080; running state: 1",
-         "P-329", "MPIDR 0000000080000001"),
-        (f"{T}memory_failure_event: pfn 0x3f2a: recovery action for dirty LRU page: Recovered",
-         "M-330", "page 0x3f2a"),
+        (
+            f"{T}mc_event: 2 Uncorrected errors: on DIMM_B1 (mc:0 location:0:1:-1 address:0x1000 grain:8)",
+            "M-320",
+            "DIMM_B1",
+        ),
+        (f"{T}mc_event: 1 Deferred error:read on mc#0 (mc:0 location:0:1:-1 address:0x1000 grain:8)", "M-323", "mc#0"),
+        (
+            f"{T}aer_event: 0000:01:00.0 PCIe Bus Error: severity=Corrected, Bad TLP, TLP Header=Not available",
+            "S-510",
+            "0000:01:00.0",
+        ),
+        (
+            f"{T}aer_event: 0000:01:00.0 PCIe Bus Error: severity=Fatal, Malformed TLP, TLP Header=x",
+            "S-521",
+            "0000:01:00.0",
+        ),
+        (
+            f"{T}extlog_mem_event: {{1}} Corrected error: single-bit physical addr: 00000012ab34 (mask lsb: c)",
+            "M-310",
+            "",
+        ),
+        (
+            f"{T}arm_event: affinity level: 2; MPIDR: 0000000080000001; MIDR: 00000000410fd080; running state: 1",
+            "P-329",
+            "MPIDR 0000000080000001",
+        ),
+        (f"{T}memory_failure_event: pfn 0x3f2a: recovery action for dirty LRU page: Recovered", "M-330", "page 0x3f2a"),
     ],
-)  # fmt: skip
+)
 def test_traced_events_become_findings(line: str, code: str, place: str) -> None:
     finding = parse_trace_line(line.encode()).finding
     assert finding is not None
@@ -353,16 +374,16 @@ def outside(code: str = "P-320", count: int = 1) -> Finding:
 
 def test_evidence_from_outside_counts_is_kept_and_can_be_taken_back(ferry: Scenario, tmp_path: Path) -> None:
     job = tmp_path / "job.thresher"
-    model = BenchModel(ferry, 0.0)
-    engine = Engine(model, job)
+    model = SimulatedMachine(ferry, 0.0)
+    engine = open_engine(model, job)
     heard = Heard()
     engine.subscribe(heard)
     engine.watch(2)
     before = engine.verdict
     assert before is not None
     when = model.wall() - 3600.0
-    (added,) = engine.outside.add((outside(count=6),), "a photo", when, "with the old module", 600.0)
-    assert (added.origin, added.fit, added.load) == ("a photo", "with the old module", EVERYDAY_USE)
+    (added,) = engine.added_evidence.add((outside(count=6),), "a photo", when, "with the old module", 600.0)
+    assert (added.origin, added.configuration, added.load) == ("a photo", "with the old module", EVERYDAY_USE)
     assert added.at == pytest.approx(model.now() - 3600.0)
     engine.watch(2)
     after = engine.verdict
@@ -373,14 +394,14 @@ def test_evidence_from_outside_counts_is_kept_and_can_be_taken_back(ferry: Scena
     with JobFile(job) as stored:
         assert stored.findings_outside() == [added]
         assert [each.minutes for each in stored.exposures_outside()] == [600.0]
-    again = Engine(BenchModel(ferry, 0.0), job)
+    again = open_engine(SimulatedMachine(ferry, 0.0), job)
     assert again.findings == (added,)
     with pytest.raises(InputError, match="nothing was added since"):
-        again.outside.take_back()
-    again.outside.add((outside(),), "a slip", None, "", 0.0)
+        again.added_evidence.undo()
+    again.added_evidence.add((outside(),), "a slip", None, "", 0.0)
     told = Heard()
     again.subscribe(told)
-    again.outside.take_back()
+    again.added_evidence.undo()
     assert any(isinstance(event, FindingsEvent) and event.findings == (added,) for event in told.events)
     again.close()
     with JobFile(job) as stored:
@@ -389,16 +410,16 @@ def test_evidence_from_outside_counts_is_kept_and_can_be_taken_back(ferry: Scena
 
 
 def test_faulty_evidence_is_refused_with_every_fault(ferry: Scenario, tmp_path: Path) -> None:
-    engine = Engine(BenchModel(ferry, 0.0), tmp_path / "job.thresher")
+    engine = open_engine(SimulatedMachine(ferry, 0.0), tmp_path / "job.thresher")
     with pytest.raises(InputError) as caught:
-        engine.outside.add((), " ", None, "", -1.0)
+        engine.added_evidence.add((), " ", None, "", -1.0)
     message = str(caught.value)
-    assert "nothing to be added" in message
+    assert "nothing to add" in message
     assert "minutes" in message
-    assert "say where it is from" in message
+    assert "say where it came from" in message
     with pytest.raises(InputError, match="nothing was written"):
-        engine.outside.note("  \n ")
-    assert engine.outside.note("two long beeps:  no memory,\nsays the board's manual").detail.startswith(
+        engine.added_evidence.note("  \n ")
+    assert engine.added_evidence.note("two long beeps:  no memory,\nsays the board's manual").detail.startswith(
         "two long beeps: no"
     )
     engine.close()

@@ -11,21 +11,21 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.conftest import Heard
-from thresher.benchmodels.scenario import Scenario
-from thresher.bootstrap import job_verdict
+from thresher.app.stored_job import stored_history, stored_snapshot
+from thresher.app.stored_verdict import job_verdict
 from thresher.engine.engine import Engine
-from thresher.engine.stored import stored_history, stored_snapshot
-from thresher.exchange.log_in import ColumnMatch, guess, match_log, parse_log, read_log
-from thresher.exchange.log_job import write_log_job
-from thresher.exchange.matching import changed_columns, recall, remember
-from thresher.exchange.readings_out import json_lines, write_parquet
+from thresher.importers.column_matching import changed_columns, recall, remember
+from thresher.importers.csv_log import ColumnMatch, guess, match_log, parse_log, read_log
+from thresher.importers.log_job import write_log_job
 from thresher.journal.jobfile import JobFile
 from thresher.model.channels import Quantity
 from thresher.model.errors import EnvironmentFault, InputError
 from thresher.model.parts import PartKind
 from thresher.model.sheet import RunSheet
 from thresher.report.html import render
+from thresher.report.readings import json_lines, write_parquet
 from thresher.report.table import column_titles, readings_csv
+from thresher.simulator.scenario import Scenario
 
 MakeEngine = Callable[..., tuple[Engine, Heard]]
 MakeSheet = Callable[[float], RunSheet]
@@ -142,12 +142,16 @@ def test_semicolons_decimal_commas_and_times_over_midnight() -> None:
 @pytest.mark.parametrize(
     ("text", "place"),
     [
-        ("nothing here", "line 1"), ("a,b\n1,2\n", "titles"), ("time,x [V]\n", "rows"),
-        ("time,x [V]\nyesterday,1\n", "row 2"), ("time,x [V]\n1,hello\n", "row 2, x [V]"),
+        ("nothing here", "line 1"),
+        ("a,b\n1,2\n", "titles"),
+        ("time,x [V]\n", "rows"),
+        ("time,x [V]\nyesterday,1\n", "row 2"),
+        ("time,x [V]\n1,hello\n", "row 2, x [V]"),
         ("time,x [V]\n1,1e999\n", "row 2, x [V]"),
-        ("time,x [V]\n5,1\n4,1\n", "row 3"), ("time,x\n1,1\n", "columns"),
+        ("time,x [V]\n5,1\n4,1\n", "row 3"),
+        ("time,x\n1,1\n", "columns"),
     ],
-)  # fmt: skip
+)
 def test_what_is_wrong_in_a_log_is_told_with_its_place(text: str, place: str) -> None:
     with pytest.raises(InputError) as caught:
         log = parse_log(text, "log.csv")
@@ -169,9 +173,10 @@ def test_no_text_crashes_the_reader_of_logs(text: str) -> None:
 @given(
     st.lists(
         st.tuples(*[st.one_of(st.just(float("nan")), st.floats(-1e4, 1e4, width=32)) for _ in range(3)]),
-        min_size=1, max_size=20,
+        min_size=1,
+        max_size=20,
     )
-)  # fmt: skip
+)
 def test_a_log_written_here_reads_back(rows: list[tuple[float, float, float]]) -> None:
     lines = ["time,A [°C],B [V],C [rpm]"]
     for number, row in enumerate(rows):
@@ -181,11 +186,13 @@ def test_a_log_written_here_reads_back(rows: list[tuple[float, float, float]]) -
     matched = match_log(log, guess(log))
     np.testing.assert_allclose(matched.values, np.array(rows, dtype=np.float32), rtol=1e-6)
     assert [channel.quantity for channel in matched.channels] == [
-        Quantity.TEMPERATURE, Quantity.VOLTAGE, Quantity.FAN,
-    ]  # fmt: skip
+        Quantity.TEMPERATURE,
+        Quantity.VOLTAGE,
+        Quantity.FAN,
+    ]
 
 
-def test_a_file_that_is_not_there_is_told(tmp_path: Path) -> None:
+def test_a_file_that_is_not_there_is_reported(tmp_path: Path) -> None:
     with pytest.raises(InputError, match="No such file"):
         read_log(tmp_path / "none.csv")
     assert ColumnMatch("t", "n").quantity == ""

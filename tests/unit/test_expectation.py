@@ -6,16 +6,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from thresher.benchmodels.machine import BenchModel
-from thresher.benchmodels.scenario import Scenario
 from thresher.inventory.expectation import FIELDS, changes_since, expected_doubts, parse_expected
 from thresher.inventory.machine import read_inventory
 from thresher.model.errors import InputError
 from thresher.model.parts import Inventory
+from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.scenario import Scenario
 
 
 def doubts_of(scenario: Scenario, **fields: str) -> dict[str, str]:
-    system = BenchModel(scenario, 0.0)
+    system = SimulatedMachine(scenario, 0.0)
     found = read_inventory(system)
     return {each.code: each.detail for each in expected_doubts(system, found, parse_expected(fields))}
 
@@ -23,10 +23,14 @@ def doubts_of(scenario: Scenario, **fields: str) -> dict[str, str]:
 @pytest.mark.parametrize(
     ("text", "gib", "mts"),
     [
-        ("32 GB", 32, None), ("2 x 16 GB 5600", 32, 5600), ("2x16GiB DDR5-5600 MT/s", 32, 5600), ("16G+8G", 24, None),
-        ("4 × 512 MB 400 MHz", 2, 400), ("1,5 TB", 1536, None),
+        ("32 GB", 32, None),
+        ("2 x 16 GB 5600", 32, 5600),
+        ("2x16GiB DDR5-5600 MT/s", 32, 5600),
+        ("16G+8G", 24, None),
+        ("4 × 512 MB 400 MHz", 2, 400),
+        ("1,5 TB", 1536, None),
     ],
-)  # fmt: skip
+)
 def test_memory_is_understood_as_people_write_it(text: str, gib: float, mts: int | None) -> None:
     expected = parse_expected({"memory": text})
     assert (expected.memory_gib, expected.memory_mts) == (gib, mts)
@@ -48,9 +52,10 @@ def test_whatever_is_typed_is_understood_or_refused_in_words(fields: dict[str, s
 
 
 def test_what_is_all_there_raises_no_doubt(lighthouse: Scenario) -> None:
-    assert doubts_of(
-        lighthouse, processor="tern 8-460", memory="2 x 16 GB 5600", drives="1 TB", graphics="Lumen L40"
-    ) == {}  # fmt: skip
+    assert (
+        doubts_of(lighthouse, processor="tern 8-460", memory="2 x 16 GB 5600", drives="1 TB", graphics="Lumen L40")
+        == {}
+    )
     assert doubts_of(lighthouse) == {}
     assert doubts_of(lighthouse, memory="16 GB") == {}, "more than expected is no finding"
 
@@ -58,7 +63,7 @@ def test_what_is_all_there_raises_no_doubt(lighthouse: Scenario) -> None:
 def test_what_is_missing_less_slower_or_other_has_a_code_each(lighthouse: Scenario) -> None:
     found = doubts_of(
         lighthouse, processor="Tern 8-480", memory="64 GB 6000", drives="1 TB, 2 TB Slipway", graphics="Lumen L60"
-    )  # fmt: skip
+    )
     assert found["P-150"] == "expected Tern 8-480, found Tern 8-460"
     assert found["M-150"] == "expected 64 GiB, found 32 GiB"
     assert found["M-121"].startswith("5600 MT/s, expected 6000")
@@ -76,7 +81,7 @@ def test_memory_below_its_own_rating_is_not_told_twice(lighthouse: Scenario) -> 
 
 
 def machine(scenario: Scenario) -> Inventory:
-    return read_inventory(BenchModel(scenario, 0.0))
+    return read_inventory(SimulatedMachine(scenario, 0.0))
 
 
 def test_a_drive_and_a_module_that_are_gone_are_doubts_and_what_is_new_is_news(lighthouse: Scenario) -> None:

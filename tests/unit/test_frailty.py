@@ -1,13 +1,21 @@
-"""When parts of a bench model slip: which loads, how hot, how fast, and how steadily."""
+"""When parts of a simulated machine slip: which loads, how hot, how fast, and how steadily."""
 
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from thresher.benchmodels.frailty import CACHE_BANK, PARITY_BANK, RULES, Frailty, Interconnect, LooseContact, Moment
-from thresher.benchmodels.scenario import Fault, FaultKind
 from thresher.model.port import Stress
+from thresher.simulator.intermittent_faults import (
+    CACHE_BANK,
+    PARITY_BANK,
+    RULES,
+    Interconnect,
+    IntermittentFaults,
+    LooseContact,
+    Moment,
+)
+from thresher.simulator.scenario import Fault, FaultKind
 
 F = FaultKind
 WIDE = Stress(1.0, 1.0, True, 0.05)
@@ -52,9 +60,13 @@ def test_memory_faults_want_traffic() -> None:
 
 
 @given(
-    st.sampled_from(sorted(RULES)), st.floats(0, 1000), st.floats(0, 1), st.floats(20, 110), st.floats(0.1, 1),
+    st.sampled_from(sorted(RULES)),
+    st.floats(0, 1000),
+    st.floats(0, 1),
+    st.floats(20, 110),
+    st.floats(0.1, 1),
     st.floats(0, 60),
-)  # fmt: skip
+)
 def test_no_moment_gives_a_rate_below_nothing(
     kind: FaultKind, strength: float, busy: float, die_c: float, clock: float, edges: float
 ) -> None:
@@ -63,8 +75,10 @@ def test_no_moment_gives_a_rate_below_nothing(
     assert rate(kind, strength, moment(Stress(0.0, 1.0, True, 1.0, edges), die_c, clock)) == 0.0
 
 
-def frail(kind: FaultKind, strength: float = 600.0, core: int = 0, seed: int = 3) -> Frailty:
-    return Frailty(Fault(kind=kind, strength=strength, core=core, bit=19, at=0.5), np.random.default_rng(seed))
+def frail(kind: FaultKind, strength: float = 600.0, core: int = 0, seed: int = 3) -> IntermittentFaults:
+    return IntermittentFaults(
+        Fault(kind=kind, strength=strength, core=core, bit=19, at=0.5), np.random.default_rng(seed)
+    )
 
 
 def test_slips_come_as_often_as_their_rate_says() -> None:

@@ -6,9 +6,9 @@ from pathlib import Path
 from tests.unit import machine_trees as trees
 from thresher.inventory.machine import read_inventory
 from thresher.inventory.names import database_name, modalias_of
+from thresher.machine.hardware_names import HardwareNames
+from thresher.machine.tree import TreeSystem
 from thresher.model.parts import PartKind
-from thresher.system.hardware_names import HardwareNames
-from thresher.system.tree import TreeSystem
 
 WriteTree = Callable[[dict[str, str | bytes]], Path]
 
@@ -22,20 +22,24 @@ class Database:
         """Know one graphics card and one controller."""
         known = {
             "pci:v00001F4Dd00004C40": {
-                "ID_VENDOR_FROM_DATABASE": "Lumen Optics", "ID_MODEL_FROM_DATABASE": "Lumen L40",
+                "ID_VENDOR_FROM_DATABASE": "Lumen Optics",
+                "ID_MODEL_FROM_DATABASE": "Lumen L40",
             },
             "pci:v00001F4Dd00000300": {
-                "ID_VENDOR_FROM_DATABASE": "Capstan", "ID_MODEL_FROM_DATABASE": "Capstan Hub 3",
+                "ID_VENDOR_FROM_DATABASE": "Capstan",
+                "ID_MODEL_FROM_DATABASE": "Capstan Hub 3",
             },
-        }  # fmt: skip
+        }
         return known.get(modalias[:22], {})
 
 
 def test_a_card_is_named_by_the_database_and_a_controller_with_its_driver(write_tree: WriteTree) -> None:
     hub = "/sys/bus/pci/devices/0000:00:14.0"
     files = trees.desktop() | {
-        f"{hub}/class": "0x0c0330\n", f"{hub}/vendor": "0x1f4d\n", f"{hub}/device": "0x0300\n",
-    }  # fmt: skip
+        f"{hub}/class": "0x0c0330\n",
+        f"{hub}/vendor": "0x1f4d\n",
+        f"{hub}/device": "0x0300\n",
+    }
     found = read_inventory(TreeSystem(write_tree(files)), Database())
     assert [part.name for part in found.parts_of(PartKind.GRAPHICS)] == ["Lumen Optics Lumen L40"]
     (board,) = found.parts_of(PartKind.BOARD)

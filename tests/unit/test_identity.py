@@ -6,18 +6,18 @@ from dataclasses import replace
 from pathlib import Path
 
 from tests.unit import machine_trees as trees
-from thresher.benchmodels.machine import BenchModel
-from thresher.benchmodels.scenario import Scenario
 from thresher.inventory.identity import machine_key, tag_parts
 from thresher.inventory.machine import read_inventory
+from thresher.machine.tree import TreeSystem
 from thresher.model.parts import Inventory
-from thresher.system.tree import TreeSystem
+from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.scenario import Scenario
 
 WriteTree = Callable[[dict[str, str | bytes]], Path]
 
 
 def machine(scenario: Scenario) -> Inventory:
-    return read_inventory(BenchModel(scenario, 0.0))
+    return read_inventory(SimulatedMachine(scenario, 0.0))
 
 
 def tags(found: Inventory, known: tuple = ()) -> dict[str, str]:  # type: ignore[type-arg]

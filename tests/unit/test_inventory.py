@@ -5,22 +5,22 @@ from pathlib import Path
 
 import pytest
 
-from thresher.benchmodels.firmware_tables import smbios_table
-from thresher.benchmodels.machine import BenchModel
-from thresher.benchmodels.scenario import Scenario
 from thresher.inventory.machine import read_inventory
 from thresher.inventory.processor import cache_bytes
 from thresher.inventory.smbios import memory_device, walk
+from thresher.machine.live import LiveSystem
+from thresher.machine.tree import TreeSystem
 from thresher.model.errors import EnvironmentFault, SourceUnavailable
 from thresher.model.parts import PartKind
-from thresher.system.live import LiveSystem
-from thresher.system.tree import TreeSystem
+from thresher.simulator.firmware_tables import smbios_table
+from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.scenario import Scenario
 
 WriteTree = Callable[[dict[str, str | bytes]], Path]
 
 
 def test_the_demo_machine_is_found_part_by_part(lighthouse: Scenario) -> None:
-    found = read_inventory(BenchModel(lighthouse, 0.0))
+    found = read_inventory(SimulatedMachine(lighthouse, 0.0))
     names = {part.tag: part.name for part in found.parts}
     assert names["processor"] == "Tern 8-460"
     assert names["memory A2"] == "Mussel Bank MB-16D5-5600"
@@ -34,10 +34,15 @@ def test_the_demo_machine_is_found_part_by_part(lighthouse: Scenario) -> None:
     assert found.core_of(99) is None
     module = found.parts_of(PartKind.MEMORY)[0]
     assert {fact.name: fact.value for fact in module.facts} == {
-        "size": "16 GiB", "kind": "DDR5 DIMM", "rated speed": "5600 MT/s", "configured speed": "5600 MT/s",
-        "lowest voltage": "1.1 V", "configured voltage": "1.1 V", "bank": "BANK 1",
+        "size": "16 GiB",
+        "kind": "DDR5 DIMM",
+        "rated speed": "5600 MT/s",
+        "configured speed": "5600 MT/s",
+        "lowest voltage": "1.1 V",
+        "configured voltage": "1.1 V",
+        "bank": "BANK 1",
         "serial": "5E0A1C41",
-    }  # fmt: skip
+    }
     assert all(fact.source.startswith("/") for part in found.parts for fact in part.facts)
     assert (cache_bytes(found, 2), cache_bytes(found, 3), cache_bytes(found, 4)) == (2 << 20, 32 << 20, None)
 

@@ -117,7 +117,7 @@ def test_files_of_others_are_left_alone(tmp_path: Path) -> None:
 def test_a_missing_file_and_a_folder_that_cannot_be_written_are_said(tmp_path: Path) -> None:
     with pytest.raises(EnvironmentFault, match="no such file"):
         JobFile(tmp_path / "none.thresher")
-    with pytest.raises(EnvironmentFault, match="cannot be opened"):
+    with pytest.raises(EnvironmentFault, match="No such file or directory"):
         JournalWriter(tmp_path / "no" / "folder" / "a.thresher")
 
 

@@ -10,9 +10,9 @@ from thresher.codes.directory import load_codes
 from thresher.events.findings import KernelDecoder, load_event_knowledge
 from thresher.events.kernel_lines import parse_rules
 from thresher.events.kernel_log import KernelRecord
-from thresher.events.machine_checks.registers import Vendor
 from thresher.model.errors import InputError
 from thresher.model.findings import Finding
+from thresher.model.vendors import Vendor
 
 CORPUS = Path(__file__).parents[1] / "corpus"
 KNOWLEDGE = load_event_knowledge()
@@ -128,9 +128,13 @@ def test_a_record_that_firmware_hands_over_is_one_finding() -> None:
 
 @pytest.mark.parametrize(
     ("section", "severity", "code"),
-    [("PCIe error", "fatal", "S-520"), ("general processor error", "recoverable", "P-320"),
-     ("IA32/X64 processor error", "corrected", "P-310"), ("unknown, 1234", "corrected", "P-319")],
-)  # fmt: skip
+    [
+        ("PCIe error", "fatal", "S-520"),
+        ("general processor error", "recoverable", "P-320"),
+        ("IA32/X64 processor error", "corrected", "P-310"),
+        ("unknown, 1234", "corrected", "P-319"),
+    ],
+)
 def test_other_sections_of_firmware_are_told_by_kind_and_severity(section: str, severity: str, code: str) -> None:
     lines = [f"[Hardware Error]: event severity: {severity}", f"[Hardware Error]:   section_type: {section}"]
     records = [KernelRecord(number, 1.0, 4, line) for number, line in enumerate(lines)]

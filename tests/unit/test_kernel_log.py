@@ -5,12 +5,12 @@ from pathlib import Path
 
 import pytest
 
-from thresher.benchmodels.machine import BenchModel
-from thresher.benchmodels.scenario import Scenario
 from thresher.events.kernel_log import KernelLogFollower, KernelRecord, Undecoded, parse_kmsg
 from thresher.events.log_forms import parse_log_text
+from thresher.machine.tree import TreeSystem
 from thresher.model.errors import SourceUnavailable
-from thresher.system.tree import TreeSystem
+from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.scenario import Scenario
 
 WriteTree = Callable[[dict[str, str | bytes]], Path]
 
@@ -71,7 +71,7 @@ def test_a_machine_without_a_log_says_so(write_tree: WriteTree) -> None:
 
 
 def test_the_log_of_a_bench_model_is_in_the_same_format(lighthouse: Scenario) -> None:
-    records, reason = KernelLogFollower(BenchModel(lighthouse, 0.0)).poll()
+    records, reason = KernelLogFollower(SimulatedMachine(lighthouse, 0.0)).poll()
     assert reason is None
     assert [record.sequence for record in records] == list(range(len(records)))
     assert any("DMI: Playout desk" in record.text for record in records)

@@ -1,4 +1,4 @@
-"""Compiled kernels are used only after they gave known answers, and whoever cannot have them is told why."""
+"""Compiled kernels are used only after they gave known answers, and whoever cannot have them is reported why."""
 
 import os
 import subprocess
@@ -9,7 +9,7 @@ from pathlib import Path
 import msgspec
 import pytest
 
-from thresher.engine.kernels import Kernels, kernels_sentence
+from thresher.engine.run.kernels import Kernels, kernels_sentence
 from thresher.loads import warm_up
 from thresher.loads.warm_up import MODULES, WarmUp
 

@@ -131,8 +131,12 @@ def test_a_layout_from_elsewhere_is_checked() -> None:
 
 
 @given(
-    st.floats(45, 130), st.floats(3, 40), st.floats(25, 150), st.floats(0, 0.4), st.integers(0, 2**31),
-)  # fmt: skip
+    st.floats(45, 130),
+    st.floats(3, 40),
+    st.floats(25, 150),
+    st.floats(0, 0.4),
+    st.integers(0, 2**31),
+)
 @settings(max_examples=150, deadline=None)
 def test_a_clear_exponential_rise_is_continued_to_its_level(
     level: float, missing: float, tau: float, noise: float, seed: int
@@ -143,7 +147,7 @@ def test_a_clear_exponential_rise_is_continued_to_its_level(
     found = continue_rise(times, values)
     rise = clean[-1] - clean[0]
     if found is None:
-        # nothing is said only when there is little to go on: slow, flat, far away, or lost in noise
+        # nothing is reported only when there is little to continue: slow, flat, far away, or lost in noise
         assert tau > 90 or missing < 6 or rise < 40 * max(noise, 0.1) or missing > 30
         return
     assert found.level_c == pytest.approx(level, abs=max(3.0, 0.35 * missing))
@@ -156,10 +160,16 @@ def test_a_clear_exponential_rise_is_continued_to_its_level(
 @pytest.mark.parametrize(
     "values",
     [
-        np.full(240, 60.0), np.linspace(40, 90, 240), np.linspace(90, 40, 240), np.full(240, np.nan),
-        60 + np.sin(np.arange(240.0)), 40 + np.exp(np.arange(240.0) / 60), np.array([50.0, 60.0, 65.0]), np.empty(0),
+        np.full(240, 60.0),
+        np.linspace(40, 90, 240),
+        np.linspace(90, 40, 240),
+        np.full(240, np.nan),
+        60 + np.sin(np.arange(240.0)),
+        40 + np.exp(np.arange(240.0) / 60),
+        np.array([50.0, 60.0, 65.0]),
+        np.empty(0),
     ],
-)  # fmt: skip
+)
 def test_nothing_is_said_about_what_does_not_level(values: np.ndarray) -> None:
     assert continue_rise(np.arange(float(len(values))), values) is None
 

@@ -23,10 +23,14 @@ def channel(kind: PartKind, quantity: Quantity, name: str = "x", key: str = "chi
 @pytest.mark.parametrize(
     ("label", "low", "high"),
     [
-        ("+12V", 11.4, 12.6), ("12 V", 11.4, 12.6), ("+5V", 4.75, 5.25), ("+3.3V", 3.135, 3.465),
-        ("5VSB", 4.75, 5.25), ("-12V", -13.2, -10.8),
+        ("+12V", 11.4, 12.6),
+        ("12 V", 11.4, 12.6),
+        ("+5V", 4.75, 5.25),
+        ("+3.3V", 3.135, 3.465),
+        ("5VSB", 4.75, 5.25),
+        ("-12V", -13.2, -10.8),
     ],
-)  # fmt: skip
+)
 def test_rails_have_the_tolerance_of_the_standard(label: str, low: float, high: float) -> None:
     bounds = {limit.side: limit.value for limit in rail_limits(label)}
     assert bounds[LimitSide.ABOVE] == pytest.approx(low)

@@ -9,16 +9,15 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from thresher.loads.catalogue import CATALOGUE
+from thresher.loads.compute.integer import BOUND, INCREMENT, MULTIPLIER, STEP
+from thresher.loads.compute.matrix import RegisterTiles
+from thresher.loads.compute.precision import ROWS, ULPS, Rounding, row_of
+from thresher.loads.compute.sieve import PRIMES_BELOW, Sieve
+from thresher.loads.compute.solve import Systems
+from thresher.loads.compute.transform import ROUND_OFF_MARGIN, SERIES, Squarings, bits_for
 from thresher.loads.exercise import Exercise
-from thresher.loads.exercises import make_exercise, shared_bytes
-from thresher.loads.integer import BOUND, INCREMENT, MULTIPLIER, STEP
-from thresher.loads.matrix import RegisterTiles
-from thresher.loads.plan import Caches, LoadPlan, plan_load
-from thresher.loads.precision import ROWS, ULPS, Rounding, row_of
-from thresher.loads.sieve import PRIMES_BELOW, Sieve
-from thresher.loads.solve import Systems
-from thresher.loads.transform import ROUND_OFF_MARGIN, SERIES, Squarings, bits_for
+from thresher.loads.plan import Caches, LoadPlan
+from thresher.loads.registry import LOADS, make_exercise, plan_load, shared_bytes
 from thresher.model.sheet import Precision, WorkingSet
 
 SMALL = {
@@ -185,7 +184,7 @@ def test_one_flipped_bit_is_caught_by_matrix_in_97_of_100(precision: Precision) 
 
 @pytest.mark.parametrize("precision", list(Precision))
 def test_a_multiplier_that_errs_in_the_same_way_there_and_back_is_caught(precision: Precision) -> None:
-    """The same wrong factor with either sign brings every tile back; only the turning points tell."""
+    """The same wrong factor with either sign brings every tile back; only the turning points report."""
     exercise, _ = made(LoadPlan("matrix", 16, 1, precision=precision, compiled=True))
     assert isinstance(exercise, RegisterTiles)
     for number in range(0, 128, 9):
@@ -221,7 +220,7 @@ def _turn(place: int, bit: int, words: npt.NDArray[np.uint64]) -> None:
 
 @settings(max_examples=60, deadline=None)
 @given(
-    st.sampled_from([name for name in CATALOGUE if name not in ("relay", "memory")]),
+    st.sampled_from([name for name in LOADS if name not in ("relay", "memory")]),
     st.sampled_from(list(WorkingSet)),
     st.integers(1 << 16, 1 << 23),
     st.integers(1 << 20, 1 << 28),
@@ -231,7 +230,7 @@ def _turn(place: int, bit: int, words: npt.NDArray[np.uint64]) -> None:
 def test_plans_stay_within_what_is_free(
     load: str, place: WorkingSet, own: int, shared: int, free: int, compiled: bool
 ) -> None:
-    if place is not WorkingSet.MIXED and place not in CATALOGUE[load].working_sets:
+    if place is not WorkingSet.MIXED and place not in LOADS[load].working_sets:
         return
     plan = plan_load(load, place, Caches(own, shared), free, compiled)
     most = max(free, 80 << 20) if place is not WorkingSet.MIXED else 3 * max(free, 80 << 20)
@@ -241,8 +240,10 @@ def test_plans_stay_within_what_is_free(
 def test_a_mixed_working_set_walks_through_its_sizes() -> None:
     plan = plan_load("matrix", WorkingSet.MIXED, Caches(1 << 20, 4 << 20), 1 << 24, compiled=False)
     assert [part.working_set for part in plan.parts] == [
-        WorkingSet.CORE, WorkingSet.SHARED_CACHE, WorkingSet.MAIN_MEMORY,
-    ]  # fmt: skip
+        WorkingSet.CORE,
+        WorkingSet.SHARED_CACHE,
+        WorkingSet.MAIN_MEMORY,
+    ]
     exercise, _ = made(plan)
     assert exercise.confirm() == []
     assert all(exercise.compute(beat) for beat in range(6))
@@ -251,7 +252,7 @@ def test_a_mixed_working_set_walks_through_its_sizes() -> None:
 
 
 def test_every_load_says_what_it_strains_and_finds() -> None:
-    for kind in CATALOGUE.values():
+    for kind in LOADS.values():
         assert len(kind.strains) > 20
         assert len(kind.finds) > 20
         assert kind.working_sets

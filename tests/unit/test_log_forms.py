@@ -73,15 +73,27 @@ def test_a_kernel_line_that_looks_like_a_program_stays_whole() -> None:
 
 
 def entry(**fields: object) -> str:
-    base = {"_TRANSPORT": "kernel", "PRIORITY": "3", "_BOOT_ID": "aa11", "__REALTIME_TIMESTAMP": str(int(WALL * 1e6)),
-            "_SOURCE_MONOTONIC_TIMESTAMP": "12345678", "MESSAGE": TEXT}  # fmt: skip
+    base = {
+        "_TRANSPORT": "kernel",
+        "PRIORITY": "3",
+        "_BOOT_ID": "aa11",
+        "__REALTIME_TIMESTAMP": str(int(WALL * 1e6)),
+        "_SOURCE_MONOTONIC_TIMESTAMP": "12345678",
+        "MESSAGE": TEXT,
+    }
     return json.dumps(base | fields)
 
 
 def test_the_journal_in_json_gives_kernel_lines_with_both_times() -> None:
     as_bytes = list("naïve".encode())
-    lines = [entry(), entry(_TRANSPORT="syslog", SYSLOG_IDENTIFIER="planner"), entry(MESSAGE=as_bytes),
-             entry(MESSAGE=None), '{"MESSAGE": ', entry(MESSAGE="two\nlines")]  # fmt: skip
+    lines = [
+        entry(),
+        entry(_TRANSPORT="syslog", SYSLOG_IDENTIFIER="planner"),
+        entry(MESSAGE=as_bytes),
+        entry(MESSAGE=None),
+        '{"MESSAGE": ',
+        entry(MESSAGE="two\nlines"),
+    ]
     records, reader = read("\n".join(lines) + "\n")
     assert [record.text for record in records] == [TEXT, "naïve", "two"]
     assert (records[0].at, records[0].wall, records[0].level, records[0].boot) == (12.345678, WALL, 3, "aa11")

@@ -1,4 +1,4 @@
-"""The lines in which kernels tell machine checks, and the findings that they become."""
+"""The lines in which kernels report machine checks, and the findings that they become."""
 
 import pytest
 
@@ -6,9 +6,10 @@ from thresher.events.findings import KernelDecoder
 from thresher.events.kernel_log import KernelRecord
 from thresher.events.log_forms import parse_log_text
 from thresher.events.machine_checks.lines import MachineCheckAssembler
-from thresher.events.machine_checks.registers import Vendor, vendor_of
+from thresher.events.machine_checks.registers import vendor_of
 from thresher.model.findings import FindingKind, Severity
 from thresher.model.parts import Inventory, LogicalCpu, PartKind
+from thresher.model.vendors import Vendor
 
 INTEL_LOG = """\
 [  100.000001] mce: [Hardware Error]: Machine check events logged

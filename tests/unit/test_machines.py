@@ -13,11 +13,11 @@ from thresher.codes.directory import load_codes
 from thresher.inventory.edid import parse_edid
 from thresher.inventory.machine import read_inventory
 from thresher.inventory.smbios import describe, walk
+from thresher.machine.tree import TreeSystem
 from thresher.model.channels import LimitSide
 from thresher.model.errors import InputError
 from thresher.model.parts import Inventory, PartKind
 from thresher.sensors.discovery import discover
-from thresher.system.tree import TreeSystem
 
 WriteTree = Callable[[dict[str, str | bytes]], Path]
 
@@ -112,7 +112,7 @@ def test_missing_memory_is_a_doubt_and_the_usual_share_is_not(write_tree: WriteT
     files = trees.desktop()
     files["/proc/meminfo"] = "MemTotal: 8100000 kB\nMemAvailable: 8000000 kB\n"
     found = inventory(write_tree, files)
-    assert codes(found)["M-110"] == "16 GiB fitted, the kernel counts 7.7 GiB"
+    assert codes(found)["M-110"] == "16 GiB installed, the kernel counts 7.7 GiB"
 
 
 def test_unlike_modules_and_a_clock_held_down(write_tree: WriteTree) -> None:
@@ -146,8 +146,10 @@ def test_structures_are_told_in_words() -> None:
     processor = trees.structure(
         4,
         {4: b"\1", 7: b"\2", 0x11: b"\x8c", 0x12: b"\x64\0", 0x14: b"\x10\x0e", 0x23: b"\6", 0x25: b"\x0c"},
-        0x28, "U1", "Tern Works",
-    )  # fmt: skip
+        0x28,
+        "U1",
+        "Tern Works",
+    )
     supply = trees.structure(39, {5: b"\1\2\3", 0x0C: b"\x26\2"}, 22, "PSU", "Brackwater 550", "Brackwater")
     probe = trees.structure(26, {4: b"\1", 0x14: b"\xe8\x2e"}, 22, "+12V")
     told = {}
@@ -156,9 +158,14 @@ def test_structures_are_told_in_words() -> None:
         if described:
             told[described.title] = {fact.name: fact.value for fact in described.facts}
     assert told["processor socket"] == {
-        "socket": "U1", "maker": "Tern Works", "voltage": "1.2 V", "external clock": "100 MHz",
-        "maximum speed": "3600 MHz", "cores": "6", "threads": "12",
-    }  # fmt: skip
+        "socket": "U1",
+        "maker": "Tern Works",
+        "voltage": "1.2 V",
+        "external clock": "100 MHz",
+        "maximum speed": "3600 MHz",
+        "cores": "6",
+        "threads": "12",
+    }
     assert told["power supply"]["largest power"] == "550 W"
     assert told["voltage probe"] == {"name": "+12V", "nominal": "12008 mV"}
 
@@ -246,13 +253,18 @@ def test_limits_come_from_device_standard_and_knowledge_in_this_order(write_tree
     ("files", "wanted"),
     [
         (trees.laptop, {"coretemp Package id 0": (95.0, "judgement"), "nvme nvme temp1": (80.0, "judgement")}),
-        (trees.workstation, {"spd5118 spd5118 temp1": (85.0, "JEDEC JESD79-4 and JESD79-5, operating temperature"),
-                             "amdgpu mem": (105.0, "judgement")}),
+        (
+            trees.workstation,
+            {
+                "spd5118 spd5118 temp1": (85.0, "JEDEC JESD79-4 and JESD79-5, operating temperature"),
+                "amdgpu mem": (105.0, "judgement"),
+            },
+        ),
         (trees.arm_board, {"cpu_thermal cpu_thermal temp1": (110.0, "read from the chip (temp1_crit)")}),
         (trees.virtual_machine, {}),
         (trees.old_machine, {}),
     ],
-)  # fmt: skip
+)
 def test_limits_of_the_other_kinds(
     write_tree: WriteTree, files: Callable[[], trees.Files], wanted: dict[str, tuple[float, str]]
 ) -> None:
@@ -287,17 +299,24 @@ def test_drives_tell_their_link_and_driver_and_a_narrow_one_is_doubted(write_tre
     drive = f"{pci}/nvme/nvme0/nvme0n1"
     disk = "/sys/devices/pci0000:00/0000:00:17.0/ata3/host2/target2:0:0/2:0:0:0/block/sda"
     files: trees.Files = {
-        f"{drive}/size": "1000215216\n", f"{pci}/current_link_width": "2\n", f"{pci}/max_link_width": "4\n",
-        f"{pci}/current_link_speed": "8.0 GT/s PCIe\n", f"{disk}/size": "976773168\n",
-        "/sys/class/ata_link/link3/sata_spd": "3.0 Gbps\n", "/sys/bus/pci/drivers/nvme/x": "",
+        f"{drive}/size": "1000215216\n",
+        f"{pci}/current_link_width": "2\n",
+        f"{pci}/max_link_width": "4\n",
+        f"{pci}/current_link_speed": "8.0 GT/s PCIe\n",
+        f"{disk}/size": "976773168\n",
+        "/sys/class/ata_link/link3/sata_spd": "3.0 Gbps\n",
+        "/sys/bus/pci/drivers/nvme/x": "",
         "/sys/class/hwmon/hwmon0/name": "harbourpsu\n",
-    }  # fmt: skip
+    }
     root = write_tree(files)
     for link, target in (
-        ("sys/block/nvme0n1", drive), ("sys/block/sda", disk), (f"{drive}/device", f"{pci}/nvme/nvme0"),
-        (f"{pci}/nvme/nvme0/device", pci), (f"{pci}/driver", "/sys/bus/pci/drivers/nvme"),
+        ("sys/block/nvme0n1", drive),
+        ("sys/block/sda", disk),
+        (f"{drive}/device", f"{pci}/nvme/nvme0"),
+        (f"{pci}/nvme/nvme0/device", pci),
+        (f"{pci}/driver", "/sys/bus/pci/drivers/nvme"),
         (f"{disk}/device", f"{disk}/../.."),
-    ):  # fmt: skip
+    ):
         path = root / link.lstrip("/")
         path.parent.mkdir(parents=True, exist_ok=True)
         path.symlink_to(target)

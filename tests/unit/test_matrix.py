@@ -5,10 +5,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from thresher.loads.compute.matrix import MatrixSets
 from thresher.loads.exercise import as_words, same_bits, wrong_words
-from thresher.loads.exercises import shared_bytes
-from thresher.loads.matrix import MatrixSets
-from thresher.loads.plan import Caches, LoadPlan, plan_load
+from thresher.loads.plan import Caches, LoadPlan
+from thresher.loads.registry import plan_load, shared_bytes
 from thresher.model.sheet import WorkingSet
 
 
@@ -90,7 +90,7 @@ def test_little_memory_gives_a_smaller_set_and_unknown_caches_a_guess() -> None:
 @pytest.mark.parametrize(("size", "sets"), [(0, 1), (5000, 1), (8, 0)])
 def test_sizes_at_which_products_would_not_be_exact_are_refused(size: int, sets: int) -> None:
     with pytest.raises(ValueError, match="size="):
-        LoadPlan("matrix", size, sets)
+        shared_bytes(LoadPlan("matrix", size, sets))
 
 
 def test_the_largest_sums_stay_exact() -> None:

@@ -7,12 +7,12 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from thresher.benchmodels.cells import SimulatedCells
-from thresher.loads.memory import SIMULATED_CHUNK, SIMULATED_WORDS, MemoryWalk, WrongCells
-from thresher.loads.pages import PAGE, Region
-from thresher.loads.patterns import LONG, PATTERNS, SHORT, StepKind, steps_of, value_at
+from thresher.loads.memory.pages import PAGE, Region
+from thresher.loads.memory.patterns import LONG, PATTERNS, SHORT, StepKind, steps_of, value_at
+from thresher.loads.memory.walk import SIMULATED_CHUNK, SIMULATED_WORDS, MemoryWalk, WrongCells
 from thresher.loads.plan import LoadPlan
 from thresher.model.port import CellFault, CellFaultKind
+from thresher.simulator.memory_cells import SimulatedCells
 
 K = CellFaultKind
 FAULTS: dict[str, tuple[CellFault, ...]] = {
@@ -156,8 +156,13 @@ def test_marches_go_truly_downwards() -> None:
     assert any("downwards" in wrong.step or "check, " in wrong.step or "upwards" in wrong.step for wrong in found)
     kinds = [step.kind for step in steps_of("march")]
     assert kinds == [
-        StepKind.FILL, StepKind.TURN_UP, StepKind.TURN_UP, StepKind.TURN_DOWN, StepKind.TURN_DOWN, StepKind.CHECK,
-    ]  # fmt: skip
+        StepKind.FILL,
+        StepKind.TURN_UP,
+        StepKind.TURN_UP,
+        StepKind.TURN_DOWN,
+        StepKind.TURN_DOWN,
+        StepKind.CHECK,
+    ]
     assert [step.turned for step in steps_of("march")] == [False, False, True, False, True, False]
 
 
@@ -175,7 +180,7 @@ def test_a_region_is_real_memory_with_addresses_for_root() -> None:
     assert len(region.words) * 8 == 8 * PAGE
     region.words[:] = 7
     assert int(region.words[-1]) == 7
-    if region.taken.frames_told:
+    if region.taken.has_frames:
         assert region.frames is not None
         address = region.physical(PAGE // 8 + 3)
         assert address is not None

@@ -6,13 +6,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from thresher.benchmodels.firmware_tables import smbios_table
-from thresher.benchmodels.scenario import Scenario, load_scenario, shipped_scenarios
 from thresher.diagnosis.memory_shape import PAGE, ShapeOfErrors, bad_pages, boot_parameters, shape_of
 from thresher.inventory.memory_map import read_memory_map, slot_of, why_no_slot
 from thresher.inventory.smbios import walk
 from thresher.model.findings import WrongPlace
 from thresher.model.parts import AddressRange, Inventory, Part, PartKind
+from thresher.simulator.firmware_tables import smbios_table
+from thresher.simulator.scenario import Scenario, load_scenario, shipped_scenarios
 
 S = ShapeOfErrors
 
@@ -81,7 +81,7 @@ def test_an_address_names_a_slot_only_where_the_map_decides_it() -> None:
     together = (AddressRange("A1", 0, 0x1FFF, True), AddressRange("B1", 0, 0x1FFF, True))
     assert slot_of(inventory(*together), 0x1800) == ""
     assert "interleaved" in why_no_slot(inventory(*together))
-    assert "no addresses" in why_no_slot(inventory())
+    assert "no module addresses" in why_no_slot(inventory())
     assert slot_of(inventory(slots=("B2",)), 0x77) == "B2"
 
 
@@ -96,8 +96,9 @@ def test_firmware_maps_are_read_as_written() -> None:
     woven = load_scenario(shipped_scenarios()["lighthouse-playout"])
     shared = read_memory_map(list(walk(smbios_table(woven), [])))
     assert [(each.slot, each.low, each.high, each.interleaved) for each in shared] == [
-        ("A2", 0, 32 * gib - 1, True), ("B2", 0, 32 * gib - 1, True),
-    ]  # fmt: skip
+        ("A2", 0, 32 * gib - 1, True),
+        ("B2", 0, 32 * gib - 1, True),
+    ]
 
 
 @given(st.binary(max_size=200))

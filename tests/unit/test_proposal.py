@@ -3,10 +3,11 @@
 import pytest
 
 from thresher.diagnosis.knowledge import load_knowledge
-from thresher.engine.proposal import Candidate, SheetOffer, propose
-from thresher.engine.sheet_file import load_sheet, shipped_sheets
+from thresher.engine.run.sheet_file import load_sheet, shipped_sheets
+from thresher.engine.services.proposals import Candidate, propose
 from thresher.model.channels import Channel, Quantity
 from thresher.model.parts import PartKind
+from thresher.protocol.intake import SheetOffer
 
 SHIPPED = tuple(Candidate(name, False, str(path), load_sheet(path)) for name, path in shipped_sheets().items())
 HOT = (Channel("k", "Package", Quantity.TEMPERATURE, PartKind.PROCESSOR, "/sys/x"),)
@@ -29,11 +30,14 @@ def test_every_shipped_sheet_says_what_it_finds_and_what_not() -> None:
 @pytest.mark.parametrize(
     ("symptoms", "first"),
     [
-        (("slow under load",), "heat-hunt"), (("resets under load", "worse when warm"), "reset-hunt-short"),
-        (("files damaged",), "memory-check-short"), (("once in hours or days",), "overnight"),
-        (("repaired, to be proved",), "proof-after-repair"), ((), "short-round"),
+        (("slow under load",), "heat-hunt"),
+        (("resets under load", "worse when warm"), "reset-hunt-short"),
+        (("files damaged",), "memory-check-short"),
+        (("once in hours or days",), "overnight"),
+        (("repaired, to be proved",), "proof-after-repair"),
+        ((), "short-round"),
     ],
-)  # fmt: skip
+)
 def test_the_sheet_that_fits_most_symptoms_comes_first(symptoms: tuple[str, ...], first: str) -> None:
     best = offers(*symptoms)[0]
     assert best.name == first

@@ -7,20 +7,18 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from thresher.benchmodels.scenario import STRENGTH_MEANS, Fault, FaultKind
-from thresher.decoding.anything import load_tables
+from thresher.decoding.recognise import load_tables
 from thresher.diagnosis.decision import load_prices
 from thresher.diagnosis.knowledge import Action, load_knowledge
 from thresher.model.errors import EnvironmentFault
 from thresher.model.findings import FindingKind
 from thresher.model.parts import PartKind
-from thresher.model.trials import BookPart, Fit
+from thresher.model.trials import BookPart, Configuration
 from thresher.model.verdict import EVERYDAY_USE, ActStep
-from thresher.proving.ailments import AILMENTS
 from thresher.proving.cases import OWN_TAGS, SETTINGS, Case, Sort, Trouble, draw_case, scenario_under
+from thresher.proving.fault_catalogue import FAULT_CATALOGUE
 from thresher.proving.ground import prove, prove_some
 from thresher.proving.job import Job, is_needed, needed_steps
-from thresher.proving.noticed import draw_noticed_case, shows
 from thresher.proving.policies import (
     Finished,
     cheapest_first,
@@ -31,9 +29,11 @@ from thresher.proving.policies import (
     load_sheets,
 )
 from thresher.proving.policy_names import Policy
-from thresher.proving.printing import print_result, print_score
+from thresher.proving.printing import line_of_result, lines_of_score
 from thresher.proving.quick_run import QuickBench, Stint
-from thresher.proving.scores import Result, by_ailment, result_of, score
+from thresher.proving.scores import Result, by_fault, result_of, score
+from thresher.proving.symptomatic import draw_noticed_case, shows
+from thresher.simulator.scenario import STRENGTH_MEANS, Fault, FaultKind
 
 F, K, P = FaultKind, FindingKind, PartKind
 TABLES = load_tables()
@@ -42,7 +42,7 @@ MISLEADING_KINDS = {kind for kind in F if kind.value.startswith("channel")} | {F
 
 @pytest.fixture(scope="module")
 def plain() -> Case:
-    """A machine of four cores and two modules that nothing ails, with a full shelf."""
+    """A machine of four cores and two modules that nothing is wrong with, with a full shelf."""
     drawn = draw_case(3, 1)
     processor = replace(drawn.machine.processor, cores=4, threads_per_core=1, limit_c=100.0, power_limit_w=62.0)
     module = drawn.machine.modules[0]
@@ -52,21 +52,31 @@ def plain() -> Case:
     )
     own = tuple(BookPart(tag, kind) for kind, tag in OWN_TAGS.items() if kind is not P.GRAPHICS)
     own += (BookPart("M1", P.MEMORY), BookPart("M2", P.MEMORY))
-    shelf = tuple(BookPart(f"K-{kind.value}", kind, ours=True) for kind in (P.MEMORY, P.POWER, P.PROCESSOR, P.BOARD))
+    shelf = tuple(
+        BookPart(f"K-{kind.value}", kind, known_good=True) for kind in (P.MEMORY, P.POWER, P.PROCESSOR, P.BOARD)
+    )
     return replace(
-        drawn, sort=Sort.SINGLE, machine=machine, own=own, shelf=shelf, places=(("A2", "M1"), ("B2", "M2")),
-        troubles=(), misleads=(), symptoms=(), log_hours=0.0,
-    )  # fmt: skip
+        drawn,
+        sort=Sort.SINGLE,
+        machine=machine,
+        own=own,
+        shelf=shelf,
+        places=(("A2", "M1"), ("B2", "M2")),
+        troubles=(),
+        misleads=(),
+        symptoms=(),
+        log_hours=0.0,
+    )
 
 
 def ailing(case: Case, kind: FaultKind, strength: float, tag: str, part: PartKind, **more: object) -> Case:
-    remedy = next(each.remedy for each in AILMENTS if each.kind is kind)
+    remedy = next(each.remedy for each in FAULT_CATALOGUE if each.kind is kind)
     fault = Fault(kind=kind, strength=strength, slot="A2", **more)  # type: ignore[arg-type]
     return replace(case, troubles=(Trouble(fault, tag, part, remedy),))
 
 
-def bench(case: Case, fit: Fit | None = None, run: int = 1) -> QuickBench:
-    return QuickBench(scenario_under(case, fit or case.first_fit, run), TABLES, run)
+def bench(case: Case, configuration: Configuration | None = None, run: int = 1) -> QuickBench:
+    return QuickBench(scenario_under(case, configuration or case.first_configuration, run), TABLES, run)
 
 
 def job_of(case: Case) -> Job:
@@ -83,7 +93,7 @@ def test_cases_are_sound_scenarios_and_the_same_for_the_same_numbers(seed: int, 
     assert case == draw_case(seed, number)
     tags = [part.tag for part in (*case.own, *case.shelf)]
     assert len(tags) == len(set(tags))
-    scenario = scenario_under(case, case.first_fit, 1)
+    scenario = scenario_under(case, case.first_configuration, 1)
     slots = {module.slot for module in scenario.modules}
     assert slots <= set(scenario.board.slots)
     for fault in scenario.faults:
@@ -101,7 +111,7 @@ def test_all_sorts_and_all_kinds_of_faults_are_drawn() -> None:
     assert sorts[Sort.SINGLE] > sorts[Sort.SOUND] > sorts[Sort.DOUBLE]
     drawn = {trouble.fault.kind for case in cases for trouble in case.own_troubles}
     assert drawn == set(STRENGTH_MEANS) - MISLEADING_KINDS
-    assert {each.kind for each in AILMENTS} == drawn
+    assert {each.kind for each in FAULT_CATALOGUE} == drawn
     bad = sum(len(case.troubles) - len(case.own_troubles) for case in cases)
     assert 0 < bad < 0.2 * len(cases)  # known-good parts are good, mostly
 
@@ -118,7 +128,7 @@ def test_what_comes_to_a_bench_was_noticed_by_its_owner() -> None:
     assert all(shows(case, trouble, TABLES) for trouble in case.own_troubles)
 
 
-def test_a_fault_too_faint_to_be_noticed_is_told(plain: Case) -> None:
+def test_a_fault_too_faint_to_be_noticed_is_reported(plain: Case) -> None:
     faint = ailing(plain, F.MEMORY_CONTROLLER, 0.001, "P1", P.PROCESSOR)
     assert not shows(faint, faint.troubles[0], TABLES)
 
@@ -126,37 +136,37 @@ def test_a_fault_too_faint_to_be_noticed_is_told(plain: Case) -> None:
 # ---- fits
 
 
-def faults_under(case: Case, fit: Fit) -> set[FaultKind]:
-    return {fault.kind for fault in scenario_under(case, fit, 1).faults}
+def faults_under(case: Case, configuration: Configuration) -> set[FaultKind]:
+    return {fault.kind for fault in scenario_under(case, configuration, 1).faults}
 
 
-def swapped(case: Case, tag: str, other: str) -> Fit:
-    fit = case.first_fit
-    tags = tuple(other if each == tag else each for each in fit.tags)
-    return Fit(tags, tuple((place, each) for place, each in fit.places if each in tags))
+def swapped(case: Case, tag: str, other: str) -> Configuration:
+    configuration = case.first_configuration
+    tags = tuple(other if each == tag else each for each in configuration.tags)
+    return Configuration(tags, tuple((place, each) for place, each in configuration.places if each in tags))
 
 
 def test_a_fault_goes_with_its_part(plain: Case) -> None:
     case = ailing(plain, F.WEAK_CORE, 1.0, "P1", P.PROCESSOR)
-    assert faults_under(case, case.first_fit) == {F.WEAK_CORE}
+    assert faults_under(case, case.first_configuration) == {F.WEAK_CORE}
     assert faults_under(case, swapped(case, "P1", "K-processor")) == set()
     assert faults_under(case, swapped(case, "B1", "K-board")) == {F.WEAK_CORE}
 
 
 def test_a_module_s_fault_follows_it_to_another_slot(plain: Case) -> None:
     case = ailing(plain, F.CELL_STUCK, 1.0, "M1", P.MEMORY)
-    moved = Fit(case.first_fit.tags, (("A2", "M2"), ("B2", "M1")))
+    moved = Configuration(case.first_configuration.tags, (("A2", "M2"), ("B2", "M1")))
     (fault,) = scenario_under(case, moved, 1).faults
     assert fault.slot == "B2"
-    alone = Fit(tuple(tag for tag in case.first_fit.tags if tag != "M1"), (("B2", "M2"),))
+    alone = Configuration(tuple(tag for tag in case.first_configuration.tags if tag != "M1"), (("B2", "M2"),))
     assert faults_under(case, alone) == set()
     assert [module.slot for module in scenario_under(case, alone, 1).modules] == ["B2"]
 
 
 def test_settings_stay_with_the_board_and_go_back_to_stock(plain: Case) -> None:
     case = ailing(plain, F.OVERCLOCK, 200.0, SETTINGS, P.PROCESSOR)
-    stock = replace(case.first_fit, stock=(P.PROCESSOR, P.MEMORY))
-    assert faults_under(case, case.first_fit) == {F.OVERCLOCK}
+    stock = replace(case.first_configuration, stock=(P.PROCESSOR, P.MEMORY))
+    assert faults_under(case, case.first_configuration) == {F.OVERCLOCK}
     assert faults_under(case, stock) == set()
     assert faults_under(case, swapped(case, "B1", "K-board")) == set()
 
@@ -167,10 +177,10 @@ def test_settings_stay_with_the_board_and_go_back_to_stock(plain: Case) -> None:
 )
 def test_treatment_mends_what_dust_and_contact_cause(plain: Case, kind: FaultKind, tag: str, part: PartKind) -> None:
     case = ailing(plain, kind, 0.6, tag, part)
-    assert faults_under(case, case.first_fit) == {kind}
-    assert faults_under(case, replace(case.first_fit, treated=(part.value,))) == set()
+    assert faults_under(case, case.first_configuration) == {kind}
+    assert faults_under(case, replace(case.first_configuration, treated=(part.value,))) == set()
     stuck = ailing(plain, F.CELL_STUCK, 1.0, "M1", P.MEMORY)
-    assert faults_under(stuck, replace(stuck.first_fit, treated=("memory",))) == {F.CELL_STUCK}
+    assert faults_under(stuck, replace(stuck.first_configuration, treated=("memory",))) == {F.CELL_STUCK}
 
 
 # ---- quick runs
@@ -209,12 +219,14 @@ def test_every_kind_shows_as_it_should_under_its_load(
 @pytest.mark.parametrize(
     ("kind", "shown"),
     [
-        (F.SLOT_LINK, K.LINK_CORRECTED), (F.GRAPHICS_HANGS, K.GRAPHICS_HANG), (F.DRIVE_SURFACE, K.DRIVE_FAILED),
+        (F.SLOT_LINK, K.LINK_CORRECTED),
+        (F.GRAPHICS_HANGS, K.GRAPHICS_HANG),
+        (F.DRIVE_SURFACE, K.DRIVE_FAILED),
         (F.DRIVE_CABLE, K.DRIVE_LINK),
     ],
-)  # fmt: skip
+)
 def test_what_no_load_finds_is_in_the_log_of_everyday_use(plain: Case, kind: FaultKind, shown: FindingKind) -> None:
-    part = next(each.part for each in AILMENTS if each.kind is kind)
+    part = next(each.part for each in FAULT_CATALOGUE if each.kind is kind)
     case = ailing(plain, kind, 10.0, OWN_TAGS.get(part, "B1"), part)
     if part is P.GRAPHICS:
         case = replace(case, own=(*case.own, BookPart("G1", P.GRAPHICS)))
@@ -280,10 +292,10 @@ def test_the_advice_finds_the_module_buys_it_and_stops(plain: Case) -> None:
     assert [(step.action, step.tag) for step in finished.first] == [(Action.REPLACE.value, "M2")]
     result = result_of(job.case, job, finished)
     assert result.right_first
-    assert result.mended
+    assert result.fixed
     assert result.wrong_parts == 0
     assert job.bought == ["M2"]
-    assert "M2" not in job.fit.tags
+    assert "M2" not in job.configuration.tags
     assert any(said.true and said.probability > 0.9 for said in finished.said)
 
 
@@ -331,10 +343,10 @@ def test_what_is_done_for_good_stays_and_new_parts_are_no_suspects_to_act_on(pla
     job = job_of(ailing(plain, F.CELL_STUCK, 1.0, "M1", P.MEMORY))
     job.act((ActStep("replace", "M1", P.MEMORY), ActStep("clean", "cooling", P.COOLING)))
     assert job.book.trials[-1].kept
-    assert job.book.base == job.fit
-    assert "cooling" in job.fit.treated
-    assert job.fit.place_of("N1") == "A2"
-    assert faults_under(job.case, job.fit) == set()
+    assert job.book.base == job.configuration
+    assert "cooling" in job.configuration.treated
+    assert job.configuration.place_of("N1") == "A2"
+    assert faults_under(job.case, job.configuration) == set()
 
 
 # ---- scores
@@ -346,20 +358,31 @@ def test_right_and_wrong_acts_are_told_apart(plain: Case) -> None:
     clean, cooler = ActStep("clean", "cooling", P.COOLING), ActStep("replace", "C1", P.COOLING)
     assert is_needed(clean, needed_steps(case))
     right = result_of(case, job_of(case), Finished((clean,), (clean,), ()))
-    assert (right.right_first, right.wrong_parts, right.mended) == (True, 0, True)
+    assert (right.right_first, right.wrong_parts, right.fixed) == (True, 0, True)
     wrong = result_of(case, job_of(case), Finished((cooler,), (cooler,), ()))
-    assert (wrong.right_first, wrong.wrong_parts, wrong.mended) == (False, 1, False)
+    assert (wrong.right_first, wrong.wrong_parts, wrong.fixed) == (False, 1, False)
     both = result_of(case, job_of(case), Finished((clean, cooler), (clean, cooler), ()))
-    assert (both.right_first, both.wrong_parts, both.mended) == (False, 1, True)
+    assert (both.right_first, both.wrong_parts, both.fixed) == (False, 1, True)
     overclocked = ailing(plain, F.OVERCLOCK, 100.0, SETTINGS, P.PROCESSOR)
     assert needed_steps(overclocked) == {("back to stock", "")}
 
 
-def made(number: int, ails: tuple[str, ...], right: bool, said: tuple[tuple[float, bool], ...] = ()) -> Result:
+def made(number: int, faults: tuple[str, ...], right: bool, said: tuple[tuple[float, bool], ...] = ()) -> Result:
     return Result(
-        number, "single fault", ails, right, bool(ails) or not right, 0 if right else 1, right, 2, 60.0 + number, (),
-        tuple("x" for _ in said), tuple(p for p, _ in said), tuple(true for _, true in said),
-    )  # fmt: skip
+        number,
+        "single fault",
+        faults,
+        right,
+        bool(faults) or not right,
+        0 if right else 1,
+        right,
+        2,
+        60.0 + number,
+        (),
+        tuple("x" for _ in said),
+        tuple(p for p, _ in said),
+        tuple(true for _, true in said),
+    )
 
 
 def test_scores_add_up() -> None:
@@ -372,7 +395,7 @@ def test_scores_add_up() -> None:
     ]
     summed = score("ours", results)
     assert (summed.cases, summed.single_right, summed.double_right, summed.sound_condemned) == (5, 0.5, 1.0, 0.5)
-    assert summed.wrong_parts_a_hundred == pytest.approx(40.0)
+    assert summed.wrong_parts_per_100 == pytest.approx(40.0)
     assert summed.minutes == pytest.approx(62.0)
     seventy = summed.tenths[7]
     assert seventy.count == 3
@@ -381,16 +404,14 @@ def test_scores_add_up() -> None:
     assert summed.tenths[9].count == 1
     squares = [(0.75 - 1) ** 2, (0.72 - 1) ** 2, 0.05**2, 0.78**2, 0.0]
     assert summed.brier == pytest.approx(sum(squares) / 5)
-    assert by_ailment(results) == {"weak core": (2, 0.5)}
+    assert by_fault(results) == {"weak core": (2, 0.5)}
 
 
-def test_scores_of_nothing_are_none_and_print(capsys: pytest.CaptureFixture[str]) -> None:
+def test_scores_of_nothing_are_none_and_print() -> None:
     summed = score("fixed-order", [made(3, (), True)])
     assert summed.single_right is None
     assert summed.brier is None
-    print_score(summed, 7, {})
-    print_result(made(1, ("weak core",), False))
-    told = capsys.readouterr().out
+    told = "\n".join((*lines_of_score(summed, 7, {}), line_of_result(made(1, ("weak core",), False))))
     assert "seed 7" in told
     assert "WRONG: weak core" in told
 
@@ -403,7 +424,7 @@ def test_processes_change_nothing() -> None:
     assert done == [1, 2]
 
 
-def test_a_process_that_fails_is_told(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_process_that_fails_is_reported(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("sys.executable", "/bin/false")
     with pytest.raises(EnvironmentFault, match="proving"):
-        prove(1, 2, Policy.OURS, 1, lambda _done: None)
+        prove(1, 2, Policy.ADVISED, 1, lambda _done: None)

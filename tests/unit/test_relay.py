@@ -5,8 +5,8 @@ import threading
 import numpy as np
 import pytest
 
+from thresher.loads.compute.relay import Relay, WrongMessage, relay_bytes, round_trip_times
 from thresher.loads.plan import LoadPlan
-from thresher.loads.relay import Relay, WrongMessage, relay_bytes, round_trip_times
 
 PLAN = LoadPlan("relay", 1, 1)
 

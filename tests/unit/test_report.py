@@ -10,8 +10,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Heard
-from thresher.benchmodels.scenario import Fault, FaultKind, Scenario
-from thresher.bootstrap import job_verdict
+from thresher.app.stored_verdict import job_verdict
 from thresher.engine.engine import Engine
 from thresher.journal.jobfile import JobFile
 from thresher.model.channels import Channel, LimitSide, Quantity, Tick
@@ -21,6 +20,7 @@ from thresher.report.chart import Flag, draw
 from thresher.report.html import render
 from thresher.report.table import readings_csv, ticks_csv
 from thresher.sensors.lanes import choose_lanes
+from thresher.simulator.scenario import Fault, FaultKind, Scenario
 
 MakeEngine = Callable[..., tuple[Engine, Heard]]
 MakeSheet = Callable[[float], RunSheet]
@@ -69,7 +69,7 @@ def test_the_report_tells_the_whole_story(job: Path) -> None:
     tags.feed(page)
     assert tags.open == []
     text = " ".join(" ".join(tags.text).split())
-    assert "This machine is a bench model" in text
+    assert "Simulated machine: its heat" in text
     assert verdict.sentence in text
     assert "Tern 8-460" in text
     assert "matrix, shared cache" in text
@@ -158,10 +158,12 @@ def test_the_report_repeats_doubts_limits_and_what_was_not_believed(
 ) -> None:
     offset = Fault(kind=FaultKind.CHANNEL_OFFSET, path="/sys/class/hwmon/hwmon1/temp2_input", strength=30000)
     engine, _ = make_engine(replace(lighthouse, faults=(offset,)), shop=tmp_path / "shop")
-    engine.set_job({"expected_drives": "1 TB, 2 TB", "symptoms": "freezes\tat noon\tin the sun", "words": "it stops"})
+    engine.jobs.set_fields(
+        {"expected_drives": "1 TB, 2 TB", "symptoms": "freezes\tat noon\tin the sun", "words": "it stops"}
+    )
     drive = next(each for each in engine.channels if each.name == "Composite")
-    engine.set_limit(drive.key, LimitSide.BELOW, 60.0, "no heat spreader on it")
-    engine.begin_baseline(12)
+    engine.machine.set_limit(drive.key, LimitSide.BELOW, 60.0, "no heat spreader on it")
+    engine.machine.begin_baseline(12)
     engine.watch(15)
     engine.run_to_end(sheet(3))
     engine.close()
@@ -175,7 +177,7 @@ def test_the_report_repeats_doubts_limits_and_what_was_not_believed(
     assert "D-110 Drive missing , drive expected 2 TB" in text
     assert "Composite below 60 °C no heat spreader on it technician" in text
     assert "CPU X-833 Constant offset" in text
-    assert "Sensors that were not believed" in text
+    assert "Ignored sensors" in text
     assert "tag M-1" in text
 
 

@@ -7,9 +7,9 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from thresher.benchmodels.machine import BenchModel
-from thresher.benchmodels.scenario import Scenario
 from thresher.inventory.machine import read_inventory
+from thresher.machine.live import LiveSystem
+from thresher.machine.tree import TreeSystem
 from thresher.model.channels import UNITS, Channel, LimitSide, Quantity, Tick
 from thresher.model.errors import SourceUnavailable
 from thresher.model.parts import PartKind
@@ -20,8 +20,8 @@ from thresher.sensors.lanes import choose_lanes, value_range
 from thresher.sensors.probes import Probe, cpu_use, energy_to_power, implausible, memory_used, parse_number, scaled
 from thresher.sensors.pyramid import Pyramid
 from thresher.sensors.sampler import Sampler
-from thresher.system.live import LiveSystem
-from thresher.system.tree import TreeSystem
+from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.scenario import Scenario
 
 WriteTree = Callable[[dict[str, str | bytes]], Path]
 
@@ -145,7 +145,7 @@ def test_this_computer_can_be_sampled() -> None:
 
 
 def test_a_bench_model_has_the_channels_of_a_desktop(lighthouse: Scenario) -> None:
-    system: System = BenchModel(lighthouse, 0.0)
+    system: System = SimulatedMachine(lighthouse, 0.0)
     discovery = discover(system, read_inventory(system))
     counts = {quantity: sum(c.quantity is quantity for c in discovery.channels) for quantity in Quantity}
     assert counts[Quantity.CLOCK] == 16, "as set and as counted"
@@ -164,7 +164,7 @@ def test_power_comes_from_the_energy_counter_and_survives_its_wrap() -> None:
     without = energy_to_power(None)
     with pytest.raises(ValueError, match="first"):
         without(b"5", 0.0)
-    with pytest.raises(ValueError, match="where it wraps"):
+    with pytest.raises(ValueError, match="its wrap point is unknown"):
         without(b"4", 1.0)
 
 
@@ -223,7 +223,7 @@ def test_extremes_leave_missing_readings_out() -> None:
 
 
 def test_headroom_is_of_the_channel_nearest_its_limit_and_prefers_a_core(lighthouse: Scenario) -> None:
-    system: System = BenchModel(lighthouse, 0.0)
+    system: System = SimulatedMachine(lighthouse, 0.0)
     sampler = Sampler(system, discover(system, read_inventory(system)))
     room = closest(sampler.channels, sampler.sample(), Quantity.VOLTAGE, LimitSide.ABOVE)
     assert room is not None
@@ -237,7 +237,7 @@ def test_headroom_is_of_the_channel_nearest_its_limit_and_prefers_a_core(lightho
 
 
 def test_lanes_stand_in_their_order_and_only_for_what_there_is(lighthouse: Scenario, write_tree: WriteTree) -> None:
-    system: System = BenchModel(lighthouse, 0.0)
+    system: System = SimulatedMachine(lighthouse, 0.0)
     lanes = choose_lanes(discover(system, read_inventory(system)).channels)
     assert [lane.title for lane in lanes][:5] == ["Core temp", "Core clock", "+12V", "Package", "Fans"]
     assert len(lanes[0].channels) == 9
@@ -247,7 +247,7 @@ def test_lanes_stand_in_their_order_and_only_for_what_there_is(lighthouse: Scena
 
 
 def test_a_lane_shows_its_values_and_a_limit_that_is_near(lighthouse: Scenario) -> None:
-    system: System = BenchModel(lighthouse, 0.0)
+    system: System = SimulatedMachine(lighthouse, 0.0)
     channels = discover(system, read_inventory(system)).channels
     lane = choose_lanes(channels)[0]
     history = Pyramid(len(channels))
@@ -285,7 +285,7 @@ class Unplugged:
 def test_a_device_that_is_plugged_in_again_is_found_again(lighthouse: Scenario) -> None:
     there = [True]
 
-    class Machine(BenchModel):
+    class Machine(SimulatedMachine):
         def open(self, path: str) -> Unplugged:  # type: ignore[override]
             return Unplugged(there)
 
@@ -325,7 +325,7 @@ class SlowSource:
 
 
 def test_a_slow_source_is_read_seldom_and_its_last_reading_stands(ferry: Scenario) -> None:
-    model, source = BenchModel(ferry, 0.0), SlowSource()
+    model, source = SimulatedMachine(ferry, 0.0), SlowSource()
     channel = Channel("slow/x", "Slow one", Quantity.TEMPERATURE, PartKind.DRIVE, "/sys/slow")
     sampler = Sampler(model, Discovery((Probe(source, (channel,), scaled(1000.0)),), ()), source.stopwatch)
     values = []
@@ -342,7 +342,7 @@ def test_a_slow_source_is_read_seldom_and_its_last_reading_stands(ferry: Scenari
 
 
 def test_a_source_that_was_slow_once_is_not_slow(ferry: Scenario) -> None:
-    model, source = BenchModel(ferry, 0.0), SlowSource()
+    model, source = SimulatedMachine(ferry, 0.0), SlowSource()
     channel = Channel("slow/x", "Slow one", Quantity.TEMPERATURE, PartKind.DRIVE, "/sys/slow")
     sampler = Sampler(model, Discovery((Probe(source, (channel,), scaled(1000.0)),), ()), source.stopwatch)
     for second in range(8):

@@ -9,15 +9,25 @@ from pathlib import Path
 import pytest
 
 from tests.crash.engine_process import EngineProcess
-from thresher.engine.protocol import HistoryRows, PlanEvent, RunStatus, Snapshot, TickEvent
-from thresher.engine.sheet_file import shipped_sheets
+from thresher.engine.run.sheet_file import shipped_sheets
 from thresher.model.errors import EnvironmentFault
+from thresher.protocol.commands import (
+    ChooseSheet,
+    GetHistory,
+    GetSnapshot,
+    LeaveEngine,
+    PutSheet,
+    StartRun,
+    StopRun,
+    Subscribe,
+)
+from thresher.protocol.events import PlanEvent, TickEvent
 
 
 @pytest.fixture(scope="module")
 def engine(tmp_path_factory: pytest.TempPathFactory) -> Iterator[EngineProcess]:
     folder: Path = tmp_path_factory.mktemp("engine")
-    started = EngineProcess(folder, "--bench-model", "ferry-office", "--speed", "20", "--sheet", "short-round")
+    started = EngineProcess(folder, "--simulate", "ferry-office", "--speed", "20", "--sheet", "short-round")
     yield started
     started.close()
 
@@ -38,9 +48,9 @@ def ask(engine: EngineProcess, line: bytes) -> dict[str, object]:
         (b"{nonsense", -32700, "malformed"),
         (b"[]", -32600, "Expected `object`"),
         (b'{"jsonrpc": "2.0", "id": 1}', -32600, "method"),
-        (b'{"jsonrpc": "2.0", "id": 1, "method": "fly"}', -32601, "no method 'fly'"),
+        (b'{"jsonrpc": "2.0", "id": 1, "method": "fly"}', -32601, "unknown method 'fly'"),
         (b'{"jsonrpc": "2.0", "id": 1, "method": "history"}', -32602, "after"),
-        (b'{"jsonrpc": "2.0", "id": 1, "method": "history", "params": {"after": "x"}}', -32602, "could not convert"),
+        (b'{"jsonrpc": "2.0", "id": 1, "method": "history", "params": {"after": "x"}}', -32602, "Expected `float`"),
         (b'{"jsonrpc": "2.0", "id": 1, "method": "sheet.put", "params": {"toml": "= ="}}', 2, "cannot be used"),
     ],
 )
@@ -59,8 +69,8 @@ def test_an_answer_bears_the_id_of_its_request(engine: EngineProcess) -> None:
 
 def test_the_snapshot_holds_what_a_window_needs(engine: EngineProcess) -> None:
     text = shipped_sheets()["short-round"].read_text(encoding="utf-8")
-    engine.client.call("sheet.put", RunStatus, toml=text, name="short-round")
-    snapshot = engine.client.call("snapshot", Snapshot)
+    engine.client.call(PutSheet(toml=text, name="short-round"))
+    snapshot = engine.client.call(GetSnapshot())
     assert snapshot.pid == engine.process.pid
     assert snapshot.machine.name == "Counter 2"
     assert snapshot.machine.simulated
@@ -72,27 +82,27 @@ def test_the_snapshot_holds_what_a_window_needs(engine: EngineProcess) -> None:
 
 
 def test_history_begins_after_the_time_asked_for(engine: EngineProcess) -> None:
-    rows = engine.client.call("history", HistoryRows, after=-1.0)
-    later = engine.client.call("history", HistoryRows, after=rows.at[0])
+    rows = engine.client.call(GetHistory(after=-1.0))
+    later = engine.client.call(GetHistory(after=rows.at[0]))
     assert later.at[0] > rows.at[0]
-    assert len(rows.values[0]) == 4 * len(engine.client.call("snapshot", Snapshot).channels)
+    assert len(rows.values[0]) == 4 * len(engine.client.call(GetSnapshot()).channels)
 
 
 def test_a_subscriber_gets_ticks_and_a_changed_sheet(engine: EngineProcess) -> None:
-    engine.client.call("subscribe", bool)
+    engine.client.call(Subscribe())
     text = (
         'format = "thresher-sheet/1"\ntitle = "Other"\n'
         '[[blocks]]\nrow = "processor"\nload = "matrix"\nstart = 0\nlength = 5\n'
     )
-    status = engine.client.call("sheet.put", RunStatus, toml=text, name="other.toml")
+    status = engine.client.call(PutSheet(toml=text, name="other.toml"))
     assert status.title == "Other"
     seen = {type(engine.client.next_event()) for _ in range(40)}
     assert {TickEvent, PlanEvent} <= seen
 
 
 def test_a_refusal_reaches_the_caller_in_the_engines_words(engine: EngineProcess) -> None:
-    with pytest.raises(EnvironmentFault, match="no method 'jump'"):
-        engine.client.call("jump", bool)
+    with pytest.raises(EnvironmentFault, match="there is no sheet 'jump'"):
+        engine.client.call(ChooseSheet("jump"))
 
 
 def test_a_line_beyond_all_bounds_is_refused_and_the_engine_lives(engine: EngineProcess) -> None:
@@ -109,16 +119,16 @@ def test_a_notification_is_carried_out_and_gets_no_answer(engine: EngineProcess)
 
 
 def test_a_window_that_closes_ends_an_idle_engine_and_leaves_a_run_alone(tmp_path: Path) -> None:
-    engine = EngineProcess(tmp_path, "--bench-model", "ferry-office", "--speed", "30")
+    engine = EngineProcess(tmp_path, "--simulate", "ferry-office", "--speed", "30")
     text = (
         'format = "thresher-sheet/1"\ntitle = "Long"\n'
         '[[blocks]]\nrow = "processor"\nload = "matrix"\nstart = 0\nlength = 5000\n'
     )
-    engine.client.call("sheet.put", RunStatus, toml=text, name="long")
-    engine.client.call("run.start", RunStatus)
-    assert engine.client.call("engine.leave", bool) is False
+    engine.client.call(PutSheet(toml=text, name="long"))
+    engine.client.call(StartRun())
+    assert engine.client.call(LeaveEngine()) is False
     engine.wait(lambda status: status.workers_running > 0)
-    engine.client.call("run.stop", str)
-    assert engine.client.call("engine.leave", bool) is True
+    engine.client.call(StopRun())
+    assert engine.client.call(LeaveEngine()) is True
     assert engine.process.wait(20) == 0
     engine.close()

@@ -4,7 +4,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from thresher.loads.shapes import SLICE_S, Holder, edges_per_second, mean_share, rest_until, share_at
+from thresher.model.shapes import SLICE_S, TemperatureHold, edges_per_second, mean_share, rest_until, share_at
 from thresher.model.sheet import Shape, ShapeKind
 
 PULSE = Shape(ShapeKind.PULSE, 0.02, 0.5)
@@ -72,7 +72,7 @@ def test_a_share_is_given_within_each_slice(allowed: float) -> None:
 
 def test_holding_settles_near_the_temperature_that_was_set() -> None:
     """A first-order machine: full load would bring it to 105 °C, half of it to 65."""
-    holder, temperature, history = Holder(80.0), 40.0, []
+    holder, temperature, history = TemperatureHold(80.0), 40.0, []
     for _ in range(600):
         allowed = holder.step(temperature, 1.0)
         temperature += (25.0 + 80.0 * allowed - temperature) / 40.0

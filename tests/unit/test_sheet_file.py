@@ -1,4 +1,4 @@
-"""Run sheet files: what is right is taken, what is wrong is told all at once with its place."""
+"""Run sheet files: what is right is taken, what is wrong is reported all at once with its place."""
 
 from pathlib import Path
 
@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from thresher.engine.sheet_file import load_sheet, parse_sheet, parse_time, shipped_sheets, trial_sheet
+from thresher.engine.run.sheet_file import load_sheet, parse_sheet, parse_time, shipped_sheets, trial_sheet
 from thresher.model.errors import InputError, InputFault
 from thresher.model.parts import PartKind
 from thresher.model.sheet import GateKind, WorkingSet, clock_text

@@ -34,7 +34,7 @@ def test_a_shelf_reads_back_and_an_unknown_one_is_empty(tmp_path: Path) -> None:
     assert read_shelf(tmp_path) == Shelf()
     write_shelf(tmp_path, Shelf(parts=(MODULE,)))
     assert read_shelf(tmp_path).parts == (MODULE,)
-    assert [path.name for path in tmp_path.iterdir()] == ["shelf.json"], "nothing half-written is left"
+    assert sorted(path.name for path in tmp_path.iterdir()) == [".lock", "shelf.json"], "nothing half-written is left"
 
 
 @given(st.text(max_size=30), st.text(max_size=30), st.booleans())
@@ -43,7 +43,7 @@ def test_any_words_of_a_machine_file_read_back(
 ) -> None:
     folder = tmp_path_factory.mktemp("shop")
     visit = Visit(wall=1.5, job=a, number=b, parts=(Part("memory A1", PartKind.MEMORY, b, a),))
-    machine = MachineFile(name=a, trust=(Trust(channel=a, believed=c, reason=b, date="2026-03-17"),)).visited(visit)
+    machine = MachineFile(name=a, trust=(Trust(channel=a, trusted=c, reason=b, date="2026-03-17"),)).visited(visit)
     write_machine(folder, "k", machine)
     assert read_machine(folder, "k") == machine
 
@@ -59,9 +59,13 @@ def test_parts_that_cannot_be_told_apart_are_refused_and_the_old_shelf_stays(tmp
 
 @pytest.mark.parametrize(
     ("text", "place"),
-    [("{", "JSON"), ("[]", "format"), ('{"format": "thresher-shelf/9"}', "format"),
-     ('{"format": "thresher-shelf/1", "parts": [{"tag": 1}]}', "JSON")],
-)  # fmt: skip
+    [
+        ("{", "JSON"),
+        ("[]", "format"),
+        ('{"format": "thresher-shelf/9"}', "format"),
+        ('{"format": "thresher-shelf/1", "parts": [{"tag": 1}]}', "JSON"),
+    ],
+)
 def test_a_broken_file_says_where_and_can_be_put_aside_whole(tmp_path: Path, text: str, place: str) -> None:
     shelf_path(tmp_path).write_text(text)
     with pytest.raises(InputError) as caught:
@@ -74,7 +78,7 @@ def test_a_broken_file_says_where_and_can_be_put_aside_whole(tmp_path: Path, tex
     assert first.read_text() == text
 
 
-def test_a_folder_that_may_not_be_written_is_told(tmp_path: Path) -> None:
+def test_a_folder_that_may_not_be_written_is_reported(tmp_path: Path) -> None:
     (tmp_path / "machines").write_text("a file where the folder should be")
     with pytest.raises(EnvironmentFault, match="writing"):
         write_machine(tmp_path, "k", MachineFile())

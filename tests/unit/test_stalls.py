@@ -9,7 +9,7 @@ from collections.abc import Iterator
 
 import pytest
 
-from thresher.loads.stalls import RunTimes
+from thresher.loads.team.stalls import RunTimes
 
 
 @pytest.fixture

@@ -4,8 +4,8 @@ from itertools import product
 
 import pytest
 
-from thresher.engine.states import TRANSITIONS, Ending, Outcome, RunState, change, outcome_of
 from thresher.model.errors import IllegalTransition
+from thresher.model.run_states import TRANSITIONS, Ending, Outcome, RunState, change, outcome_of
 
 
 @pytest.mark.parametrize(("now", "new"), list(product(RunState, RunState)))

@@ -31,7 +31,7 @@ CODES = load_stop_codes()
         ("Bug check 0x9C", 0x9C, ()),
         ("CLOCK_WATCHDOG_TIMEOUT (18, 0, ffff8b80`49b80180, 7)", 0x101, (0x18, 0, 0xFFFF8B8049B80180, 7)),
     ],
-)  # fmt: skip
+)
 def test_a_stop_is_read_by_number_or_name_with_its_parameters(
     text: str, number: int, parameters: tuple[int, ...]
 ) -> None:
@@ -80,7 +80,7 @@ def test_a_dump_tells_its_code_time_and_processors() -> None:
     assert (stop.when, stop.up_s, stop.processors) == ("2026-03-17T13:09:45Z", 2700.0, 8)
 
 
-def test_times_that_cannot_be_are_not_told() -> None:
+def test_times_that_cannot_be_are_not_reported() -> None:
     raw = bytearray(dump(0x1A, (1, 2, 3, 4)))
     struct.pack_into("<Q", raw, 0xFA8, 2**63)
     struct.pack_into("<Q", raw, 0x1030, 2**63)
@@ -92,9 +92,12 @@ def test_times_that_cannot_be_are_not_told() -> None:
 
 @pytest.mark.parametrize(
     ("content", "words"),
-    [(b"PAGEDUMP" + b"\0" * 100, "32-bit"), (b"MDMP" + b"\0" * 100, "PAGEDU64"),
-     (b"PAGEDU64" + b"\0" * 10, "ends after 18")],
-)  # fmt: skip
+    [
+        (b"PAGEDUMP" + b"\0" * 100, "32-bit"),
+        (b"MDMP" + b"\0" * 100, "PAGEDU64"),
+        (b"PAGEDU64" + b"\0" * 10, "ends after 18"),
+    ],
+)
 def test_dumps_that_cannot_be_read_are_refused_with_what_to_do(content: bytes, words: str) -> None:
     with pytest.raises(InputError, match=words):
         read_dump_header(content, "x.dmp")

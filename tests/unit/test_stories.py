@@ -5,19 +5,31 @@ from dataclasses import replace
 
 import pytest
 
+from thresher.diagnosis.clean_time import how_long, seen_rate
+from thresher.diagnosis.combined_findings import stories, unexplained
 from thresher.diagnosis.evidence import Evidence
-from thresher.diagnosis.how_long import how_long, seen_rate
 from thresher.diagnosis.knowledge import load_knowledge
-from thresher.diagnosis.stories import stories, unexplained
 from thresher.model.findings import Finding, FindingKind, Severity, WrongPlace
 from thresher.model.parts import PartKind
 from thresher.model.verdict import Exposure, HowLong
 
 KNOWLEDGE = load_knowledge()
 WRONG = Finding(
-    "P-104", FindingKind.WRONG_RESULT, Severity.FAULT, PartKind.PROCESSOR, 0.0, "", "", "core 5", 5, run_at=1.0,
-    load="matrix", temperature_c=84.0, repeats=3, wrong_again=3,
-)  # fmt: skip
+    "P-104",
+    FindingKind.WRONG_RESULT,
+    Severity.FAULT,
+    PartKind.PROCESSOR,
+    0.0,
+    "",
+    "",
+    "core 5",
+    5,
+    run_at=1.0,
+    load="matrix",
+    temperature_c=84.0,
+    repeats=3,
+    wrong_again=3,
+)
 
 
 def test_a_core_that_is_wrong_only_when_hot_is_told_with_the_minutes_below() -> None:
@@ -34,7 +46,7 @@ def test_a_core_that_is_wrong_only_when_hot_is_told_with_the_minutes_below() -> 
     )
 
 
-def test_without_clean_minutes_below_only_the_temperatures_are_told() -> None:
+def test_without_clean_minutes_below_only_the_temperatures_are_reported() -> None:
     (story,) = stories((WRONG, replace(WRONG, temperature_c=88.0)), (Exposure(1, 0, "matrix", 3.0, 87.5),))
     assert story.endswith("at 84 to 88 °C")
     assert "clean" not in story
@@ -57,7 +69,7 @@ def test_the_rate_is_there_from_the_first_finding_on() -> None:
     assert one is not None
     assert ten is not None
     assert (one.findings, one.hours) == (1, 0.5)
-    assert one.low < one.an_hour < one.high
+    assert one.low < one.per_hour < one.high
     assert ten.low < 20.0 < ten.high
     assert ten.high / ten.low < one.high / one.low
     assert ten.minutes_to_sure == pytest.approx(math.log(20) / ten.low * 60)

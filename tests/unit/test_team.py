@@ -6,16 +6,15 @@ import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
+import numpy as np
 import pytest
 
-from thresher.benchmodels.machine import BenchModel
-from thresher.benchmodels.scenario import load_scenario, shipped_scenarios
-from thresher.engine.evidence import finding_of_team_event
-from thresher.loads.matrix import matrix_bytes
+from thresher.engine.run.team_findings import finding_of_team_event
+from thresher.loads.compute.matrix import matrix_bytes
+from thresher.loads.compute.relay import partner, round_trip_times, turns
+from thresher.loads.memory.pages import PAGE
 from thresher.loads.plan import LoadPlan
-from thresher.loads.relay import partner, turns
-from thresher.loads.team import Team, TeamState
-from thresher.loads.team_events import (
+from thresher.loads.team.events import (
     MemoryTakenSeen,
     MemoryWrongSeen,
     MismatchSeen,
@@ -24,11 +23,14 @@ from thresher.loads.team_events import (
     TeamEvent,
     WorkerLost,
 )
+from thresher.loads.team.team import Team, TeamState
 from thresher.model.errors import EnvironmentFault
 from thresher.model.findings import FindingKind
 from thresher.model.parts import Inventory
 from thresher.model.port import BitFlip
 from thresher.model.sheet import Shape, ShapeKind
+from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.scenario import load_scenario, shipped_scenarios
 
 PLAN = LoadPlan("matrix", 32, 2)
 MakeTeam = Callable[..., Team]
@@ -38,16 +40,23 @@ MakeTeam = Callable[..., Team]
 def make_team() -> Iterator[MakeTeam]:
     teams: list[Team] = []
 
-    sound = BenchModel(load_scenario(shipped_scenarios()["ferry-office"]), 0.0)
+    sound = SimulatedMachine(load_scenario(shipped_scenarios()["ferry-office"]), 0.0)
 
     def make(cpus: list[int], paced: bool = True, plan: LoadPlan = PLAN) -> Team:
-        team = Team(cpus, plan, sound.work if paced else None)
+        team = Team(cpus, plan, sound.pacing if paced else None)
         teams.append(team)
         return team
 
     yield make
     for team in teams:
         team.stop()
+
+
+def trips(team: Team) -> dict[tuple[int, int], float]:
+    """The round trips that a team has measured between its first two CPUs, in nanoseconds."""
+    cpus = team.all_cpus()
+    measured = round_trip_times(team.shared, len(cpus))[0][1]
+    return {(cpus[0], cpus[1]): measured} if measured else {}
 
 
 def poll_until(team: Team, done: Callable[[list[TeamEvent]], bool], seconds: float = 20.0) -> list[TeamEvent]:
@@ -109,7 +118,7 @@ def test_a_free_team_works_until_stopped_and_every_worker_ends(make_team: MakeTe
     assert team.stop() == report
 
 
-def test_workers_are_pinned_where_they_were_told(make_team: MakeTeam) -> None:
+def test_workers_are_pinned_where_they_were_reported(make_team: MakeTeam) -> None:
     cpu = sorted(os.sched_getaffinity(0))[-1]
     team = ready(make_team([cpu], paced=False))
     assert os.sched_getaffinity(team.pids()[cpu]) == {cpu}
@@ -175,7 +184,7 @@ def test_a_cpu_that_may_not_be_used_is_said(make_team: MakeTeam) -> None:
         ready(make_team([4000], paced=False))
 
 
-def test_cores_that_disagree_about_the_reference_are_told(make_team: MakeTeam) -> None:
+def test_cores_that_disagree_about_the_reference_are_reported(make_team: MakeTeam) -> None:
     """A bit is flipped in the shared reference while the confirming worker is held, as a faulty core would."""
     team = make_team([0, 3], plan=LoadPlan("matrix", 64, 3))
     poll_until(team, lambda _events: len(team.pids()) == 2)
@@ -244,9 +253,9 @@ def test_two_cores_pass_messages_and_none_is_lost(make_team: MakeTeam, compiled:
     if len(cpus) < 2:
         pytest.skip("one CPU has nobody to talk to")
     team = ready(make_team(cpus, paced=False, plan=LoadPlan("relay", 1, 1, compiled=compiled)))
-    events = poll_until(team, lambda _events: bool(team.round_trips_ns()), seconds=60)
+    events = poll_until(team, lambda _events: bool(trips(team)), seconds=60)
     assert events == []
-    ((pair, nanoseconds),) = team.round_trips_ns().items()
+    ((pair, nanoseconds),) = trips(team).items()
     assert pair == (cpus[0], cpus[1])
     assert 10 < nanoseconds < 1e7
 
@@ -290,8 +299,8 @@ def test_real_memory_is_walked_through_with_other_pages_each_pass(make_team: Mak
     taken = [each for each in events if isinstance(each, MemoryTakenSeen) and each.first]
     assert [each.taken.size for each in taken] == [4 << 20] * team.size
     assert not any(isinstance(each, MemoryWrongSeen) for each in events)
-    covered = team.covered_bytes()
-    if taken[0].taken.frames_told:
+    covered = int(np.count_nonzero(np.frombuffer(team.shared, np.uint8))) * PAGE or None
+    if taken[0].taken.has_frames:
         assert covered is not None
         assert covered >= 4 << 20
     else:

@@ -1,4 +1,4 @@
-"""The book of trials: what swaps say about every part, what to do, and which trial tells most next."""
+"""The book of trials: what swaps say about every part, what to do, and which trial is most informative next."""
 
 import math
 from dataclasses import replace
@@ -8,7 +8,7 @@ import pytest
 
 from thresher.diagnosis.decision import Prices, chance_of, decide, faults_of, load_prices, parse_prices
 from thresher.diagnosis.evidence import Evidence
-from thresher.diagnosis.inference import DECIBANS, Weighed, counted, weigh
+from thresher.diagnosis.inference import DECIBANS, Posterior, compute_posterior, counted
 from thresher.diagnosis.knowledge import Action, load_knowledge
 from thresher.diagnosis.likelihood import FaultTable, explain
 from thresher.diagnosis.next_trial import candidates, next_trials
@@ -16,26 +16,32 @@ from thresher.diagnosis.verdict import diagnose
 from thresher.model.errors import InputError
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import PartKind
-from thresher.model.trials import Book, BookPart, Ended, Fit, NextTrial, Outcome, Trial
+from thresher.model.trials import Book, BookPart, Configuration, Ended, NextTrial, Outcome, Trial
 from thresher.model.verdict import Exposure, Suspect, Verdict
 
 KNOWLEDGE = load_knowledge()
 PRICES = load_prices()
 P = PartKind
 OWN = (
-    BookPart("CPU", P.PROCESSOR), BookPart("DIMM 1", P.MEMORY), BookPart("DIMM 2", P.MEMORY),
-    BookPart("board", P.BOARD), BookPart("supply", P.POWER), BookPart("cooler", P.COOLING),
-)  # fmt: skip
+    BookPart("CPU", P.PROCESSOR),
+    BookPart("DIMM 1", P.MEMORY),
+    BookPart("DIMM 2", P.MEMORY),
+    BookPart("board", P.BOARD),
+    BookPart("supply", P.POWER),
+    BookPart("cooler", P.COOLING),
+)
 SHOP = (
-    BookPart("shop DIMM", P.MEMORY, ours=True), BookPart("shop board", P.BOARD, ours=True),
-    BookPart("shop CPU", P.PROCESSOR, ours=True), BookPart("shop supply", P.POWER, ours=True),
-)  # fmt: skip
-AS_IS = Fit(tuple(part.tag for part in OWN))
+    BookPart("shop DIMM", P.MEMORY, known_good=True),
+    BookPart("shop board", P.BOARD, known_good=True),
+    BookPart("shop CPU", P.PROCESSOR, known_good=True),
+    BookPart("shop supply", P.POWER, known_good=True),
+)
+AS_IS = Configuration(tuple(part.tag for part in OWN))
 REST = ("CPU", "board", "supply", "cooler")
 
 
 def trial(number: int, title: str, tags: tuple[str, ...], *outcomes: Outcome, runs: tuple[int, ...] = ()) -> Trial:
-    return Trial(number, title, Fit(tags), runs, outcomes)
+    return Trial(number, title, Configuration(tags), runs, outcomes)
 
 
 def failed(minutes: float = 1.0, trust: float = 1.0) -> Outcome:
@@ -50,19 +56,19 @@ def evidence_of(*trials: Trial, findings: tuple[Finding, ...] = (), exposures: t
     return Evidence(findings, exposures, 8, (), Book((*OWN, *SHOP), trials))
 
 
-def weighed_on(*trials: Trial) -> Weighed:
-    return weigh(counted(evidence_of(*trials)), KNOWLEDGE)
+def weighed_on(*trials: Trial) -> Posterior:
+    return compute_posterior(counted(evidence_of(*trials)), KNOWLEDGE)
 
 
-def of_part(weighed: Weighed, tag: str) -> float:
-    return chance_of(weighed, faults_of(weighed, tag))
+def of_part(posterior: Posterior, tag: str) -> float:
+    return chance_of(posterior, faults_of(posterior, tag))
 
 
 LIMITS = KNOWLEDGE.thresholds
 
 
-def of_settings(weighed: Weighed) -> float:
-    return chance_of(weighed, {n for n, fault in enumerate(weighed.faults) if fault.mode.of_settings})
+def of_settings(posterior: Posterior) -> float:
+    return chance_of(posterior, {n for n, fault in enumerate(posterior.faults) if fault.mode.of_settings})
 
 
 ARRIVED = trial(0, "As it came in", AS_IS.tags, failed())
@@ -95,7 +101,7 @@ def test_the_story_of_a_bad_processor_that_fails_memory_checks() -> None:
     assert of_part(with_ours, "CPU") + of_part(with_ours, "board") + of_settings(with_ours) > 0.8
     elsewhere = weighed_on(*STORY[:6])
     assert max(of_part(elsewhere, "DIMM 1"), of_part(elsewhere, "DIMM 2")) < 0.03
-    assert of_part(elsewhere, "board") > 0.15  # board or processor: nobody can tell yet
+    assert of_part(elsewhere, "board") > 0.15  # board or processor: nobody can report yet
     assert of_part(elsewhere, "CPU") > 0.15
     last = weighed_on(*STORY)
     assert of_part(last, "CPU") > 0.95
@@ -106,13 +112,13 @@ def test_the_story_of_a_bad_processor_that_fails_memory_checks() -> None:
 
 def test_before_the_last_step_the_most_telling_trial_parts_board_and_processor() -> None:
     evidence = evidence_of(*STORY[:6])
-    weighed = weigh(counted(evidence), KNOWLEDGE)
-    fit = Fit(("shop DIMM", *REST))
-    found = next_trials(weighed, evidence, candidates(evidence.book, fit))
+    posterior = compute_posterior(counted(evidence), KNOWLEDGE)
+    configuration = Configuration(("shop DIMM", *REST))
+    found = next_trials(posterior, evidence, candidates(evidence.book, configuration))
     titles = [each.candidate.title for each in found]
     assert any("shop board" in title or "shop CPU" in title for title in titles)
     assert all(each.gain > 0 for each in found)
-    assert found[0].gain_a_minute >= found[-1].gain_a_minute
+    assert found[0].gain_per_minute >= found[-1].gain_per_minute
     swap = next(each for each in found if "shop" in each.candidate.title)
     assert swap.if_clean != swap.if_found
 
@@ -126,9 +132,7 @@ def test_evidence_stays_with_the_part_that_was_fitted() -> None:
 
 
 def test_findings_of_runs_belong_to_the_trial_that_names_the_run() -> None:
-    wrong = Finding(
-        "M-210", FindingKind.MEMORY_WRONG, Severity.FAULT, P.MEMORY, 1.0, "t", "d", load="memory", run=2
-    )  # fmt: skip
+    wrong = Finding("M-210", FindingKind.MEMORY_WRONG, Severity.FAULT, P.MEMORY, 1.0, "t", "d", load="memory", run=2)
     trials = (trial(0, "A", ("DIMM 1", *REST), runs=(1,)), trial(1, "B", ("DIMM 2", *REST), runs=(2,)))
     spent = (Exposure(1, 0, "memory", 60.0, None), Exposure(2, 0, "memory", 2.0, None))
     verdict = diagnose(evidence_of(*trials, findings=(wrong, wrong), exposures=spent), KNOWLEDGE)
@@ -153,7 +157,9 @@ def test_reasons_add_up_to_the_probability_with_a_book_too() -> None:
 
 def test_settings_stay_behind_when_they_go_back_to_stock_or_the_board_is_another() -> None:
     as_is = trial(0, "As it came in", AS_IS.tags, failed(), failed())
-    stock = replace(trial(1, "Stock", AS_IS.tags, clean(120.0)), fit=replace(AS_IS, stock=(P.MEMORY, P.PROCESSOR)))
+    stock = replace(
+        trial(1, "Stock", AS_IS.tags, clean(120.0)), configuration=replace(AS_IS, stock=(P.MEMORY, P.PROCESSOR))
+    )
     before, after = weighed_on(as_is), weighed_on(as_is, stock)
 
     assert of_settings(after) > 2 * of_settings(before)
@@ -166,7 +172,9 @@ def test_settings_stay_behind_when_they_go_back_to_stock_or_the_board_is_another
 def test_cleaning_speaks_against_dust_when_nothing_changes() -> None:
     hot = Outcome(Ended.FAILED, "matrix", 5.0, FindingKind.HEAT_THROTTLE, 1.0)
     as_is = trial(0, "As it came in", AS_IS.tags, hot, hot)
-    cleaned = replace(trial(1, "Cleaned", AS_IS.tags, hot, hot, hot), fit=replace(AS_IS, treated=("cooling",)))
+    cleaned = replace(
+        trial(1, "Cleaned", AS_IS.tags, hot, hot, hot), configuration=replace(AS_IS, treated=("cooling",))
+    )
     dust = [
         chance_of(w, {n for n, fault in enumerate(w.faults) if fault.mode.name == "cooling.clogged"})
         for w in (weighed_on(as_is), weighed_on(as_is, cleaned))
@@ -182,15 +190,15 @@ def test_a_word_that_is_trusted_less_counts_less() -> None:
 
 
 def test_a_part_of_the_shop_is_unlikely_to_be_faulty_and_not_impossible() -> None:
-    weighed = weighed_on(
+    posterior = weighed_on(
         trial(0, "ours", ("shop DIMM", *REST), failed(), failed()), trial(1, "theirs", ("DIMM 1", *REST), clean(300.0))
     )
-    assert of_part(weighed, "shop DIMM") > 0.2
+    assert of_part(posterior, "shop DIMM") > 0.2
 
 
 def test_a_machine_that_does_not_start_points_at_board_supply_and_memory() -> None:
-    weighed = weighed_on(trial(0, "As it came in", AS_IS.tags, Outcome(Ended.NO_START, "", 0.0)))
-    healthy = float(weighed.posterior[0])
+    posterior = weighed_on(trial(0, "As it came in", AS_IS.tags, Outcome(Ended.NO_START, "", 0.0)))
+    healthy = float(posterior.posterior[0])
     assert healthy < float(weighed_on(trial(0, "As it came in", AS_IS.tags)).posterior[0])
 
 
@@ -205,30 +213,30 @@ def test_with_no_evidence_nothing_is_bought() -> None:
 def test_two_faults_are_mended_by_two_acts() -> None:
     hot = Outcome(Ended.FAILED, "matrix", 5.0, FindingKind.HEAT_THROTTLE, 1.0)
     limit = Outcome(Ended.FAILED, "matrix", 5.0, FindingKind.HEAT_LIMIT, 1.0)
-    weighed = weighed_on(
+    posterior = weighed_on(
         trial(0, "A", ("DIMM 1", *REST), failed(), failed(), failed(), hot, limit, hot),
         trial(1, "B", ("DIMM 2", *REST), clean(240.0), hot, limit),
     )
     prices = replace(PRICES, comeback=2000.0)
-    acts = decide(weighed, prices, LIMITS)
+    acts = decide(posterior, prices, LIMITS)
     both = next(act for act in acts if {step.tag for step in act.steps} == {"DIMM 1", "cooling"})
-    assert both.mends > 0.8
+    assert both.fix_probability > 0.8
     alone = [act for act in acts if len(act.steps) == 1]
     assert all(both.expected < act.expected for act in alone)
 
 
 def test_expected_cost_is_price_time_and_comebacks() -> None:
-    weighed = weighed_on(*STORY)
-    for act in decide(weighed, PRICES, LIMITS):
+    posterior = weighed_on(*STORY)
+    for act in decide(posterior, PRICES, LIMITS):
         assert act.expected == pytest.approx(act.price + PRICES.time_cost(act.minutes) + act.risk)
-        assert act.risk >= (1.0 - act.mends) * PRICES.comeback - 1e-6
-        assert 0.0 <= act.mends <= 1.0 + 1e-9
+        assert act.risk >= (1.0 - act.fix_probability) * PRICES.comeback - 1e-6
+        assert 0.0 <= act.fix_probability <= 1.0 + 1e-9
 
 
 def test_a_dear_comeback_makes_buying_earlier_worth_it() -> None:
-    weighed = weighed_on(trial(0, "A", ("DIMM 1", *REST), failed(), failed()))
+    posterior = weighed_on(trial(0, "A", ("DIMM 1", *REST), failed(), failed()))
     cheap, dear = replace(PRICES, comeback=10.0), replace(PRICES, comeback=5000.0)
-    assert decide(weighed, cheap, LIMITS)[0].price < decide(weighed, dear, LIMITS)[0].price
+    assert decide(posterior, cheap, LIMITS)[0].price < decide(posterior, dear, LIMITS)[0].price
 
 
 def test_a_faulty_price_list_is_refused_with_every_fault() -> None:
@@ -236,7 +244,7 @@ def test_a_faulty_price_list_is_refused_with_every_fault() -> None:
     with pytest.raises(InputError) as caught:
         parse_prices(text, "prices.toml")
     message = str(caught.value)
-    assert "an_hour" in message
+    assert "per_hour" in message
     assert "comeback" in message
     assert "parts memory" in message
     assert PRICES.default
@@ -248,7 +256,7 @@ def test_a_faulty_price_list_is_refused_with_every_fault() -> None:
 
 def first_step(*trials: Trial) -> tuple[NextTrial, ...]:
     evidence = evidence_of(*trials)
-    return next_trials(weigh(counted(evidence), KNOWLEDGE), evidence, candidates(evidence.book, AS_IS))
+    return next_trials(compute_posterior(counted(evidence), KNOWLEDGE), evidence, candidates(evidence.book, AS_IS))
 
 
 def test_with_two_modules_that_fail_together_one_alone_is_among_the_best() -> None:
@@ -261,7 +269,7 @@ def test_with_two_modules_that_fail_together_one_alone_is_among_the_best() -> No
 def test_fits_that_can_be_made_keep_the_rest_of_the_machine() -> None:
     book = Book((*OWN, *SHOP))
     for each in candidates(book, AS_IS):
-        kinds = {part.kind for tag in each.fit.tags if (part := book.part(tag)) is not None}
+        kinds = {part.kind for tag in each.configuration.tags if (part := book.part(tag)) is not None}
         assert kinds == {part.kind for part in OWN}
         assert each.minutes >= 0.0
     titles = [each.title for each in candidates(book, AS_IS)]
@@ -285,9 +293,14 @@ def table_of(rates: list[list[float]], expected: list[list[float]]) -> FaultTabl
     strengths = np.tile(10.0 ** np.linspace(-2, 2, 7), (faults, 1))
     weights = np.full((faults, 7), -math.log(7.0))
     return FaultTable(
-        np.array(rates), np.array(expected), strengths, weights, np.arange(1.0, groups + 1.0),
-        np.arange(groups) % len(expected[0]), np.full(groups, 0.01),
-    )  # fmt: skip
+        np.array(rates),
+        np.array(expected),
+        strengths,
+        weights,
+        np.arange(1.0, groups + 1.0),
+        np.arange(groups) % len(expected[0]),
+        np.full(groups, 0.01),
+    )
 
 
 def summed_by_hand(table: FaultTable, one: int, other: int) -> float:
@@ -328,11 +341,13 @@ def test_many_pairs_are_never_worth_more_than_they_are() -> None:
 
 
 def test_a_swap_puts_the_other_part_into_the_same_place() -> None:
-    fit = Fit(("CPU", "DIMM 1", "DIMM 2"), (("A2", "DIMM 1"), ("B2", "DIMM 2")), (P.MEMORY,), ("cooling",))
-    swapped = fit.swapped("DIMM 1", "shop DIMM")
+    configuration = Configuration(
+        ("CPU", "DIMM 1", "DIMM 2"), (("A2", "DIMM 1"), ("B2", "DIMM 2")), (P.MEMORY,), ("cooling",)
+    )
+    swapped = configuration.swapped("DIMM 1", "shop DIMM")
     assert swapped.tags == ("CPU", "shop DIMM", "DIMM 2")
     assert swapped.place_of("shop DIMM") == "A2"
-    assert (swapped.stock, swapped.treated) == (fit.stock, fit.treated)
-    assert swapped.swapped("shop DIMM", "DIMM 1") == fit
-    assert fit.is_treated("C-1", P.COOLING)
-    assert not fit.is_treated("CPU", P.PROCESSOR)
+    assert (swapped.stock, swapped.treated) == (configuration.stock, configuration.treated)
+    assert swapped.swapped("shop DIMM", "DIMM 1") == configuration
+    assert configuration.is_treated("C-1", P.COOLING)
+    assert not configuration.is_treated("CPU", P.PROCESSOR)

@@ -2,7 +2,7 @@
 
 from dataclasses import replace
 
-from thresher.engine.watchers import Watchers
+from thresher.engine.watch.readings import Watchers
 from thresher.model.channels import Channel, Limit, LimitSide, Quantity, Tick
 from thresher.model.findings import Finding, TapeEntry
 from thresher.model.parts import PartKind
@@ -16,9 +16,13 @@ PACKAGE = Channel(
 )
 CLOCK = Channel("cpufreq/0", "Core 0 clock", Quantity.CLOCK, PROCESSOR, "/c", (Limit(4.2, LimitSide.ABOVE, "base"),), 0)
 RAIL = Channel(
-    "b/in1", "+12V", Quantity.VOLTAGE, POWER, "/v",
+    "b/in1",
+    "+12V",
+    Quantity.VOLTAGE,
+    POWER,
+    "/v",
     (Limit(11.4, LimitSide.ABOVE, "ATX"), Limit(12.6, LimitSide.BELOW, "ATX")),
-)  # fmt: skip
+)
 FAN = Channel("b/fan1", "CPU fan", Quantity.FAN, COOLING, "/f")
 CHANNELS = (PACKAGE, CORE, CLOCK, RAIL, FAN)
 FINE: tuple[float | None, ...] = (60.0, 60.0, 4.5, 12.0, 1200.0)

@@ -43,7 +43,7 @@ class StopCode:
 
 @dataclass(frozen=True, slots=True)
 class Stop:
-    """A stop as told: the code, its parameters as far as told, and where it came from.
+    """A stop as reported: the code, its parameters as far as known, and where it came from.
 
     `when` is the time in the dump (ISO 8601, UTC), `up_s` how long the system had run.
     """
@@ -87,8 +87,8 @@ def plain_number(number: int) -> int:
 def read_stop(text: str, codes: dict[int, StopCode]) -> Stop | None:
     """Return the stop that a typed text names by number or by name, with parameters in brackets; None when none.
 
-    A number alone counts only when the text speaks of a stop or has parameters: bare hexadecimal numbers are registers.
-    """
+    A number alone counts only when the text speaks of a stop or has parameters: bare hexadecimal numbers are
+    registers."""
     told = _PARAMETERS.search(text)
     parameters = tuple(int(each.strip().replace("`", ""), 16) for each in told[1].split(",")) if told else ()
     head = text[: told.start()] if told else text
@@ -123,9 +123,13 @@ def read_dump_header(content: bytes, source: str) -> Stop:
     up = struct.unpack_from("<Q", content, 0x1030)[0] if len(content) >= 0x1038 else 0
     plausible = 0 < processors <= 4096
     return Stop(
-        number, tuple(parameters), source, _when(ticks), up / 1e7 if 0 < up < 1 << 60 else None,
+        number,
+        tuple(parameters),
+        source,
+        _when(ticks),
+        up / 1e7 if 0 < up < 1 << 60 else None,
         processors if plausible else None,
-    )  # fmt: skip
+    )
 
 
 def _when(ticks: int) -> str:
@@ -152,17 +156,24 @@ def status_in(stop: Stop) -> int | None:
 
 
 def bank_in(stop: Stop) -> int | None:
-    """Return the bank of the machine check that a stop carries, where it tells it (first parameter of code 9CH)."""
+    """Return the bank of the machine check that a stop carries, where it reports it (first parameter of code 9CH)."""
     if plain_number(stop.number) == 0x9C and stop.parameters and stop.parameters[0] < 256:
         return stop.parameters[0]
     return None
 
 
 _SOURCES_124 = {
-    0: "a machine check", 1: "a corrected machine check", 2: "a corrected platform error", 3: "an alarm interrupt",
-    4: "a PCI Express error", 5: "an error of unknown kind", 6: "an initialisation error", 7: "an error at boot",
-    8: "an error told through firmware", 16: "a machine check of a device driver",
-}  # fmt: skip
+    0: "a machine check",
+    1: "a corrected machine check",
+    2: "a corrected platform error",
+    3: "an alarm interrupt",
+    4: "a PCI Express error",
+    5: "an error of unknown kind",
+    6: "an initialisation error",
+    7: "an error at boot",
+    8: "an error reported through firmware",
+    16: "a machine check of a device driver",
+}
 
 
 def source_words(stop: Stop) -> str:

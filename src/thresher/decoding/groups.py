@@ -12,7 +12,7 @@ _MOST_BUCKETS = 20_000
 _MOST_SAMPLES = 5
 _MOST_LOADS = 12
 _TREND_FROM = 6
-"""Findings from which on a trend is told."""
+"""Findings from which on a trend is reported."""
 
 Signature = tuple[str, str]
 """Fault code and place."""
@@ -22,10 +22,9 @@ Signature = tuple[str, str]
 class EventGroup:
     """All findings of one signature. Times are machine or Unix time in seconds, as the findings have them.
 
-    `an_hour` is the rate between first and last (None for a single moment); `trend` is `growing`, `steady`, `fading` or
-    empty; `noise` is why they are no sign of a fault yet, empty when they are one. `times` are (time, count) for
-    drawing; `samples` some of the raw lines, the first ones and the last.
-    """
+    `per_hour` is the rate between first and last (None for a single moment); `trend` is `growing`, `steady`, `fading`
+    or empty; `noise` is why they are no sign of a fault yet, empty when they are one. `times` are (time, count) for
+    drawing; `samples` some of the raw lines, the first ones and the last."""
 
     code: str
     title: str
@@ -37,7 +36,7 @@ class EventGroup:
     count: int
     first: float
     last: float
-    an_hour: float | None
+    per_hour: float | None
     trend: str
     noise: str
     loads: tuple[str, ...]
@@ -101,7 +100,7 @@ class Grouper:
     """Takes findings in one by one and answers with groups, those with the newest finding first."""
 
     def __init__(self, codes: Mapping[str, FaultCode]) -> None:
-        """`codes` tell what is noise."""
+        """`codes` report what is noise."""
         self._codes = codes
         self._piles: dict[Signature, _Pile] = {}
 
@@ -141,7 +140,7 @@ class Grouper:
             count=pile.count,
             first=pile.first,
             last=pile.last,
-            an_hour=(pile.count - 1) / spent * 3600.0 if spent > 0 and pile.count > 1 else None,
+            per_hour=(pile.count - 1) / spent * 3600.0 if spent > 0 and pile.count > 1 else None,
             trend=_trend(times, pile),
             noise=self._noise(finding.code, times),
             loads=tuple(pile.loads),
@@ -157,9 +156,11 @@ class Grouper:
             return ""
         if busiest(times, entry.noise.hours * 3600.0) > entry.noise.count:
             return ""
-        many = f"up to {entry.noise.count} in {entry.noise.hours:g} h from one place" if entry.noise.count > 1 else (
-            f"a single one in {entry.noise.hours:g} h from one place"
-        )  # fmt: skip
+        many = (
+            f"up to {entry.noise.count} in {entry.noise.hours:g} h from one place"
+            if entry.noise.count > 1
+            else (f"a single one in {entry.noise.hours:g} h from one place")
+        )
         return f"{many} may be noise: {entry.noise.source}"
 
 

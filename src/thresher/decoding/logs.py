@@ -9,8 +9,9 @@ from thresher.events.findings import EventKnowledge, KernelDecoder
 from thresher.events.kernel_lines import LineMatch
 from thresher.events.kernel_log import KernelRecord
 from thresher.events.log_forms import ByteStream, LogReader
-from thresher.events.machine_checks.registers import MachineCheck, Vendor
+from thresher.events.machine_checks.registers import MachineCheck
 from thresher.model.findings import Finding
+from thresher.model.vendors import Vendor
 
 _BATCH = 2_000
 _MOST_FINDINGS = 500
@@ -33,7 +34,7 @@ class LogDecoded:
     """What a log came to. `findings` are single ones, up to some hundreds of them, for those who want each.
 
     `lines` is how many lines there were, `others` how many were of other programs, `damaged` how many in no form.
-    Times are Unix time where the log tells that (`by_wall`), otherwise seconds since boot.
+    Times are Unix time where the log reports that (`by_wall`), otherwise seconds since boot.
     """
 
     groups: tuple[EventGroup, ...]
@@ -73,9 +74,17 @@ def read_log(
                 break
     collector.take(decoder, batch, last=True)
     return LogDecoded(
-        tuple(collector.grouper.groups()), tuple(collector.findings), tuple(collector.checks), collector.notes(),
-        reader.lines, reader.others, reader.damaged, collector.first, collector.last, collector.by_wall,
-    )  # fmt: skip
+        tuple(collector.grouper.groups()),
+        tuple(collector.findings),
+        tuple(collector.checks),
+        collector.notes(),
+        reader.lines,
+        reader.others,
+        reader.damaged,
+        collector.first,
+        collector.last,
+        collector.by_wall,
+    )
 
 
 class _Collector:
@@ -90,7 +99,7 @@ class _Collector:
         self._first: dict[str, LineMatch] = {}
 
     def take(self, decoder: KernelDecoder, batch: list[KernelRecord], last: bool = False) -> None:
-        """Decode a batch. Logs that tell the time of day are told by it: they may hold several boots."""
+        """Decode a batch. Logs that report the time of day are reported by it: they may hold several boots."""
         if batch:
             self.by_wall = self.by_wall or batch[0].wall is not None
             if self.by_wall:

@@ -1,4 +1,4 @@
-"""How to go on: an act that is sound by now, a trial that is worth its time, or neither."""
+"""What to do: an act that is sound by now, a trial that is worth its time, or neither."""
 
 from thresher.diagnosis.decision import is_sound
 from thresher.diagnosis.knowledge import Thresholds
@@ -11,17 +11,15 @@ _LEAST_BITS_A_MINUTE = 0.0008
 
 
 def advise(acts: tuple[Act, ...], trials: tuple[NextTrial, ...], limits: Thresholds) -> Advice:
-    """Return how to go on; `acts` come with the sound ones first, each by its expected cost."""
+    """Return what to do next; `acts` come with the sound ones first, each by its expected cost."""
     act = next(iter(acts), None)
     if act is not None and is_sound(act, limits):
         if not act.steps:
             said = f"Nothing is faulty with {percent(act.needed)}: hand it back"
             return Advice(Course.WATCH, said, act)
         words = act.words[:1].upper() + act.words[1:]
-        return Advice(Course.ACT, f"{words}: needed with {percent(act.needed)}", act)
-    worth = [each for each in trials if each.gain >= _LEAST_BITS and each.gain_a_minute >= _LEAST_BITS_A_MINUTE]
+        return Advice(Course.ACT, f"{words}: {percent(act.needed)} sure it is needed", act)
+    worth = [each for each in trials if each.gain >= _LEAST_BITS and each.gain_per_minute >= _LEAST_BITS_A_MINUTE]
     if worth:
         return Advice(Course.TRY, f"Too early to buy anything. First: {worth[0].sentence}", trial=worth[0])
-    return Advice(
-        Course.WATCH, "Cannot tell, and no trial that can be made here would say more for its time", None
-    )  # fmt: skip
+    return Advice(Course.WATCH, "Cannot tell yet, and no test possible here is worth its time", None)

@@ -9,9 +9,8 @@ from thresher.model.verdict import Suspect, percent, suspect_title
 def statuses_of(suspects: tuple[Suspect, ...], shown: dict[str, float], knowledge: Knowledge) -> dict[str, PartStatus]:
     """Return the status of every kind of part, and of each tagged part, by their suspects.
 
-    `shown` is what share of each mode would have shown. Of several parts of a kind one must be to be replaced by
-    itself: to know that it is one of two is doubt about both.
-    """
+    `shown` is what share of each mode would have been detected. Of several parts of a kind one must be to be replaced
+    by itself: to know that it is one of two is doubt about both."""
     statuses: dict[str, PartStatus] = {}
     for tag in {suspect.tag for suspect in suspects if suspect.kind is not None and suspect.tag}:
         statuses[tag] = _status_of([each for each in suspects if each.tag == tag], shown, knowledge)
@@ -40,13 +39,13 @@ def _status_of(mine: list[Suspect], shown: dict[str, float], knowledge: Knowledg
 
 
 def _shown_of(suspects: list[Suspect], shown: dict[str, float], knowledge: Knowledge) -> float:
-    """Share of a part's faults that would have shown by now, each way of being faulty by how common it is."""
+    """Share of a part's faults that would have been detected by now, each way of being faulty by how common it is."""
     priors = {suspect.mode: knowledge.mode(suspect.mode).prior for suspect in suspects}
     return sum(prior * shown[mode] for mode, prior in priors.items()) / sum(priors.values())
 
 
 def sentence_of(suspects: tuple[Suspect, ...], knowledge: Knowledge, evidence: Evidence, share: float) -> str:
-    """Return the verdict in one sentence; `share` is what share of faults would have shown by now."""
+    """Return the verdict in one sentence; `share` is what share of faults would have been detected by now."""
     sure = [
         (leading, total) for leading, total in _decisions(suspects, knowledge) if total >= knowledge.thresholds.replace
     ]
@@ -54,9 +53,9 @@ def sentence_of(suspects: tuple[Suspect, ...], knowledge: Knowledge, evidence: E
         return "; ".join(_action_sentence(leading, total, knowledge) for leading, total in sure)
     top = suspects[0]
     if top.kind is None and not evidence.findings:
-        return f"Nothing found; of faults of these kinds {percent(share)} would have shown by now"
+        return f"No fault found; {percent(share)} of such faults would have been detected by now"
     if top.kind is None:
-        return f"Cannot tell yet: {percent(top.probability)} that nothing is faulty"
+        return f"Cannot tell yet: {percent(top.probability)} likely that nothing is faulty"
     return f"Cannot tell yet: most likely {_begun_small(suspect_title(top))}, {top.title} ({percent(top.probability)})"
 
 
@@ -65,7 +64,7 @@ def _begun_small(words: str) -> str:
 
 
 def _decisions(suspects: tuple[Suspect, ...], knowledge: Knowledge) -> list[tuple[Suspect, float]]:
-    """Suspects that the same act at the same place would mend belong together: the likeliest of each, and their sum."""
+    """Suspects that the same act at the same place would fix belong together: the likeliest of each, and their sum."""
     together: dict[tuple[Action, str, str], list[Suspect]] = {}
     for suspect in suspects:
         if suspect.kind is not None:
@@ -81,7 +80,7 @@ def _action_sentence(suspect: Suspect, probability: float, knowledge: Knowledge)
     words = {
         Action.REPLACE: f"Replace the {part}",
         Action.CLEAN: "Clean the cooling",
-        Action.RESEAT: f"Seat anew: {part}",
+        Action.RESEAT: f"Reseat: {part}",
         Action.STOCK: "Go back to stock settings",
         Action.NOTHING: "Do nothing",
     }

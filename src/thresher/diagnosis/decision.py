@@ -1,6 +1,6 @@
 """What to do: the act of least expected cost, from prices, bench time and the cost of a comeback.
 
-An act mends a fault when it replaces its part, cleans or seats anew what such a fault comes from, or takes settings
+An act fixes a fault when it replaces its part, cleans or reseats what such a fault comes from, or takes settings
 back. The expected cost of an act is its price and time and, where it leaves a fault in, the cost of a comeback and of
 the right repair then: a fault is not cheaper for being left alone.
 """
@@ -14,31 +14,31 @@ from pathlib import Path
 import numpy as np
 
 from thresher.diagnosis.evidence import Floats
-from thresher.diagnosis.inference import Fault, Weighed, acts_under
+from thresher.diagnosis.inference import Fault, Posterior, acts_under
 from thresher.diagnosis.knowledge import Action, Thresholds
 from thresher.model.errors import InputError, InputFault
 from thresher.model.parts import PartKind
 from thresher.model.tomlfile import convert_section, parse_toml, unknown_keys
-from thresher.model.trials import EMPTY_BOOK, Book, Fit
+from thresher.model.trials import EMPTY_BOOK, Book, Configuration
 from thresher.model.verdict import Act, ActStep
 
 FORMAT = "thresher-prices/1"
 _MOST_ACTS = 8
 _PAIRED = 10
 _WORTH_NAMING = 0.01
-"""Acts that mend something less likely than this are not listed."""
+"""Acts that fix something less likely than this are not listed."""
 _TREATMENT_MENDS = 0.97
-"""How surely cleaning or seating anew mends a fault that comes from dust or contact; the makers' judgement."""
+"""How surely cleaning or reseating fixes a fault that comes from dust or contact; the makers' judgement."""
 
 
 @dataclass(frozen=True, slots=True)
 class Prices:
-    """What the shop charges and pays: money an hour of bench time, for a comeback, by part; minutes by act.
+    """What the shop charges and pays: money per hour of bench time, for a comeback, by part; minutes by act.
 
     `default` where the shop has not set its own.
     """
 
-    an_hour: float
+    per_hour: float
     comeback: float
     parts: dict[PartKind, float]
     minutes: dict[str, float]
@@ -46,15 +46,17 @@ class Prices:
 
     def time_cost(self, minutes: float) -> float:
         """Return what bench time costs."""
-        return minutes / 60.0 * self.an_hour
+        return minutes / 60.0 * self.per_hour
 
 
 def parse_prices(text: str, source: str, default: bool = False) -> Prices:
     """Parse a price list. Raises InputError with every fault."""
     data = parse_toml(text, source, FORMAT)
     faults: list[InputFault] = []
-    unknown_keys(data, {"format", "an_hour", "comeback", "parts", "minutes"}, faults)
-    an_hour = convert_section(data.get("an_hour"), float, "an_hour", faults)
+    if "an_hour" in data:  # the name before version 0.2; price lists of shops still have it
+        data["per_hour"] = data.pop("an_hour")
+    unknown_keys(data, {"format", "per_hour", "comeback", "parts", "minutes"}, faults)
+    per_hour = convert_section(data.get("per_hour"), float, "per_hour", faults)
     comeback = convert_section(data.get("comeback"), float, "comeback", faults)
     parts = convert_section(data.get("parts", {}), dict[PartKind, float], "parts", faults)
     minutes = convert_section(data.get("minutes", {}), dict[str, float], "minutes", faults)
@@ -62,12 +64,12 @@ def parse_prices(text: str, source: str, default: bool = False) -> Prices:
         for key, value in (values or {}).items():
             if value < 0:
                 faults.append(InputFault(f"{name} {key}", f"expected 0 or more, found {value:g}"))
-    for name, money in (("an_hour", an_hour), ("comeback", comeback)):
+    for name, money in (("per_hour", per_hour), ("comeback", comeback)):
         if money is not None and money < 0:
             faults.append(InputFault(name, f"expected 0 or more, found {money:g}"))
-    if faults or an_hour is None or comeback is None or parts is None or minutes is None:
+    if faults or per_hour is None or comeback is None or parts is None or minutes is None:
         raise InputError(source, faults)
-    return Prices(an_hour, comeback, parts, minutes, default)
+    return Prices(per_hour, comeback, parts, minutes, default)
 
 
 def default_price_list() -> str:
@@ -98,25 +100,25 @@ class _Simple:
     kind: PartKind | None
     price: float
     minutes: float
-    mended: frozenset[int] = field(default=frozenset())
+    fixed: frozenset[int] = field(default=frozenset())
 
 
-def decide(weighed: Weighed, prices: Prices, limits: Thresholds, book: Book = EMPTY_BOOK) -> tuple[Act, ...]:
+def decide(posterior: Posterior, prices: Prices, limits: Thresholds, book: Book = EMPTY_BOOK) -> tuple[Act, ...]:
     """Return what may be done, at most some eight acts: the sound ones first, each by its expected cost.
 
     Faults of parts that are not in the machine as it is to be handed back so far (`Book.base`), or that were treated,
-    are none to be mended, and nothing is done to parts that are not in it or that are the shop's.
+    are none to be fixed, and nothing is done to parts that are not in it or that are the shop's.
     """
-    weighed = _left_in(weighed, book.base)
-    every = _simple_acts(weighed, prices, book)
-    later = _repairs(every, weighed, prices)
-    simple = [each for each in every if _share_mended(each, weighed) >= _WORTH_NAMING]
-    acts = [_act((), weighed, prices, later)]
-    alone = [(each, _act((each,), weighed, prices, later)) for each in simple]
+    posterior = _left_in(posterior, book.base)
+    every = _simple_acts(posterior, prices, book)
+    later = _repairs(every, posterior, prices)
+    simple = [each for each in every if _share_mended(each, posterior) >= _WORTH_NAMING]
+    acts = [_act((), posterior, prices, later)]
+    alone = [(each, _act((each,), posterior, prices, later)) for each in simple]
     acts += [act for _, act in alone]
     # two together are worth looking at where each does something by itself
-    promising = [each for each, _ in sorted(alone, key=lambda pair: -_share_mended(pair[0], weighed))[:_PAIRED]]
-    acts += [_act(pair, weighed, prices, later) for pair in combinations(promising, 2) if _differ(*pair)]
+    promising = [each for each, _ in sorted(alone, key=lambda pair: -_share_mended(pair[0], posterior))[:_PAIRED]]
+    acts += [_act(pair, posterior, prices, later) for pair in combinations(promising, 2) if _differ(*pair)]
 
     def order(act: Act) -> tuple[bool, float, float, int]:
         return not is_sound(act, limits), act.expected, act.price, len(act.tags)
@@ -125,32 +127,34 @@ def decide(weighed: Weighed, prices: Prices, limits: Thresholds, book: Book = EM
 
 
 def is_sound(act: Act, limits: Thresholds) -> bool:
-    """Return whether an act may be done by now: nothing bought in vain, no treatment on a mere guess."""
+    """Return whether an act may be done by now: no unnecessary parts, no treatment on a mere guess."""
     if not act.steps:
         return act.needed >= limits.sound
     return all(step.needed >= (limits.buy if step.action == Action.REPLACE else limits.treat) for step in act.steps)
 
 
-def _share_mended(act: _Simple, weighed: Weighed) -> float:
-    """Return how likely an act mends something, whatever else is left."""
-    mine = np.zeros(len(weighed.faults) + 1)
-    mine[list(act.mended)] = 1.0
-    return float((mine[weighed.members].max(axis=1) * weighed.posterior).sum())
+def _share_mended(act: _Simple, posterior: Posterior) -> float:
+    """Return how likely an act fixes something, whatever else is left."""
+    mine = np.zeros(len(posterior.faults) + 1)
+    mine[list(act.fixed)] = 1.0
+    return float((mine[posterior.members].max(axis=1) * posterior.posterior).sum())
 
 
 def _differ(one: _Simple, other: _Simple) -> bool:
-    """Whether two acts add up to something: none contains what the other mends."""
-    return not (one.mended <= other.mended or other.mended <= one.mended)
+    """Whether two acts add up to something: none contains what the other fixes."""
+    return not (one.fixed <= other.fixed or other.fixed <= one.fixed)
 
 
-def _treatments(weighed: Weighed, prices: Prices, mine: set[int]) -> list[_Simple]:
-    """Return what is cleaned or seated anew: all parts of a kind together, since that is how it is done."""
+def _treatments(posterior: Posterior, prices: Prices, mine: set[int]) -> list[_Simple]:
+    """Return what is cleaned or reseated: all parts of a kind together, since that is how it is done."""
     acts = []
     for action in (Action.CLEAN, Action.RESEAT):
-        kinds = {weighed.faults[number].mode.part for number in mine if weighed.faults[number].mode.action is action}
+        kinds = {
+            posterior.faults[number].mode.part for number in mine if posterior.faults[number].mode.action is action
+        }
         for kind in sorted(kinds):
             mended = {
-                n for n in mine if weighed.faults[n].mode.action is action and weighed.faults[n].mode.part is kind
+                n for n in mine if posterior.faults[n].mode.action is action and posterior.faults[n].mode.part is kind
             }
             minutes = prices.minutes.get(action.value, 15.0)
             words = f"{_TREATMENT_WORDS[action]} the {kind.value}"
@@ -158,25 +162,25 @@ def _treatments(weighed: Weighed, prices: Prices, mine: set[int]) -> list[_Simpl
     return acts
 
 
-_TREATMENT_WORDS = {Action.CLEAN: "clean", Action.RESEAT: "seat anew"}
+_TREATMENT_WORDS = {Action.CLEAN: "clean", Action.RESEAT: "reseat"}
 
 _LEFT = 0.5
-"""A fault that is there to a smaller share under the fit that is handed back counts as mended by it."""
+"""A fault that is there to a smaller share under the configuration that is handed back counts as fixed by it."""
 
 
-def _left_in(weighed: Weighed, base: Fit | None) -> Weighed:
+def _left_in(posterior: Posterior, base: Configuration | None) -> Posterior:
     """Return the same with hypotheses cut down to the faults that the machine would be handed back with."""
-    nobody = len(weighed.faults)
-    gone = np.array([*(fault.mode.harmless or acts_under(fault, base) < _LEFT for fault in weighed.faults), True])
-    return replace(weighed, members=np.where(gone[weighed.members], nobody, weighed.members))
+    healthy = len(posterior.faults)
+    gone = np.array([*(fault.mode.harmless or acts_under(fault, base) < _LEFT for fault in posterior.faults), True])
+    return replace(posterior, members=np.where(gone[posterior.members], healthy, posterior.members))
 
 
-def _simple_acts(weighed: Weighed, prices: Prices, book: Book) -> list[_Simple]:
+def _simple_acts(posterior: Posterior, prices: Prices, book: Book) -> list[_Simple]:
     acts: list[_Simple] = []
     base = book.base
-    ours = {part.tag for part in book.parts if part.ours}
+    ours = {part.tag for part in book.parts if part.known_good}
     named: dict[tuple[str, PartKind], set[int]] = {}
-    for number, fault in enumerate(weighed.faults):
+    for number, fault in enumerate(posterior.faults):
         if fault.mode.harmless:
             continue
         if not fault.mode.of_settings and fault.tag not in ours and (base is None or fault.tag in ("", *base.tags)):
@@ -186,9 +190,9 @@ def _simple_acts(weighed: Weighed, prices: Prices, book: Book) -> list[_Simple]:
         minutes = prices.minutes.get(f"replace {kind.value}", 30.0)
         price = prices.parts.get(kind, 0.0)
         acts.append(_Simple(f"replace {name}", Action.REPLACE, name, kind, price, minutes, frozenset(numbers)))
-    acts += _treatments(weighed, prices, {number for numbers in named.values() for number in numbers})
-    settings = frozenset(n for n, fault in enumerate(weighed.faults) if fault.mode.of_settings)
-    if base is not None and all(acts_under(weighed.faults[n], base) < _LEFT for n in settings):
+    acts += _treatments(posterior, prices, {number for numbers in named.values() for number in numbers})
+    settings = frozenset(n for n, fault in enumerate(posterior.faults) if fault.mode.of_settings)
+    if base is not None and all(acts_under(posterior.faults[n], base) < _LEFT for n in settings):
         settings = frozenset()
     if settings:
         minutes = prices.minutes.get(Action.STOCK.value, 8.0)
@@ -196,28 +200,28 @@ def _simple_acts(weighed: Weighed, prices: Prices, book: Book) -> list[_Simple]:
     return acts
 
 
-def _repairs(simple: list[_Simple], weighed: Weighed, prices: Prices) -> Floats:
+def _repairs(simple: list[_Simple], posterior: Posterior, prices: Prices) -> Floats:
     """Return for each hypothesis what its repair costs when it is known: the cheapest act for each of its faults."""
     cheapest: dict[int, float] = {}
     for each in simple:
         cost = each.price + prices.time_cost(each.minutes)
-        for number in each.mended:
+        for number in each.fixed:
             cheapest[number] = min(cheapest.get(number, math.inf), cost)
-    costs = np.array([cheapest.get(number, 0.0) for number in range(len(weighed.faults))] + [0.0])
-    return np.asarray(costs[weighed.members].sum(axis=1), dtype=np.float64)
+    costs = np.array([cheapest.get(number, 0.0) for number in range(len(posterior.faults))] + [0.0])
+    return np.asarray(costs[posterior.members].sum(axis=1), dtype=np.float64)
 
 
-def _act(parts: tuple[_Simple, ...], weighed: Weighed, prices: Prices, later: Floats) -> Act:
-    mended = np.zeros(len(weighed.faults) + 1)
+def _act(parts: tuple[_Simple, ...], posterior: Posterior, prices: Prices, later: Floats) -> Act:
+    mended = np.zeros(len(posterior.faults) + 1)
     mended[-1] = 1.0
     for each in parts:
         sure = 1.0 if each.action in (Action.REPLACE, Action.STOCK) else _TREATMENT_MENDS
-        numbers = list(each.mended)
+        numbers = list(each.fixed)
         mended[numbers] = np.maximum(mended[numbers], sure)
-    fixed = mended[weighed.members].prod(axis=1)
-    mends = float((fixed * weighed.posterior).sum())
+    fixed = mended[posterior.members].prod(axis=1)
+    mends = float((fixed * posterior.posterior).sum())
     price, minutes = sum(each.price for each in parts), sum(each.minutes for each in parts)
-    risk = float(((1.0 - fixed) * weighed.posterior * (prices.comeback + later)).sum())
+    risk = float(((1.0 - fixed) * posterior.posterior * (prices.comeback + later)).sum())
     words = " and ".join(each.words for each in parts) or "nothing, keep watching"
     if not parts:
         minutes = prices.minutes.get("watch", 5.0)
@@ -225,33 +229,33 @@ def _act(parts: tuple[_Simple, ...], weighed: Weighed, prices: Prices, later: Fl
     kinds = tuple(each.kind for each in parts if each.kind is not None)
     tags = tuple(each.tag for each in parts if each.tag)
     expected = price + prices.time_cost(minutes) + risk
-    steps = tuple(ActStep(each.action.value, each.tag, each.kind, _needed((each,), weighed)) for each in parts)
-    needed = _needed(parts, weighed)
+    steps = tuple(ActStep(each.action.value, each.tag, each.kind, _needed((each,), posterior)) for each in parts)
+    needed = _needed(parts, posterior)
     return Act(words, action.value, tags, kinds, price, minutes, mends, risk, expected, needed, steps)
 
 
-def _needed(parts: tuple[_Simple, ...], weighed: Weighed) -> float:
-    """Return how likely every step mends something that nothing smaller would: of no steps, that nothing is faulty."""
+def _needed(parts: tuple[_Simple, ...], posterior: Posterior) -> float:
+    """Return how likely every step fixes something that nothing smaller would: of no steps, that nothing is faulty."""
     if not parts:
-        nobody = len(weighed.faults)
-        return float(weighed.posterior[(weighed.members == nobody).all(axis=1)].sum())
-    every = np.ones(len(weighed.hypotheses), dtype=np.bool_)
+        healthy = len(posterior.faults)
+        return float(posterior.posterior[(posterior.members == healthy).all(axis=1)].sum())
+    every = np.ones(len(posterior.hypotheses), dtype=np.bool_)
     for each in parts:
-        mine = np.zeros(len(weighed.faults) + 1, dtype=np.bool_)
-        mine[[number for number in each.mended if weighed.faults[number].mode.action is each.action]] = True
-        every &= mine[weighed.members].any(axis=1)
-    return float(weighed.posterior[every].sum())
+        mine = np.zeros(len(posterior.faults) + 1, dtype=np.bool_)
+        mine[[number for number in each.fixed if posterior.faults[number].mode.action is each.action]] = True
+        every &= mine[posterior.members].any(axis=1)
+    return float(posterior.posterior[every].sum())
 
 
-def chance_of(weighed: Weighed, wanted: "set[int]") -> float:
+def chance_of(posterior: Posterior, wanted: "set[int]") -> float:
     """Return the probability that one of some faults is there."""
-    chosen = np.array([any(number in wanted for number in each) for each in weighed.hypotheses])
-    return float(weighed.posterior[chosen].sum())
+    chosen = np.array([any(number in wanted for number in each) for each in posterior.hypotheses])
+    return float(posterior.posterior[chosen].sum())
 
 
-def faults_of(weighed: Weighed, tag: str) -> "set[int]":
+def faults_of(posterior: Posterior, tag: str) -> "set[int]":
     """Return the numbers of the faults of a part."""
-    return {number for number, fault in enumerate(weighed.faults) if _is_of(fault, tag)}
+    return {number for number, fault in enumerate(posterior.faults) if _is_of(fault, tag)}
 
 
 def _is_of(fault: Fault, tag: str) -> bool:

@@ -9,7 +9,7 @@ import numpy.typing as npt
 
 from thresher.diagnosis.knowledge import Mode
 from thresher.model.findings import Finding, FindingKind
-from thresher.model.trials import EMPTY_BOOK, Book, Ended, Fit, Outcome, Trial
+from thresher.model.trials import EMPTY_BOOK, Book, Configuration, Ended, Outcome, Trial
 from thresher.model.verdict import EVERYDAY_USE, Exposure
 
 Floats = npt.NDArray[np.float64]
@@ -20,7 +20,7 @@ BAND_K = 5.0
 GRID_POINTS = 19
 _GRID_REACH = 2.5
 _OUTSIDE_TOLD = 0.2
-"""Of what happened outside of our runs so much is told: use is not known, and logs are cut; the makers' judgement."""
+"""Share of what happened outside our runs that is reported: use is unknown, logs are cut; the makers' judgement."""
 _EVERYDAY_SHARE = 0.05
 """How hard everyday use strains a part, as a share of the load that strains it most; the makers' judgement."""
 
@@ -41,7 +41,7 @@ class Evidence:
 
 @dataclass(frozen=True, slots=True)
 class Cell:
-    """Equal conditions: a load, a band of temperature, and what was fitted (the trial's place in the book)."""
+    """Equal conditions: a load, a band of temperature, and what was installed (the trial's place in the book)."""
 
     load: str
     temperature_c: float | None
@@ -59,7 +59,7 @@ class Again(StrEnum):
 class Sign:
     """What beside its kind a finding says about its cause; None or empty where it says nothing.
 
-    `steady` for memory words that were the same when read again and for results that came out wrong again, `lane` for
+    `steady` for memory words that were the same on every read and for results that came out wrong again, `lane` for
     the bits of memory words, `word` for their addresses, `slot` for the slot that its words are in.
     """
 
@@ -97,7 +97,7 @@ def band_of(temperature_c: float | None) -> float | None:
     return None if temperature_c is None else (math.floor(temperature_c / BAND_K) + 0.5) * BAND_K
 
 
-def storm_worth(count: int) -> float:
+def damped_count(count: int) -> float:
     """Return what a number of equal findings in one cell is worth: the first three in full, then by doublings."""
     return float(min(count, 3) + np.log2(1 + max(0, count - 3)))
 
@@ -108,7 +108,7 @@ def cell_of(load: str, temperature_c: float | None, trial: int = 0) -> Cell:
 
 
 def grid_of(mode: Mode) -> tuple[Floats, Floats]:
-    """Return strengths (findings an hour) and the logarithms of their prior weights."""
+    """Return strengths (findings per hour) and the logarithms of their prior weights."""
     steps = np.linspace(-_GRID_REACH, _GRID_REACH, GRID_POINTS)
     log_weights = -(steps**2) / 2
     log_weights -= np.logaddexp.reduce(log_weights)
@@ -128,23 +128,28 @@ def pace(mode: Mode, cell: Cell) -> float:
 
 
 _ONLY_BY_COMPARING = (
-    FindingKind.WRONG_RESULT, FindingKind.MEMORY_WRONG, FindingKind.MESSAGE_WRONG, FindingKind.REFERENCE_DISPUTE,
-    FindingKind.ROUND_OFF, FindingKind.CORE_HANG, FindingKind.WORKER_CRASH,
-)  # fmt: skip
+    FindingKind.WRONG_RESULT,
+    FindingKind.MEMORY_WRONG,
+    FindingKind.MESSAGE_WRONG,
+    FindingKind.REFERENCE_DISPUTE,
+    FindingKind.ROUND_OFF,
+    FindingKind.CORE_HANG,
+    FindingKind.WORKER_CRASH,
+)
 """Findings that only loads make, which compare what they work out; everyday use leaves no trace of such."""
 
 
 def told_share(mode: Mode, load: str) -> float:
-    """Return which share of a mode's findings is told at all under a load: in everyday use, what a log can tell."""
+    """Return which share of a mode's findings is reported at all under a load: in everyday use, what a log holds."""
     if load not in (EVERYDAY_USE, ""):
         return 1.0
     return 1.0 - sum(mode.shows.get(kind, 0.0) for kind in _ONLY_BY_COMPARING)
 
 
-def fit_of(evidence: Evidence, cell: Cell) -> Fit | None:
-    """Return what was fitted in a cell, None when no book is kept."""
+def fit_of(evidence: Evidence, cell: Cell) -> Configuration | None:
+    """Return what was installed in a cell, None when no book is kept."""
     trials = evidence.book.trials
-    return trials[cell.trial].fit if cell.trial < len(trials) else None
+    return trials[cell.trial].configuration if cell.trial < len(trials) else None
 
 
 def _trial_number(evidence: Evidence, run: int | None) -> int:
@@ -177,7 +182,7 @@ def pieces_of(evidence: Evidence) -> list[Piece]:
         for (trial, load), spent in by_load.items()
     ]
     for (trial, kind, core), cells in named.items():
-        groups = tuple(Group(cell, kind, core, storm_worth(count), sign) for (cell, sign), count in cells.items())
+        groups = tuple(Group(cell, kind, core, damped_count(count), sign) for (cell, sign), count in cells.items())
         where = f", core {core}" if core is not None else ""
         pieces.append(Piece(f"{sum(cells.values())} × {kind.value}{where}{_under(evidence, trial)}", groups))
     for number, each in enumerate(evidence.book.trials):

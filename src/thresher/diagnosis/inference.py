@@ -1,12 +1,12 @@
 """Suspects by exact enumeration: nothing faulty, each way of being faulty of each part, and pairs of them.
 
-Model. Each faulty part has one unknown strength, findings an hour at reference conditions, log-normal over
+Model. Each faulty part has one unknown strength, findings per hour at reference conditions, log-normal over
 a grid; it stays with the part through all trials. In a cell of evidence (a block at one band of temperature, on one
-fit) findings of kind k come as a Poisson process of rate
+configuration) findings of kind k come as a Poisson process of rate
 
     strength * sensitivity(mode, load) * heat(mode, temperature) * shows(mode, k) + background(k)
 
-of each faulty part that was fitted then, and fall on cores as the mode says: always one, or any. Minutes without a
+of each faulty part that was installed then, and fall on cores as the mode says: always one, or any. Minutes without a
 finding enter through the same rates. Storms count little more than their first few. The likelihood is summed over the
 grid of strengths, so that all cells hang together through the same part (`likelihood.py`).
 """
@@ -33,7 +33,7 @@ from thresher.diagnosis.knowledge import Knowledge, Mode, Spread
 from thresher.diagnosis.likelihood import Explained, FaultTable, Whole, explain, log_sum
 from thresher.model.findings import FindingKind, Severity
 from thresher.model.parts import PartKind
-from thresher.model.trials import BookPart, Fit
+from thresher.model.trials import BookPart, Configuration
 from thresher.model.verdict import Reason, Suspect
 
 DECIBANS = 10.0 / math.log(10.0)
@@ -41,7 +41,7 @@ DECIBANS = 10.0 / math.log(10.0)
 
 _MOST_CORES = 6
 _TINY = 1e-300
-"""Odds are not told beyond this: it stands for what underflows."""
+"""Odds are not known beyond this: it stands for what underflows."""
 _LANES = 64
 _LANE_KEPT = 0.9
 """How surely a fault of one bit lane keeps to it, and not to a neighbour as well; the makers' judgement."""
@@ -52,7 +52,7 @@ _ELSEWHERE = 0.01
 _OURS_FACTOR = 0.05
 """A known-good part of the shop is this much less likely to be faulty, not impossible; the makers' judgement."""
 _TREATED_FACTOR = 0.03
-"""How much of a fault that dust or contact causes is left after cleaning or seating anew; the makers' judgement."""
+"""How much of a fault that dust or contact causes is left after cleaning or reseating; the makers' judgement."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,7 +60,7 @@ class Fault:
     """A way of being faulty of one part, and for one that stays on a core, which (None: one where nothing was seen).
 
     `tag` is the part's, empty when no book is kept: then it is the machine's own and always in it. `needs` is the tag
-    that must be fitted for it to act: the part's own, and for settings that of the board that keeps them.
+    that must be installed for it to act: the part's own, and for settings that of the board that keeps them.
     """
 
     mode: Mode
@@ -71,7 +71,7 @@ class Fault:
 
 
 @dataclass(frozen=True, slots=True)
-class Weighed:
+class Posterior:
     """All hypotheses with what they are worth: `faults`, `hypotheses` as tuples of their numbers, log priors (H),
     prefixes of log posterior weights (H, P + 1), the posterior (H), and what the likelihood was made from. `members`
     (H, 2) are the numbers of the faults of each hypothesis, that of no fault (F) where there are fewer. `jobs` is how
@@ -94,7 +94,7 @@ def counted(evidence: Evidence) -> Evidence:
     return replace(evidence, findings=tuple(each for each in evidence.findings if each.severity is not Severity.NOTE))
 
 
-def weigh(evidence: Evidence, knowledge: Knowledge) -> Weighed:
+def compute_posterior(evidence: Evidence, knowledge: Knowledge) -> Posterior:
     """Work out what every hypothesis is worth."""
     pieces = pieces_of(evidence)
     faults = _faults(evidence, knowledge, _observed_cores(evidence))
@@ -121,9 +121,9 @@ def weigh(evidence: Evidence, knowledge: Knowledge) -> Weighed:
     prefixes = log_prior[:, None] + np.hstack((np.zeros((len(log_prior), 1)), likelihood))
     posterior = np.exp(prefixes[:, -1] - log_sum(prefixes[:, -1]))
     hypotheses = ((), *((number,) for number in range(len(faults))), *pairs)
-    nobody = len(faults)
-    members = np.array([(*each, nobody, nobody)[:2] for each in hypotheses], dtype=np.intp)
-    return Weighed(
+    healthy = len(faults)
+    members = np.array([(*each, healthy, healthy)[:2] for each in hypotheses], dtype=np.intp)
+    return Posterior(
         tuple(faults), hypotheses, prefixes, posterior, tuple(pieces), explained, table, members, knowledge.jobs
     )
 
@@ -148,7 +148,9 @@ def _faults(evidence: Evidence, knowledge: Knowledge, cores: list[int]) -> list[
             for name, factor in symptom.factors.items():
                 factors[name] = factors.get(name, 1.0) * factor
     faults: list[Fault] = []
-    own_board = next((part.tag for part in evidence.book.parts if part.kind is PartKind.BOARD and not part.ours), "")
+    own_board = next(
+        (part.tag for part in evidence.book.parts if part.kind is PartKind.BOARD and not part.known_good), ""
+    )
     for mode in knowledge.modes:
         if mode.of_settings or mode.harmless:
             prior = math.log(mode.prior * factors.get(mode.name, 1.0))
@@ -156,14 +158,14 @@ def _faults(evidence: Evidence, knowledge: Knowledge, cores: list[int]) -> list[
             continue
         for part in _parts_of(evidence, mode.part):
             tag = part.tag if part is not None else ""
-            if part is not None and part.ours:
-                # it was not in the machine when the customer saw what is said
+            if part is not None and part.known_good:
+                # it was not in the machine when the customer saw what is reported
                 faults += _on_cores(mode, math.log(mode.prior * _OURS_FACTOR), tag, tag, evidence, cores)
                 continue
             prior = math.log(mode.prior * factors.get(mode.name, 1.0))
             if part is not None:
                 # a machine's own parts of a kind share what is known of the kind: one of two modules, half each
-                own = sum(each.kind is mode.part and not each.ours for each in evidence.book.parts)
+                own = sum(each.kind is mode.part and not each.known_good for each in evidence.book.parts)
                 prior -= math.log(own)
             faults += _on_cores(mode, prior, tag, tag, evidence, cores)
     return faults
@@ -185,15 +187,15 @@ def _on_cores(mode: Mode, prior: float, tag: str, needs: str, evidence: Evidence
     return faults
 
 
-def acts_under(fault: Fault, fit: Fit | None) -> float:
-    """Return how much of a fault is there under a fit: 1 where its part is in as it was, 0 where it is not in."""
-    if fit is None:
+def acts_under(fault: Fault, configuration: Configuration | None) -> float:
+    """Return how much of a fault is left in a configuration: 1 with its part in as it was, 0 with the part out."""
+    if configuration is None:
         return 1.0
-    if fault.mode.of_settings and fault.mode.part in fit.stock:
+    if fault.mode.of_settings and fault.mode.part in configuration.stock:
         return 0.0
-    if fault.needs and fault.needs not in fit.tags:
+    if fault.needs and fault.needs not in configuration.tags:
         return 0.0
-    if fault.mode.treatable and fit.is_treated(fault.tag, fault.mode.part):
+    if fault.mode.treatable and configuration.is_treated(fault.tag, fault.mode.part):
         return _TREATED_FACTOR
     return 1.0
 
@@ -245,21 +247,20 @@ _WRONG_DATA = (FindingKind.WRONG_RESULT, FindingKind.MEMORY_WRONG)
 def _shown_share(mode: Mode, group: Group) -> float:
     """Return in which share of its findings a mode shows as this kind.
 
-    Data that went wrong show as words of memory under a load of memory and as results under the others, whatever it was
-    that spoilt them.
-    """
+    Data that went wrong show as words of memory under a load of memory and as results under the others, whatever it
+    was that spoilt them."""
     if group.kind in _WRONG_DATA:
         return sum(mode.shows.get(kind, 0.0) for kind in _WRONG_DATA)
     return mode.shows.get(group.kind, 0.0)
 
 
-def _modules_in(evidence: Evidence, fit: Fit | None) -> int:
-    """Return how many memory modules are fitted; two where no book tells."""
-    parts = [evidence.book.part(tag) for tag in fit.tags] if fit is not None else []
+def _modules_in(evidence: Evidence, configuration: Configuration | None) -> int:
+    """Return how many memory modules are installed; two where no book reports."""
+    parts = [evidence.book.part(tag) for tag in configuration.tags] if configuration is not None else []
     return sum(part is not None and part.kind is PartKind.MEMORY for part in parts) or 2
 
 
-def _sign_share(fault: Fault, group: Group, fit: Fit | None, modules: int) -> float:
+def _sign_share(fault: Fault, group: Group, configuration: Configuration | None, modules: int) -> float:
     """Return which share of a fault's findings of a kind has this sign."""
     sign, mode, share = group.sign, fault.mode, 1.0
     if sign.steady is not None:
@@ -270,8 +271,8 @@ def _sign_share(fault: Fault, group: Group, fit: Fit | None, modules: int) -> fl
         share *= kept if sign.lane is Again.SAME else 1.0 - kept
     if sign.word is not None:
         share *= mode.same_words if sign.word is Again.SAME else 1.0 - mode.same_words
-    if sign.slot and mode.part is PartKind.MEMORY and not mode.of_settings and fit is not None:
-        place = fit.place_of(fault.tag)
+    if sign.slot and mode.part is PartKind.MEMORY and not mode.of_settings and configuration is not None:
+        place = configuration.place_of(fault.tag)
         share *= 1.0 if place in ("", sign.slot) else _ELSEWHERE
     elif sign.slot and (mode.places is not Spread.ONE_LANE or sign.word is None):
         share /= modules  # a way to the memory has one slot too: only the first finding is free to be in any
@@ -298,65 +299,77 @@ def _log_odds(prefixes: Floats, chosen: Floats) -> Floats:
     return np.asarray(np.log(np.maximum(for_it, _TINY)) - np.log(np.maximum(against, _TINY)), dtype=np.float64)
 
 
-def suspects_of(weighed: Weighed, evidence: Evidence) -> tuple[Suspect, ...]:
+def suspects_of(posterior: Posterior, evidence: Evidence) -> tuple[Suspect, ...]:
     """Return the suspects with probabilities and reasons, most likely first."""
     slot = _one_slot(evidence)
     named: dict[tuple[str, str], Mode] = {
-        (fault.mode.name, fault.tag): fault.mode for fault in weighed.faults if not fault.mode.harmless
+        (fault.mode.name, fault.tag): fault.mode for fault in posterior.faults if not fault.mode.harmless
     }
     numbers = {key: number for number, key in enumerate(named)}
     # the last column stands for no fault: nobody's
-    owner = np.zeros((len(named), len(weighed.faults) + 1))
-    for number, fault in enumerate(weighed.faults):
+    owner = np.zeros((len(named), len(posterior.faults) + 1))
+    for number, fault in enumerate(posterior.faults):
         if not fault.mode.harmless:
             owner[numbers[fault.mode.name, fault.tag], number] = 1.0
-    chosen = np.maximum(owner[:, weighed.members[:, 0]], owner[:, weighed.members[:, 1]])
+    chosen = np.maximum(owner[:, posterior.members[:, 0]], owner[:, posterior.members[:, 1]])
     # a faulty part of the shelf does not make the machine faulty, unless it is to stay in it
     stays = evidence.book.base.tags if evidence.book.base is not None else ()
-    ours = {part.tag for part in evidence.book.parts if part.ours and part.tag not in stays}
-    sound = np.array([*(fault.mode.harmless or fault.tag in ours for fault in weighed.faults), True])
-    healthy = sound[weighed.members].all(axis=1).astype(np.float64)
-    odds = _log_odds(weighed.prefixes, np.vstack((chosen, healthy)))
-    by_fault = np.zeros(len(weighed.faults) + 1)
+    ours = {part.tag for part in evidence.book.parts if part.known_good and part.tag not in stays}
+    sound = np.array([*(fault.mode.harmless or fault.tag in ours for fault in posterior.faults), True])
+    healthy = sound[posterior.members].all(axis=1).astype(np.float64)
+    odds = _log_odds(posterior.prefixes, np.vstack((chosen, healthy)))
+    by_fault = np.zeros(len(posterior.faults) + 1)
     for column in (0, 1):
-        np.add.at(by_fault, weighed.members[:, column], weighed.posterior)
+        np.add.at(by_fault, posterior.members[:, column], posterior.posterior)
     suspects = []
     for (name, tag), mode in named.items():
         number = numbers[name, tag]
-        core = _likeliest_core(weighed, name, tag, by_fault) if mode.places is Spread.ONE_CORE else None
+        core = _likeliest_core(posterior, name, tag, by_fault) if mode.places is Spread.ONE_CORE else None
         place = f"core {core}" if core is not None else slot if mode.part is PartKind.MEMORY else ""
         suspects.append(
             Suspect(
-                name, mode.title, mode.part, tag or mode.part.value, place,
-                float((chosen[number] * weighed.posterior).sum()), _reasons(odds[number], weighed, evidence),
-                mode.next_step, tag,
+                name,
+                mode.title,
+                mode.part,
+                tag or mode.part.value,
+                place,
+                float((chosen[number] * posterior.posterior).sum()),
+                _reasons(odds[number], posterior, evidence),
+                mode.next_step,
+                tag,
             )
-        )  # fmt: skip
+        )
     suspects.append(
         Suspect(
-            "nothing", "nothing faulty in the hardware", None, "", "", float((healthy * weighed.posterior).sum()),
-            _reasons(odds[-1], weighed, evidence), "Longer, or another load",
+            "nothing",
+            "nothing faulty in the hardware",
+            None,
+            "",
+            "",
+            float((healthy * posterior.posterior).sum()),
+            _reasons(odds[-1], posterior, evidence),
+            "Longer, or another load",
         )
-    )  # fmt: skip
+    )
     return tuple(sorted(suspects, key=lambda suspect: -suspect.probability))
 
 
 def _one_slot(evidence: Evidence) -> str:
-    """Return the memory slot that every wrong word was put down to; empty when they name several or none."""
+    """Return the memory slot that every wrong word was assigned to; empty when they name several or none."""
     slots = {finding.place for finding in evidence.findings if finding.kind is FindingKind.MEMORY_WRONG}
     return slots.pop() if len(slots) == 1 else ""
 
 
-def _likeliest_core(weighed: Weighed, name: str, tag: str, by_fault: Floats) -> int | None:
-    mine = [n for n, fault in enumerate(weighed.faults) if fault.mode.name == name and fault.tag == tag]
-    return weighed.faults[max(mine, key=lambda number: by_fault[number])].core
+def _likeliest_core(posterior: Posterior, name: str, tag: str, by_fault: Floats) -> int | None:
+    mine = [n for n, fault in enumerate(posterior.faults) if fault.mode.name == name and fault.tag == tag]
+    return posterior.faults[max(mine, key=lambda number: by_fault[number])].core
 
 
-def _reasons(log_odds: Floats, weighed: Weighed, evidence: Evidence) -> tuple[Reason, ...]:
-    said = ", with what the customer says" if evidence.symptoms else ""
-    if weighed.jobs:
-        said += f", by {weighed.jobs} closed job{'s' if weighed.jobs > 1 else ''} of this shop too"
+def _reasons(log_odds: Floats, posterior: Posterior, evidence: Evidence) -> tuple[Reason, ...]:
+    said = ", with what the customer reports" if evidence.symptoms else ""
+    if posterior.jobs:
+        said += f", by {posterior.jobs} closed job{'s' if posterior.jobs > 1 else ''} of this shop too"
     reasons = [Reason(f"how common it is{said}", float(log_odds[0]) * DECIBANS)]
-    for piece, change in zip(weighed.pieces, np.diff(log_odds), strict=True):
+    for piece, change in zip(posterior.pieces, np.diff(log_odds), strict=True):
         reasons.append(Reason(piece.text, float(change) * DECIBANS))
     return tuple(reasons)

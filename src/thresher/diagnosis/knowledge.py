@@ -21,7 +21,7 @@ class Spread(StrEnum):
 
 
 class Action(StrEnum):
-    """What mends a mode."""
+    """What fixes a mode."""
 
     REPLACE = "replace"
     CLEAN = "clean"
@@ -36,13 +36,12 @@ class Mode:
 
     `prior` is how common it is beside the others and beside nothing being faulty (`Weights`). Findings come at
     10**`rate` an hour (log-normal, `spread_decades` wide) at `reference_c` under a load of sensitivity 1, and e times
-    as often for every `heat_k` kelvin more (0: heat does not matter). `shows` tells in which share of findings it shows
-    as what. `of_settings` goes when the part's settings are back to stock, `treatable` mostly when it is cleaned or
-    seated anew. `everyday` is how hard everyday use strains it, where that is not a share of the load that strains it
-    most. `steady_words` is the share of its wrong memory words that are the same when read again, `steady_results`
-    that of its wrong results that are wrong again when the beat is repeated, `same_words` that of wrong memory words
-    that were wrong before.
-    """
+    as often for every `heat_k` kelvin more (0: heat does not matter). `shows` reports in which share of findings it
+    shows as what. `of_settings` goes when the part's settings are back to stock, `treatable` mostly when it is cleaned
+    or reseated. `everyday` is how hard everyday use strains it, where that is not a share of the load that strains it
+    most. `steady_words` is the share of its wrong memory words that are the same on every read, `steady_results` that
+    of its wrong results that are wrong again when the beat is repeated, `same_words` that of wrong memory words that
+    were wrong before."""
 
     name: str
     part: PartKind
@@ -67,7 +66,7 @@ class Mode:
 
     @property
     def harmless(self) -> bool:
-        """Whether nothing is to be done about it: it explains findings, and the machine is sound all the same."""
+        """Whether nothing is to be done about it: it explains findings, and the machine is healthy all the same."""
         return self.action is Action.NOTHING
 
 
@@ -84,9 +83,8 @@ class Symptom:
 class Thresholds:
     """From which probability a part is in doubt or to be replaced, and when it counts as cleared.
 
-    An act is advised when each part that it buys is needed with `buy`, each treatment with `treat`; nothing is done any
-    more when nothing is faulty with `sound`.
-    """
+    An act is advised when each part that it buys is needed with `buy`, each treatment with `treat`; nothing is done
+    any more when nothing is faulty with `sound`."""
 
     replace: float
     doubt: float
@@ -111,7 +109,7 @@ class Weights:
 
 @dataclass(frozen=True, slots=True)
 class Knowledge:
-    """The whole knowledge base. `background` is findings an hour on a sound machine under load.
+    """The whole knowledge base. `background` is findings per hour on a healthy machine under load.
 
     `jobs` is how many closed jobs of the shop have adjusted the priors.
     """

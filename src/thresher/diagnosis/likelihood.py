@@ -1,14 +1,13 @@
 """How well each hypothesis explains the evidence, piece by piece, on arrays.
 
-A hypothesis is nothing faulty, one fault, or two. Each fault has one unknown strength, findings an hour at reference
+A hypothesis is nothing faulty, one fault, or two. Each fault has one unknown strength, findings per hour at reference
 conditions, on a grid of `K` points; findings come as a Poisson process whose rate is the sum of the faults' and of the
 background, so that the logarithm of the likelihood of a group of findings worth `w` is `w log(rate)`, and that of time
 is minus the expected count. Strengths are summed out.
 
 Two faults that can show none of the same groups factorise exactly: each explains its own. Of the others the most
-promising, told by the strengths that fit each best alone, are summed over both grids; the rest keep a lower bound, what
-the better one explains while the other stays silent.
-"""
+promising, reported by the strengths that fit each best alone, are summed over both grids; the rest keep a
+lower bound, what the better one explains while the other stays silent."""
 
 from dataclasses import dataclass
 

@@ -1,46 +1,62 @@
-"""Which trial tells most for its time: over fits that the shop can make and loads that it can run.
+"""Which trial is most informative for its time: over configurations that the shop can make and loads that it can run.
 
 A trial of T minutes ends clean or with a finding. What that would say is worked out for every hypothesis with the
-strengths that the evidence has left; the gain is the fall of the uncertainty about what to do to the customer's machine
-(entropy in bits over sets of its parts and how each is mended, not over every way of being faulty), divided by the
-minutes of swap and run.
-"""
+strengths that the evidence has left; the gain is the fall of the uncertainty about what to do to the customer's
+machine (entropy in bits over sets of its parts and how each is fixed, not over every way of being faulty), divided by
+the minutes of swap and run."""
 
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from thresher.diagnosis.evidence import Cell, Evidence, Floats, pace, told_share
-from thresher.diagnosis.inference import Fault, Weighed, acts_under
+from thresher.diagnosis.inference import Fault, Posterior, acts_under
 from thresher.diagnosis.knowledge import Action
 from thresher.diagnosis.likelihood import Whole
 from thresher.model.parts import PartKind
-from thresher.model.trials import ALL_SETTINGS, Book, Candidate, Fit, NextTrial
+from thresher.model.trials import ALL_SETTINGS, Book, Candidate, Configuration, NextTrial
 from thresher.model.verdict import EVERYDAY_USE
 
 _RUNS = (
-    ("memory", 15.0), ("memory", 45.0), ("memory", 120.0), ("matrix", 15.0), ("matrix", 45.0), ("matrix", 120.0),
-    ("branchy", 15.0), ("branchy", 45.0), ("relay", 15.0), ("relay", 45.0), (EVERYDAY_USE, 60.0), (EVERYDAY_USE, 240.0),
-)  # fmt: skip
+    ("memory", 15.0),
+    ("memory", 45.0),
+    ("memory", 120.0),
+    ("matrix", 15.0),
+    ("matrix", 45.0),
+    ("matrix", 120.0),
+    ("branchy", 15.0),
+    ("branchy", 45.0),
+    ("relay", 15.0),
+    ("relay", 45.0),
+    (EVERYDAY_USE, 60.0),
+    (EVERYDAY_USE, 240.0),
+)
 """Loads and minutes that are looked at."""
 _LEAST_GAIN = 0.002
 """Bits below which a trial says nothing worth its time."""
 _SWAP_MINUTES = {
-    PartKind.PROCESSOR: 25.0, PartKind.MEMORY: 4.0, PartKind.GRAPHICS: 8.0, PartKind.DRIVE: 8.0, PartKind.POWER: 15.0,
-    PartKind.BOARD: 60.0, PartKind.COOLING: 15.0,
-}  # fmt: skip
+    PartKind.PROCESSOR: 25.0,
+    PartKind.MEMORY: 4.0,
+    PartKind.GRAPHICS: 8.0,
+    PartKind.DRIVE: 8.0,
+    PartKind.POWER: 15.0,
+    PartKind.BOARD: 60.0,
+    PartKind.COOLING: 15.0,
+}
 _OTHER_SWAP_MINUTES = 10.0
 _SETTINGS_MINUTES = 6.0
 _RUN_OVERHEAD_MINUTES = 3.0
 """Starting a run and waiting until it is warm takes somebody's time, whatever its length."""
 _TREATMENTS = (
-    (PartKind.COOLING, "Cleaned", 20.0), (PartKind.MEMORY, "Modules seated anew", 4.0),
-    (PartKind.BOARD, "Cards and plugs seated anew", 6.0), (PartKind.DRIVE, "The drive's cable and plug anew", 6.0),
-)  # fmt: skip
+    (PartKind.COOLING, "Cleaned", 20.0),
+    (PartKind.MEMORY, "Modules reseated", 4.0),
+    (PartKind.BOARD, "Cards and plugs reseated", 6.0),
+    (PartKind.DRIVE, "Drive cable reseated", 6.0),
+)
 
 
-def swap_minutes(book: Book, before: Fit, after: Fit) -> float:
-    """Return the minutes that it takes to come from one fit to another, without settings and treatments."""
+def swap_minutes(book: Book, before: Configuration, after: Configuration) -> float:
+    """Return the minutes that it takes to come from one configuration to another, without settings and treatments."""
     out = [part for tag in before.tags if tag not in after.tags and (part := book.part(tag)) is not None]
     into = [part for tag in after.tags if tag not in before.tags and (part := book.part(tag)) is not None]
     kinds = [part.kind for part in out]
@@ -51,77 +67,85 @@ def swap_minutes(book: Book, before: Fit, after: Fit) -> float:
     return sum(_SWAP_MINUTES.get(kind, _OTHER_SWAP_MINUTES) for kind in kinds)
 
 
-def candidates(book: Book, fit: Fit) -> tuple[Candidate, ...]:
-    """Return the fits that can be made from the present one with the parts in the book.
+def candidates(book: Book, configuration: Configuration) -> tuple[Candidate, ...]:
+    """Return the configurations that can be made from the present one with the parts in the book.
 
-    One part against another of its kind, one memory module alone, settings to stock, cleaned, seated anew, all as it is
-    or as it is to be handed back. Treatments can be kept, not taken back.
+    One part against another of its kind, one memory module alone, settings to stock, cleaned, reseated, all as it is
+    or as it is to be handed back. Treatments can be kept, not undone.
     """
-    made = [Candidate("The same again", fit, 0.0)]
+    made = [Candidate("The same again", configuration, 0.0)]
     base = book.base
-    if base is not None and set(base.tags) != set(fit.tags):
-        back = replace(base, treated=tuple(dict.fromkeys((*base.treated, *fit.treated))))
-        settings = ", settings as they were" if back.stock != fit.stock else ""
-        made.append(Candidate(f"With its own parts again{settings}", back, swap_minutes(book, fit, back)))
-    made += _swaps(book, fit)
-    if not fit.stock:
-        stock = replace(fit, stock=ALL_SETTINGS)
+    if base is not None and set(base.tags) != set(configuration.tags):
+        back = replace(base, treated=tuple(dict.fromkeys((*base.treated, *configuration.treated))))
+        settings = ", settings as they were" if back.stock != configuration.stock else ""
+        made.append(Candidate(f"With its own parts again{settings}", back, swap_minutes(book, configuration, back)))
+    made += _swaps(book, configuration)
+    if not configuration.stock:
+        stock = replace(configuration, stock=ALL_SETTINGS)
         made.append(Candidate("Settings back to stock", stock, _SETTINGS_MINUTES))
-    fitted = {part.kind for tag in fit.tags if (part := book.part(tag)) is not None}
+    fitted = {part.kind for tag in configuration.tags if (part := book.part(tag)) is not None}
     for kind, title, minutes in _TREATMENTS:
-        if kind in fitted and kind.value not in fit.treated:
-            made.append(Candidate(title, replace(fit, treated=(*fit.treated, kind.value)), minutes))
+        if kind in fitted and kind.value not in configuration.treated:
+            made.append(Candidate(title, replace(configuration, treated=(*configuration.treated, kind.value)), minutes))
     return tuple(made)
 
 
-def _swaps(book: Book, fit: Fit) -> list[Candidate]:
+def _swaps(book: Book, configuration: Configuration) -> list[Candidate]:
     """Return one part against another of its kind, and each of several modules alone."""
-    made, fitted = [], [part for tag in fit.tags if (part := book.part(tag)) is not None]
+    made, fitted = [], [part for tag in configuration.tags if (part := book.part(tag)) is not None]
     for part in fitted:
         for other in book.parts:
-            if other.kind is part.kind and other.tag not in fit.tags:
-                swapped = fit.swapped(part.tag, other.tag)
-                made.append(Candidate(f"{other.tag} in place of {part.tag}", swapped, swap_minutes(book, fit, swapped)))
+            if other.kind is part.kind and other.tag not in configuration.tags:
+                swapped = configuration.swapped(part.tag, other.tag)
+                made.append(
+                    Candidate(
+                        f"{other.tag} in place of {part.tag}", swapped, swap_minutes(book, configuration, swapped)
+                    )
+                )
     modules = [part.tag for part in fitted if part.kind is PartKind.MEMORY]
     for alone in modules if len(modules) > 1 else ():
-        tags = tuple(tag for tag in fit.tags if tag == alone or tag not in modules)
-        made.append(Candidate(f"{alone} alone", _with(fit, tags), _SWAP_MINUTES[PartKind.MEMORY]))
+        tags = tuple(tag for tag in configuration.tags if tag == alone or tag not in modules)
+        made.append(Candidate(f"{alone} alone", _with(configuration, tags), _SWAP_MINUTES[PartKind.MEMORY]))
     return made
 
 
-def _with(fit: Fit, tags: tuple[str, ...]) -> Fit:
-    return replace(fit, tags=tags, places=tuple((place, tag) for place, tag in fit.places if tag in tags))
+def _with(configuration: Configuration, tags: tuple[str, ...]) -> Configuration:
+    return replace(
+        configuration, tags=tags, places=tuple((place, tag) for place, tag in configuration.places if tag in tags)
+    )
 
 
 def next_trials(
-    weighed: Weighed, evidence: Evidence, options: tuple[Candidate, ...], most: int = 3
+    posterior: Posterior, evidence: Evidence, options: tuple[Candidate, ...], most: int = 3
 ) -> tuple[NextTrial, ...]:
-    """Return the trials that tell most for their time, best first; none when none tells anything."""
+    """Return the trials that are most informative for their time, best first; none when none is worth its time."""
     temperature = max(
         (each.temperature_c for each in evidence.exposures if each.temperature_c is not None), default=None
     )
-    targets = _targets(weighed, evidence.book.base)
-    left = weighed.explained.grid
+    targets = _targets(posterior, evidence.book.base)
+    left = posterior.explained.grid
     left = np.exp(left - left.max(axis=1, keepdims=True))
     left /= left.sum(axis=1, keepdims=True)
     cells = {load: Cell(load, temperature) for load, _ in _RUNS}
     # (F, R): what each run at reference strength would make a fault show
-    hours = np.array([
-        [pace(fault.mode, cells[load]) * told_share(fault.mode, load) * minutes / 60.0 for load, minutes in _RUNS]
-        for fault in weighed.faults
-    ])  # fmt: skip
+    hours = np.array(
+        [
+            [pace(fault.mode, cells[load]) * told_share(fault.mode, load) * minutes / 60.0 for load, minutes in _RUNS]
+            for fault in posterior.faults
+        ]
+    )
     best: list[NextTrial] = []
     for candidate in options:
-        there = np.array([acts_under(fault, candidate.fit) for fault in weighed.faults])
-        clean = _clean_chances(weighed, left, hours * there[:, None])
-        trial = _best_run(weighed, candidate, clean, targets)
+        there = np.array([acts_under(fault, candidate.configuration) for fault in posterior.faults])
+        clean = _clean_chances(posterior, left, hours * there[:, None])
+        trial = _best_run(posterior, candidate, clean, targets)
         best += [trial] if trial is not None else []
-    return tuple(sorted(best, key=lambda trial: -trial.gain_a_minute)[:most])
+    return tuple(sorted(best, key=lambda trial: -trial.gain_per_minute)[:most])
 
 
 @dataclass(frozen=True, slots=True)
 class _Targets:
-    """Sets of parts that hypotheses would have mended: hypotheses sorted by their set, where each set begins, names."""
+    """Sets of parts that hypotheses would have fixed: hypotheses sorted by their set, where each set begins, names."""
 
     order: Whole
     starts: Whole
@@ -132,17 +156,17 @@ class _Targets:
         return np.asarray(np.add.reduceat(weights[self.order], self.starts, axis=0), dtype=np.float64)
 
 
-def _targets(weighed: Weighed, base: Fit | None) -> _Targets:
-    """Return the set of parts that each hypothesis would have mended.
+def _targets(posterior: Posterior, base: Configuration | None) -> _Targets:
+    """Return the set of parts that each hypothesis would have fixed.
 
     Only what is in the machine that is handed back counts: of a part of the shelf nobody needs to know.
     """
     of_fault = [
-        _name(fault) if not fault.mode.harmless and acts_under(fault, base) >= 0.5 else "" for fault in weighed.faults
+        _name(fault) if not fault.mode.harmless and acts_under(fault, base) >= 0.5 else "" for fault in posterior.faults
     ]
     # number 0 is nothing, so that the larger of a pair comes last whatever the other is
     single = ["", *sorted({name for name in of_fault if name})]
-    numbers = np.array([*(single.index(name) for name in of_fault), 0])[weighed.members]
+    numbers = np.array([*(single.index(name) for name in of_fault), 0])[posterior.members]
     first, last = numbers.min(axis=1), numbers.max(axis=1)
     first = np.where(first == last, 0, first)
     keys, inverse = np.unique(first * len(single) + last, return_inverse=True)
@@ -163,21 +187,21 @@ def _name(fault: Fault) -> str:
 _TREATED_WORDS = {Action.CLEAN: "dirt in", Action.RESEAT: "the seat of"}
 
 
-def _clean_chances(weighed: Weighed, left: Floats, paced: Floats) -> Floats:
+def _clean_chances(posterior: Posterior, left: Floats, paced: Floats) -> Floats:
     """Return for each hypothesis the chance that each run ends clean: (H, R).
 
     `left` (F, K) is how strong each fault is by the evidence so far, `paced` (F, R) the hours at reference conditions.
     """
-    quiet = (left[:, None, :] * np.exp(-paced[:, :, None] * weighed.table.strengths[:, None, :])).sum(axis=2)
+    quiet = (left[:, None, :] * np.exp(-paced[:, :, None] * posterior.table.strengths[:, None, :])).sum(axis=2)
     with_nobody = np.vstack((quiet, np.ones((1, quiet.shape[1]))))
-    members = weighed.members
+    members = posterior.members
     return np.asarray(with_nobody[members[:, 0]] * with_nobody[members[:, 1]], dtype=np.float64)
 
 
-def _best_run(weighed: Weighed, candidate: Candidate, clean: Floats, targets: _Targets) -> NextTrial | None:
-    """Return the run that tells most a minute under a fit, None when none tells anything."""
-    joint_clean = weighed.posterior[:, None] * clean
-    all_of = targets.sums(weighed.posterior[:, None])
+def _best_run(posterior: Posterior, candidate: Candidate, clean: Floats, targets: _Targets) -> NextTrial | None:
+    """Return the run that is most informative per minute under a configuration, None when none is worth its time."""
+    joint_clean = posterior.posterior[:, None] * clean
+    all_of = targets.sums(posterior.posterior[:, None])
     if_clean = targets.sums(joint_clean)
     if_found = np.maximum(all_of - if_clean, 0.0)
     gains = _entropy(all_of) - _entropy(if_clean) - _entropy(if_found)

@@ -17,7 +17,7 @@ _NOTHING = ""
 
 def with_closed_jobs(knowledge: Knowledge, closed: Iterable[ClosedJob]) -> Knowledge:
     """Return the knowledge with priors adjusted by the jobs that count."""
-    counting = [each for each in closed if each.counts]
+    counting = [each for each in closed if each.counted]
     if not counting:
         return knowledge
     counts = _counts(knowledge, counting)
@@ -25,16 +25,14 @@ def with_closed_jobs(knowledge: Knowledge, closed: Iterable[ClosedJob]) -> Knowl
     total = sum(counts.values())
     after = {name: (KNOWLEDGE_JOBS * share + counts[name]) / (KNOWLEDGE_JOBS + total) for name, share in before.items()}
     scale = sum(mode.prior for mode in _harmful(knowledge)) + knowledge.weights.nothing
-    modes = tuple(
-        mode if mode.harmless else replace(mode, prior=after[mode.name] * scale) for mode in knowledge.modes
-    )  # fmt: skip
+    modes = tuple(mode if mode.harmless else replace(mode, prior=after[mode.name] * scale) for mode in knowledge.modes)
     weights = replace(knowledge.weights, nothing=after[_NOTHING] * scale)
     return replace(knowledge, modes=modes, weights=weights, jobs=len(counting))
 
 
 def prior_changes(knowledge: Knowledge, closed: Iterable[ClosedJob]) -> tuple[PriorChange, ...]:
     """Return what the jobs that count have changed, the largest change first; empty without such jobs."""
-    counting = [each for each in closed if each.counts]
+    counting = [each for each in closed if each.counted]
     if not counting:
         return ()
     before, after = _shares(knowledge), _shares(with_closed_jobs(knowledge, counting))
@@ -47,7 +45,7 @@ def prior_changes(knowledge: Knowledge, closed: Iterable[ClosedJob]) -> tuple[Pr
         PriorChange(
             "nothing", "nothing faulty in the hardware", None, before[_NOTHING], after[_NOTHING], counts[_NOTHING]
         )
-    )  # fmt: skip
+    )
     return tuple(sorted(changes, key=lambda each: -abs(each.after - each.before)))
 
 

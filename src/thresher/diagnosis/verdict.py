@@ -1,16 +1,16 @@
-"""The whole answer: suspects with reasons, statuses, a sentence, what to do, and which trial tells most next."""
+"""The whole answer: suspects with reasons, statuses, a sentence, what to do, and the best next test."""
 
 from dataclasses import replace
 
 from thresher.diagnosis.advice import advise
+from thresher.diagnosis.clean_time import how_long, seen_rate, shown_shares
+from thresher.diagnosis.combined_findings import stories, unexplained
 from thresher.diagnosis.conclusions import sentence_of, statuses_of
 from thresher.diagnosis.decision import Prices, decide
 from thresher.diagnosis.evidence import Evidence
-from thresher.diagnosis.how_long import how_long, seen_rate, shown_shares
-from thresher.diagnosis.inference import counted, shown_kinds, suspects_of, weigh
+from thresher.diagnosis.inference import compute_posterior, counted, shown_kinds, suspects_of
 from thresher.diagnosis.knowledge import Knowledge
 from thresher.diagnosis.next_trial import candidates, next_trials
-from thresher.diagnosis.stories import stories, unexplained
 from thresher.model.trials import EMPTY_BOOK, Book
 from thresher.model.verdict import Verdict
 
@@ -20,12 +20,11 @@ def diagnose(
 ) -> Verdict:
     """Return the suspects with probabilities and reasons, most likely first.
 
-    With prices also what to do; with a book of trials which trial tells most next. `offered` is a book in which nothing
-    was tried yet: it changes nothing but what could be tried.
-    """
+    With prices also what to do; with a book of trials which trial is most informative next. `offered` is a book in
+    which nothing was tried yet: it changes nothing but what could be tried."""
     evidence = counted(evidence)
-    weighed = weigh(evidence, knowledge)
-    suspects = suspects_of(weighed, evidence)
+    posterior = compute_posterior(evidence, knowledge)
+    suspects = suspects_of(posterior, evidence)
     shown = shown_shares(evidence, knowledge)
     together, by_mode = how_long(evidence, knowledge)
     told = (
@@ -35,13 +34,21 @@ def diagnose(
     known = bool(evidence.findings or evidence.book.trials)
     tried = evidence if evidence.book.trials else replace(evidence, book=offered)
     trials = tried.book.trials if evidence.findings or evidence.book.trials else ()
-    by_part = weighed if tried is evidence or not trials else weigh(tried, knowledge)
-    acts = decide(weighed, prices, knowledge.thresholds, tried.book) if prices is not None and known else ()
-    following = next_trials(by_part, tried, candidates(tried.book, trials[-1].fit)) if trials else ()
+    by_part = posterior if tried is evidence or not trials else compute_posterior(tried, knowledge)
+    acts = decide(posterior, prices, knowledge.thresholds, tried.book) if prices is not None and known else ()
+    following = next_trials(by_part, tried, candidates(tried.book, trials[-1].configuration)) if trials else ()
     return Verdict(
-        suspects, statuses_of(suspects, shown, knowledge),
-        sentence_of(suspects, knowledge, evidence, together.shown_share), together.shown_share,
-        together.minutes_to_95, together.minutes_to_99, by_mode, seen_rate(evidence), told,
-        acts, following, prices is not None and not prices.default,
+        suspects,
+        statuses_of(suspects, shown, knowledge),
+        sentence_of(suspects, knowledge, evidence, together.shown_share),
+        together.shown_share,
+        together.minutes_to_95,
+        together.minutes_to_99,
+        by_mode,
+        seen_rate(evidence),
+        told,
+        acts,
+        following,
+        prices is not None and not prices.default,
         advise(acts, following, knowledge.thresholds) if acts else None,
-    )  # fmt: skip
+    )

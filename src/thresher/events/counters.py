@@ -75,7 +75,7 @@ def _link_counters(system: System) -> list[ErrorCounter]:
 
 
 def finding_of_rise(counter: ErrorCounter, rise: int, at: float) -> Finding:
-    """Return the finding that a counter is which went up although no line of the log told it."""
+    """Return the finding that a counter is which went up although no line of the log reported it."""
     memory = counter.code.startswith("M-")
     corrected = counter.code in ("M-310", "S-510")
     if memory:
@@ -84,11 +84,17 @@ def finding_of_rise(counter: ErrorCounter, rise: int, at: float) -> Finding:
         kind = FindingKind.LINK_CORRECTED if corrected else FindingKind.LINK_UNCORRECTED
     what = ("Corrected" if corrected else "Uncorrected") + (" memory error" if memory else " error on a link")
     return Finding(
-        counter.code, kind, Severity.WARNING if corrected else Severity.FAULT,
-        PartKind.MEMORY if memory else PartKind.BOARD, at, f"{what}, {counter.place}",
-        f"the counter rose by {rise} to {counter.count}; no line of the log told it", counter.place,
-        count=rise, raw=f"{counter.path}: {counter.count}",
-    )  # fmt: skip
+        counter.code,
+        kind,
+        Severity.WARNING if corrected else Severity.FAULT,
+        PartKind.MEMORY if memory else PartKind.BOARD,
+        at,
+        f"{what}, {counter.place}",
+        f"the counter rose by {rise} to {counter.count}; the log has no line about it",
+        counter.place,
+        count=rise,
+        raw=f"{counter.path}: {counter.count}",
+    )
 
 
 def check_settings(system: System) -> list[Fact]:

@@ -9,9 +9,10 @@ from thresher.events.kernel_lines import LineMatch, LineRules, finding_of_line, 
 from thresher.events.kernel_log import KernelRecord
 from thresher.events.machine_checks.decode import CheckKnowledge, decode_check, load_check_knowledge
 from thresher.events.machine_checks.lines import MARK, MachineCheckAssembler
-from thresher.events.machine_checks.registers import CheckSeverity, DecodedCheck, MachineCheck, Unit, Vendor
+from thresher.events.machine_checks.registers import CheckSeverity, DecodedCheck, MachineCheck, Unit
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import Inventory, PartKind
+from thresher.model.vendors import Vendor
 
 _APIC = re.compile(r"^(processor|apicid)\s*:\s*(\d+)", re.MULTILINE)
 
@@ -20,9 +21,9 @@ _APIC = re.compile(r"^(processor|apicid)\s*:\s*(\d+)", re.MULTILINE)
 class KernelFindings:
     """What one batch of records came to: findings, the machine checks they were made from, and lines to be noted.
 
-    `told` are the findings in the order of the log, each with the machine check it was made from, if it was. `checks`
-    also holds those whose register is not valid; `notes` are lines that a rule knows and that are no evidence.
-    """
+    `reported` are the findings in the order of the log, each with the machine check it was made from, if it was.
+    `checks` also holds those whose register is not valid; `notes` are lines that a rule knows and that are no
+    evidence."""
 
     told: tuple[tuple[Finding, MachineCheck | None], ...]
     checks: tuple[MachineCheck, ...]
@@ -107,7 +108,7 @@ class KernelDecoder:
         knowledge: EventKnowledge | None = None,
         apics: Mapping[int, int] | None = None,
     ) -> None:
-        """`inventory` names cores by logical CPU, `vendor` is the layout where a record does not tell it.
+        """`inventory` names cores by logical CPU, `vendor` is the layout where a record does not report it.
 
         `apics` is which logical CPU has which APIC id, where known.
         """
@@ -151,7 +152,7 @@ class KernelDecoder:
         return KernelFindings(tuple(told), tuple(checks), tuple(notes))
 
     def with_vendor(self, check: MachineCheck) -> MachineCheck:
-        """Return a check with this machine's layout where its lines told none."""
+        """Return a check with this machine's layout where its lines reported none."""
         return replace(check, vendor=self._vendor) if check.vendor is Vendor.UNKNOWN else check
 
     def _on_core(self, finding: Finding, cpu: int | None) -> Finding:
@@ -195,7 +196,7 @@ class KernelDecoder:
 
 
 def _place_of(decoded: DecodedCheck, check: MachineCheck, told_by: str) -> str:
-    """Name the place of an error: what is shared is not put down to the core that happened to tell it."""
+    """Name the place of an error: what is shared is not assigned to the core that happened to report it."""
     if decoded.unit in _OF_MEMORY:
         if decoded.channel is None:
             return "memory controller"
@@ -209,16 +210,28 @@ def _place_of(decoded: DecodedCheck, check: MachineCheck, told_by: str) -> str:
 
 _SECTIONS: Mapping[str, tuple[str, str, PartKind, FindingKind, FindingKind]] = {
     "memory error": (
-        "M-310", "M-320", PartKind.MEMORY, FindingKind.MEMORY_CORRECTED, FindingKind.MEMORY_UNCORRECTED,
+        "M-310",
+        "M-320",
+        PartKind.MEMORY,
+        FindingKind.MEMORY_CORRECTED,
+        FindingKind.MEMORY_UNCORRECTED,
     ),
     "PCIe error": ("S-510", "S-520", PartKind.BOARD, FindingKind.LINK_CORRECTED, FindingKind.LINK_UNCORRECTED),
     "processor error": (
-        "P-310", "P-320", PartKind.PROCESSOR, FindingKind.CORRECTED_CHECK, FindingKind.UNCORRECTED_CHECK,
+        "P-310",
+        "P-320",
+        PartKind.PROCESSOR,
+        FindingKind.CORRECTED_CHECK,
+        FindingKind.UNCORRECTED_CHECK,
     ),
-}  # fmt: skip
+}
 _OTHER_SECTION = (
-    "P-319", "P-329", PartKind.BOARD, FindingKind.CORRECTED_CHECK, FindingKind.UNCORRECTED_CHECK,
-)  # fmt: skip
+    "P-319",
+    "P-329",
+    PartKind.BOARD,
+    FindingKind.CORRECTED_CHECK,
+    FindingKind.UNCORRECTED_CHECK,
+)
 
 
 def finding_of_block(block: FirmwareBlock) -> Finding:
@@ -242,8 +255,8 @@ def finding_of_block(block: FirmwareBlock) -> Finding:
         severity=Severity.WARNING if corrected else Severity.FAULT,
         part=part,
         at=block.at or 0.0,
-        title=f"Firmware told a {block.section}{f', {place}' if place else ''}",
-        detail=f"{block.severity or 'severity not told'}; {'; '.join(told) or 'nothing more'}",
+        title=f"Firmware reported a {block.section}{f', {place}' if place else ''}",
+        detail=f"{block.severity or 'severity unknown'}; {'; '.join(told) or 'nothing more'}",
         place=place,
         raw="\n".join(block.raw),
     )

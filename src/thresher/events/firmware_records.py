@@ -1,8 +1,8 @@
 """Error records that firmware leaves: ACPI's boot error region and UEFI's Common Platform Error Records.
 
-UEFI Specification, appendix N "Common Platform Error Record" (header N.2.1, section descriptor N.2.2, processor generic
-N.2.4.1, IA32/X64 N.2.4.2, memory N.2.5 and N.2.6, PCI Express N.2.7); ACPI Specification, section 18.3.1 "Boot Error
-Source" and 18.3.2.7 "Generic Hardware Error Source" (generic error status block and data entries).
+UEFI Specification, appendix N "Common Platform Error Record" (header N.2.1, section descriptor N.2.2, processor
+generic N.2.4.1, IA32/X64 N.2.4.2, memory N.2.5 and N.2.6, PCI Express N.2.7); ACPI Specification, section 18.3.1 "Boot
+Error Source" and 18.3.2.7 "Generic Hardware Error Source" (generic error status block and data entries).
 
 Everything is little-endian. A record that says more than it holds is read as far as it goes and said to be damaged.
 """
@@ -40,26 +40,62 @@ _CHECKS = {
 _PROCESSOR_ERRORS = {1: "cache", 2: "TLB", 4: "bus", 8: "micro-architecture"}
 _OPERATIONS = {1: "data read", 2: "data write", 3: "instruction execution"}
 _MEMORY_ERRORS = (
-    "unknown", "no error", "single-bit ECC", "multi-bit ECC", "single-symbol chip kill", "multi-symbol chip kill",
-    "master abort", "target abort", "parity error", "watchdog timeout", "invalid address", "mirror broken",
-    "memory sparing", "scrub corrected error", "scrub uncorrected error", "physical memory map-out",
-)  # fmt: skip
+    "unknown",
+    "no error",
+    "single-bit ECC",
+    "multi-bit ECC",
+    "single-symbol chip kill",
+    "multi-symbol chip kill",
+    "master abort",
+    "target abort",
+    "parity error",
+    "watchdog timeout",
+    "invalid address",
+    "mirror broken",
+    "memory sparing",
+    "scrub corrected error",
+    "scrub uncorrected error",
+    "physical memory map-out",
+)
 _PORTS = {
-    0: "endpoint", 1: "legacy endpoint", 4: "root port", 5: "upstream switch port", 6: "downstream switch port",
-    7: "PCI Express to PCI bridge", 8: "PCI to PCI Express bridge", 9: "root complex endpoint",
+    0: "endpoint",
+    1: "legacy endpoint",
+    4: "root port",
+    5: "upstream switch port",
+    6: "downstream switch port",
+    7: "PCI Express to PCI bridge",
+    8: "PCI to PCI Express bridge",
+    9: "root complex endpoint",
     10: "root complex event collector",
-}  # fmt: skip
+}
 AER_UNCORRECTED = {
-    4: "data link protocol error", 5: "surprise link down", 12: "poisoned packet", 13: "flow control protocol error",
-    14: "completion timeout", 15: "completer abort", 16: "unexpected completion", 17: "receiver overflow",
-    18: "malformed packet", 19: "end-to-end CRC error", 20: "unsupported request", 21: "access control violation",
-    22: "internal error", 23: "blocked multicast packet", 24: "blocked atomic operation", 25: "blocked packet prefix",
-}  # fmt: skip
+    4: "data link protocol error",
+    5: "surprise link down",
+    12: "poisoned packet",
+    13: "flow control protocol error",
+    14: "completion timeout",
+    15: "completer abort",
+    16: "unexpected completion",
+    17: "receiver overflow",
+    18: "malformed packet",
+    19: "end-to-end CRC error",
+    20: "unsupported request",
+    21: "access control violation",
+    22: "internal error",
+    23: "blocked multicast packet",
+    24: "blocked atomic operation",
+    25: "blocked packet prefix",
+}
 AER_CORRECTED = {
-    0: "receiver error", 6: "bad packet", 7: "bad link packet", 8: "replay number rolled over",
-    12: "replay timer ran out", 13: "advisory non-fatal error", 14: "corrected internal error",
+    0: "receiver error",
+    6: "bad packet",
+    7: "bad link packet",
+    8: "replay number rolled over",
+    12: "replay timer ran out",
+    13: "advisory non-fatal error",
+    14: "corrected internal error",
     15: "header log overflow",
-}  # fmt: skip
+}
 """PCI Express Base Specification, sections 7.8.4.2 and 7.8.4.5: bits of the error status registers."""
 
 
@@ -296,9 +332,7 @@ def _processor_x64(severity: str, fru: str, body: bytes) -> RecordSection:
             checks.append(check)
         at += 16 + (size + 15) // 16 * 16
     place = f"APIC id {apic:#x}" if apic is not None else ""
-    return RecordSection(
-        "processor", severity, fru, tuple(fields), PartKind.PROCESSOR, place, tuple(checks), raw=body
-    )  # fmt: skip
+    return RecordSection("processor", severity, fru, tuple(fields), PartKind.PROCESSOR, place, tuple(checks), raw=body)
 
 
 def _saved_check(first: int, values: bytes, apic: int | None, cpuid: int | None) -> MachineCheck | None:
@@ -321,10 +355,18 @@ def _saved_check(first: int, values: bytes, apic: int | None, cpuid: int | None)
     if status is None:
         return None
     return MachineCheck(
-        cpu=None, bank=bank, status=status, at=None, address=told.get("address"), misc=told.get("misc"),
-        ipid=told.get("ipid") or None, syndrome=told.get("syndrome") or None, apic=apic, cpuid=cpuid,
+        cpu=None,
+        bank=bank,
+        status=status,
+        at=None,
+        address=told.get("address"),
+        misc=told.get("misc"),
+        ipid=told.get("ipid") or None,
+        syndrome=told.get("syndrome") or None,
+        apic=apic,
+        cpuid=cpuid,
         raw=(f"registers from {first:#x}: " + " ".join(f"{word:016x}" for word in words),),
-    )  # fmt: skip
+    )
 
 
 _CODES = {

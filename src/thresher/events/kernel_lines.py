@@ -71,7 +71,7 @@ _Numbered = tuple[int, str, re.Pattern[str], LineRule]
 class LineRules:
     """The rules, ready to be asked. `meaning_of` costs a few microseconds for a line that matches none.
 
-    Lines are told apart by their words: a rule is looked at only for lines with the longest word of its text. Texts
+    Lines are distinguished by their words: a rule is looked at only for lines with the longest word of its text. Texts
     that are part of a word are searched for in every line (`anywhere`).
     """
 
@@ -131,9 +131,13 @@ def _meaning(rule: LineRule, match: "re.Match[str]", text: str) -> LineMeaning:
     detail = _filled(rule.says, named) if rule.says else what if " " in what else text.strip()
     cpu, count = named.get("cpu", ""), named.get("count", "")
     return LineMeaning(
-        rule, _filled(rule.title, named).strip(), place, detail, int(cpu) if cpu.isdigit() else None,
+        rule,
+        _filled(rule.title, named).strip(),
+        place,
+        detail,
+        int(cpu) if cpu.isdigit() else None,
         max(1, int(count)) if count.isdigit() and len(count) < 10 else 1,
-    )  # fmt: skip
+    )
 
 
 def _filled(template: str, named: dict[str, str]) -> str:

@@ -31,7 +31,7 @@ class TracedEvent:
 
 
 def parse_trace_line(raw: bytes) -> TracedEvent:
-    """Return what a line of the trace tells; never raises."""
+    """Return what a line of the trace reports; never raises."""
     text = raw.decode("utf-8", "replace").rstrip("\r\n")
     line = _LINE.match(text)
     at, name, body = (float(line[2]), line[3], line[4]) if line else (0.0, "", text)
@@ -58,11 +58,17 @@ def _memory(body: str, at: float, raw: str) -> Finding | None:
     kind = FindingKind.MEMORY_CORRECTED if corrected else FindingKind.MEMORY_UNCORRECTED
     label = match[4].strip()
     return Finding(
-        code, kind, Severity.WARNING if corrected else Severity.FAULT, PartKind.MEMORY, at,
+        code,
+        kind,
+        Severity.WARNING if corrected else Severity.FAULT,
+        PartKind.MEMORY,
+        at,
         f"{match[2]} memory error, {label}",
         f"{match[3].strip() or 'memory error'}, controller {match[5]}, location {match[6]}, address {match[7]}",
-        label, count=max(1, int(match[1])), raw=raw,
-    )  # fmt: skip
+        label,
+        count=max(1, int(match[1])),
+        raw=raw,
+    )
 
 
 def _link(body: str, at: float, raw: str) -> Finding | None:
@@ -73,9 +79,16 @@ def _link(body: str, at: float, raw: str) -> Finding | None:
     code = "S-510" if corrected else "S-521" if match[2] == "Fatal" else "S-520"
     kind = FindingKind.LINK_CORRECTED if corrected else FindingKind.LINK_UNCORRECTED
     return Finding(
-        code, kind, Severity.WARNING if corrected else Severity.FAULT, PartKind.BOARD, at,
-        f"{match[2]} error on a PCI Express link, {match[1]}", match[3], match[1], raw=raw,
-    )  # fmt: skip
+        code,
+        kind,
+        Severity.WARNING if corrected else Severity.FAULT,
+        PartKind.BOARD,
+        at,
+        f"{match[2]} error on a PCI Express link, {match[1]}",
+        match[3],
+        match[1],
+        raw=raw,
+    )
 
 
 def _extended(body: str, at: float, raw: str) -> Finding | None:
@@ -85,9 +98,15 @@ def _extended(body: str, at: float, raw: str) -> Finding | None:
     corrected = match[1].lower() == "corrected"
     kind = FindingKind.MEMORY_CORRECTED if corrected else FindingKind.MEMORY_UNCORRECTED
     return Finding(
-        "M-310" if corrected else "M-320", kind, Severity.WARNING if corrected else Severity.FAULT, PartKind.MEMORY, at,
-        f"Firmware logged a {match[1].lower()} memory error", f"{match[2]}, address 0x{match[3]}", raw=raw,
-    )  # fmt: skip
+        "M-310" if corrected else "M-320",
+        kind,
+        Severity.WARNING if corrected else Severity.FAULT,
+        PartKind.MEMORY,
+        at,
+        f"Firmware logged a {match[1].lower()} memory error",
+        f"{match[2]}, address 0x{match[3]}",
+        raw=raw,
+    )
 
 
 def _other_processor(body: str, at: float, raw: str) -> Finding | None:
@@ -95,9 +114,16 @@ def _other_processor(body: str, at: float, raw: str) -> Finding | None:
     if match is None:
         return None
     return Finding(
-        "P-329", FindingKind.UNCORRECTED_CHECK, Severity.FAULT, PartKind.PROCESSOR, at,
-        "Error of a processor of another architecture", body.strip(), f"MPIDR {match[2]}", raw=raw,
-    )  # fmt: skip
+        "P-329",
+        FindingKind.UNCORRECTED_CHECK,
+        Severity.FAULT,
+        PartKind.PROCESSOR,
+        at,
+        "Error of a processor of another architecture",
+        body.strip(),
+        f"MPIDR {match[2]}",
+        raw=raw,
+    )
 
 
 def _page(body: str, at: float, raw: str) -> Finding | None:
@@ -105,6 +131,13 @@ def _page(body: str, at: float, raw: str) -> Finding | None:
     if match is None:
         return None
     return Finding(
-        "M-330", FindingKind.MEMORY_UNCORRECTED, Severity.FAULT, PartKind.MEMORY, at,
-        f"A page of memory was given up, page {match[1]}", f"{match[2]}: {match[3]}", f"page {match[1]}", raw=raw,
-    )  # fmt: skip
+        "M-330",
+        FindingKind.MEMORY_UNCORRECTED,
+        Severity.FAULT,
+        PartKind.MEMORY,
+        at,
+        f"A page of memory was given up, page {match[1]}",
+        f"{match[2]}: {match[3]}",
+        f"page {match[1]}",
+        raw=raw,
+    )

@@ -30,9 +30,13 @@ _MOST_MODES = 6
 _SUPPLY_CHIP = re.compile(r"psu|pmbus", re.IGNORECASE)
 """Supplies that report over USB or PMBus have drivers named so (hwmon documents of the psu and pmbus drivers)."""
 _TRANSPORTS = (
-    ("/nvme/", "NVMe"), ("/usb", "USB"), ("/ata", "SATA"), ("/virtio", "virtio"), ("/mmc_host/", "SD or eMMC"),
+    ("/nvme/", "NVMe"),
+    ("/usb", "USB"),
+    ("/ata", "SATA"),
+    ("/virtio", "virtio"),
+    ("/mmc_host/", "SD or eMMC"),
     ("/host", "SCSI"),
-)  # fmt: skip
+)
 
 
 def _facts(system: System, folder: str, files: tuple[tuple[str, str], ...]) -> list[Fact]:
@@ -90,7 +94,7 @@ def _graphics_doubts(system: System, folder: str, part: Part) -> list[Doubt]:
         detail = f"{now} of {most} lanes ({folder}); the slot may be narrow, or the card sits badly"
         doubts.append(Doubt("G-110", part.tag, PartKind.GRAPHICS, "Graphics link narrow", detail))
     if "driver" in {fact.name for fact in part.facts if fact.value == "none"}:
-        detail = "no driver is bound to it, so its readings and loads are not to be had"
+        detail = "no driver is bound to it, so it has no readings and no loads"
         doubts.append(Doubt("G-120", part.tag, PartKind.GRAPHICS, "Graphics without a driver", detail))
     return doubts
 
@@ -131,9 +135,11 @@ def read_drives(system: System) -> list[Part]:
 
 
 _LINK_FILES = (
-    ("current_link_width", "link width now"), ("max_link_width", "link width at most"),
-    ("current_link_speed", "link speed now"), ("max_link_speed", "link speed at most"),
-)  # fmt: skip
+    ("current_link_width", "link width now"),
+    ("max_link_width", "link width at most"),
+    ("current_link_speed", "link speed now"),
+    ("max_link_speed", "link speed at most"),
+)
 
 
 def _drive_link(system: System, folder: str, path: str) -> list[Fact]:
@@ -169,7 +175,7 @@ def drive_doubts(parts: list[Part]) -> list[Doubt]:
 
 
 def _root_device(system: System) -> str:
-    """Return the block device that `/` is mounted from (filesystems/proc, section 3.5), empty when not told."""
+    """Return the block device that `/` is mounted from (filesystems/proc, section 3.5), empty when not known."""
     for line in optional_text(system, "/proc/self/mountinfo").splitlines():
         fields = line.split()
         if len(fields) > 9 and fields[4] == "/" and "-" in fields:
@@ -202,7 +208,7 @@ def read_usb_controllers(system: System, lookup: Lookup) -> list[Fact]:
 
 
 def read_fans(system: System) -> list[Fact]:
-    """Return the fans that chips tell by name, and the pumps among them (hwmon/sysfs-interface)."""
+    """Return the fans that chips report by name, and the pumps among them (hwmon/sysfs-interface)."""
     facts = []
     for chip in system.list(_HWMON):
         folder = f"{_HWMON}/{chip}"
@@ -224,14 +230,14 @@ def _duty(system: System, folder: str, number: str, names: list[str]) -> int | N
 
 
 def read_supplies(system: System) -> list[Fact]:
-    """Return what the kernel tells of mains and other supplies (ABI/testing/sysfs-class-power)."""
+    """Return what the kernel reports of mains and other supplies (ABI/testing/sysfs-class-power)."""
     facts = []
     for name in system.list(_SUPPLY):
         here = f"{_SUPPLY}/{name}"
         kind = optional_text(system, f"{here}/type")
         if kind and kind != "Battery" and optional_text(system, f"{here}/scope") != "Device":
             online = optional_number(system, f"{here}/online")
-            state = {None: "state not told", 0: "not connected", 1: "connected"}.get(online, "connected")
+            state = {None: "state unknown", 0: "not connected", 1: "connected"}.get(online, "connected")
             facts.append(Fact(f"{kind} {name}", state, here))
     for chip in system.list(_HWMON):
         name = optional_text(system, f"{_HWMON}/{chip}/name")
@@ -247,9 +253,13 @@ def _batteries(system: System) -> list[Part]:
         if optional_text(system, f"{here}/type") != "Battery" or optional_text(system, f"{here}/scope") == "Device":
             continue  # a mouse's battery is no part of the machine
         files = (
-            ("manufacturer", "maker"), ("serial_number", "serial"), ("technology", "technology"), ("status", "status"),
-            ("cycle_count", "cycles"), ("capacity", "charge, %"),
-        )  # fmt: skip
+            ("manufacturer", "maker"),
+            ("serial_number", "serial"),
+            ("technology", "technology"),
+            ("status", "status"),
+            ("cycle_count", "cycles"),
+            ("capacity", "charge, %"),
+        )
         facts = _facts(system, here, files)
         for stem, unit, divisor in (("energy", "Wh", 1e6), ("charge", "Ah", 1e6)):
             full, design = (optional_number(system, f"{here}/{stem}_{end}") for end in ("full", "full_design"))

@@ -23,7 +23,7 @@ class Mode:
 
 @dataclass(frozen=True, slots=True)
 class Edid:
-    """What a display says of itself; `size_cm` and `preferred` are None where it does not tell.
+    """What a display says by itself; `size_cm` and `preferred` are None where it does not report.
 
     `modes` holds each resolution and rate once, the largest first.
     """
@@ -70,10 +70,23 @@ def parse_edid(data: bytes, source: str = "EDID") -> Edid:
 
 
 _ESTABLISHED = (
-    (720, 400, 70), (720, 400, 88), (640, 480, 60), (640, 480, 67), (640, 480, 72), (640, 480, 75), (800, 600, 56),
-    (800, 600, 60), (800, 600, 72), (800, 600, 75), (832, 624, 75), None, (1024, 768, 60), (1024, 768, 70),
-    (1024, 768, 75), (1280, 1024, 75),
-)  # fmt: skip
+    (720, 400, 70),
+    (720, 400, 88),
+    (640, 480, 60),
+    (640, 480, 67),
+    (640, 480, 72),
+    (640, 480, 75),
+    (800, 600, 56),
+    (800, 600, 60),
+    (800, 600, 72),
+    (800, 600, 75),
+    (832, 624, 75),
+    None,
+    (1024, 768, 60),
+    (1024, 768, 70),
+    (1024, 768, 75),
+    (1280, 1024, 75),
+)
 """Established timings I and II (section 3.8), highest bit first; the one left out is interlaced."""
 _ASPECTS = ((16, 10), (4, 3), (5, 4), (16, 9))
 _CTA = 0x02

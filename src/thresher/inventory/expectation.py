@@ -61,9 +61,12 @@ def parse_expected(fields: dict[str, str]) -> Expected:
         speeds = [int(number) for number in _SPEED.findall(_MODULES.sub(" ", memory))]
         mts = max((number for number in speeds if 200 <= number <= 20_000), default=None)
     return Expected(
-        " ".join(fields.get("processor", "").split()), gib, mts, _listed(fields.get("drives", "")),
+        " ".join(fields.get("processor", "").split()),
+        gib,
+        mts,
+        _listed(fields.get("drives", "")),
         _listed(fields.get("graphics", "")),
-    )  # fmt: skip
+    )
 
 
 def _listed(text: str) -> tuple[str, ...]:
@@ -75,15 +78,18 @@ def expected_doubts(system: System, inventory: Inventory, expected: Expected) ->
     doubts = []
     processors = inventory.parts_of(PartKind.PROCESSOR)
     if expected.processor and not any(_names(expected.processor, part.name) for part in processors):
-        found = ", ".join(part.name for part in processors) or "none told"
+        found = ", ".join(part.name for part in processors) or "none reported"
         detail = f"expected {expected.processor}, found {found}"
         doubts.append(Doubt("P-150", "processor", PartKind.PROCESSOR, "Another processor than expected", detail))
     doubts += _memory_doubts(system, inventory, expected)
     doubts += _missing(expected.drives, inventory.parts_of(PartKind.DRIVE), _drive_fits, "D-110", "drive")
     doubts += _missing(
-        expected.graphics, inventory.parts_of(PartKind.GRAPHICS), lambda wanted, part: _names(wanted, part.name),
-        "G-130", "graphics card",
-    )  # fmt: skip
+        expected.graphics,
+        inventory.parts_of(PartKind.GRAPHICS),
+        lambda wanted, part: _names(wanted, part.name),
+        "G-130",
+        "graphics card",
+    )
     return doubts
 
 

@@ -1,4 +1,4 @@
-"""What tells one machine, and one physical part, from every other."""
+"""What reports one machine, and one physical part, from every other."""
 
 import hashlib
 import re
@@ -11,10 +11,18 @@ from thresher.model.port import System, optional_text
 _DMI = "/sys/firmware/dmi/tables/DMI"
 _MACHINE_ID = "/etc/machine-id"
 _LETTERS: dict[PartKind, str] = {
-    PartKind.PROCESSOR: "P", PartKind.MEMORY: "M", PartKind.GRAPHICS: "G", PartKind.DRIVE: "D", PartKind.BOARD: "B",
-    PartKind.POWER: "S", PartKind.COOLING: "C", PartKind.BATTERY: "A", PartKind.NETWORK: "N", PartKind.SOUND: "U",
+    PartKind.PROCESSOR: "P",
+    PartKind.MEMORY: "M",
+    PartKind.GRAPHICS: "G",
+    PartKind.DRIVE: "D",
+    PartKind.BOARD: "B",
+    PartKind.POWER: "S",
+    PartKind.COOLING: "C",
+    PartKind.BATTERY: "A",
+    PartKind.NETWORK: "N",
+    PartKind.SOUND: "U",
     PartKind.DISPLAY: "L",
-}  # fmt: skip
+}
 
 
 def read_identity(system: System, structures: list[Structure]) -> tuple[Fact, ...]:
@@ -51,16 +59,16 @@ def machine_key(inventory: Inventory) -> str | None:
 
 
 def serial_of(part: Part) -> str:
-    """Return a part's serial number, empty when it is not told or a filler."""
+    """Return a part's serial number, empty when it is not known or a filler."""
     serial = part.fact("serial")
     return "" if FILLER.match(serial) else serial
 
 
 def tag_parts(inventory: Inventory, known: tuple[PartInstance, ...]) -> tuple[PartInstance, ...]:
-    """Return all physical parts that a job has seen, those that are fitted now with their present place.
+    """Return all physical parts that a job has seen, those that are installed now with their present place.
 
     A part is the same when its serial number is; without one, when something of the same name is in the same place,
-    which is all that the machine can tell. Tags are never given twice, even when a part has gone.
+    which is all that the machine can report. Tags are never given twice, even when a part has gone.
     """
     left = list(known)
     counts: dict[str, int] = {}

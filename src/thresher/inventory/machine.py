@@ -1,4 +1,4 @@
-"""Putting a machine's parts together from what its kernel and firmware tell."""
+"""Putting a machine's parts together from what its kernel and firmware report."""
 
 from thresher.inventory.devices import (
     drive_doubts,
@@ -53,7 +53,7 @@ def read_inventory(system: System, lookup: Lookup | None = None) -> Inventory:
         *_firmware_doubts(described),
     ]
     empty = tuple(slot_name(device, i) for i, device in enumerate(devices) if device.size_mib == 0)
-    simulated = system.kind is SystemKind.BENCH_MODEL
+    simulated = system.kind is SystemKind.SIMULATED
     unnamed = [part for part in parts if part.name.startswith("Graphics 0x")]
     if unnamed and lookup.reason:
         unknown.append(Fact("names of graphics cards", lookup.reason, unnamed[0].facts[0].source))
@@ -102,6 +102,6 @@ def _power_supply(described: list[Described], supplies: list[Fact]) -> Part:
 def _firmware_doubts(described: list[Described]) -> list[Doubt]:
     for each in described:
         if each.title == "firmware" and each.facts and not each.get("date"):
-            detail = "the firmware tells no date of its own; its settings may have been lost with the board's battery"
+            detail = "the firmware reports no date; its settings may have been lost with the board's battery"
             return [Doubt("S-110", "board", PartKind.BOARD, "Firmware date unset", detail)]
     return []

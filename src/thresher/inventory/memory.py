@@ -1,4 +1,4 @@
-"""Memory: what firmware says is fitted against what the kernel counts, ECC, channels, speeds.
+"""Memory: what firmware says is installed against what the kernel counts, ECC, channels, speeds.
 
 SMBIOS sections 7.17 and 7.18; kernel documents filesystems/proc (meminfo) and driver-api/edac
 (`/sys/devices/system/edac/mc`).
@@ -35,7 +35,7 @@ def counted_gib(system: System) -> float | None:
 
 
 def read_memory(system: System, devices: list[MemoryDevice], unknown: list[Fact]) -> list[Part]:
-    """Return the modules fitted; one part for all when the firmware does not tell them apart."""
+    """Return the modules installed; one part for all when the firmware does not distinguishes them."""
     parts = []
     for index, device in enumerate(devices):
         if not device.size_mib:
@@ -48,7 +48,7 @@ def read_memory(system: System, devices: list[MemoryDevice], unknown: list[Fact]
         unknown.append(Fact("memory size", "MemTotal is not there", _MEMINFO))
     elif not parts:
         facts = (Fact("size", f"{counted:.1f} GiB", _MEMINFO), *_ecc_facts(system))
-        parts.append(Part("memory", PartKind.MEMORY, "Memory (modules not told)", "", facts))
+        parts.append(Part("memory", PartKind.MEMORY, "Memory (modules unknown)", "", facts))
     return parts
 
 
@@ -83,7 +83,7 @@ def _ecc_facts(system: System) -> list[Fact]:
 
 
 def read_ecc(system: System, devices: list[MemoryDevice], unknown: list[Fact]) -> list[Fact]:
-    """Return the ECC controllers that the kernel watches; modules that could and no controller is said."""
+    """Return the ECC controllers that the kernel watches; modules that could and no controller is reported."""
     facts = _ecc_facts(system) + _edac_counts(system)
     if not facts and any(device.has_check_bits for device in devices):
         reason = "the modules carry check bits, but no EDAC driver is loaded; corrected errors cannot be counted"
@@ -122,7 +122,7 @@ def _missing(system: System, fitted: list[MemoryDevice]) -> list[Doubt]:
     told = sum(device.size_mib or 0 for device in fitted) / 1024
     if counted is None or not told or told - counted <= max(_RESERVED_GIB, told * _RESERVED_SHARE):
         return []
-    detail = f"{told:g} GiB fitted, the kernel counts {counted:.1f} GiB"
+    detail = f"{told:g} GiB installed, the kernel counts {counted:.1f} GiB"
     return [_doubt("M-110", "memory", "Memory missing", detail)]
 
 

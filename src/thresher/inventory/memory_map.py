@@ -63,9 +63,9 @@ def slot_of(inventory: Inventory, address: int) -> str:
 
 
 def why_no_slot(inventory: Inventory) -> str:
-    """Say why an address cannot be put down to a slot."""
+    """Say why an address cannot be assigned to a slot."""
     if not inventory.memory_map:
-        return "the firmware tells no addresses of modules; one module at a time will tell"
+        return "the firmware reports no module addresses; test one module at a time"
     if any(each.interleaved for each in inventory.memory_map):
         return "the modules share their addresses in turn (interleaved), so an address belongs to no single one"
     return "no module claims this address"

@@ -25,9 +25,15 @@ _FLAGS_THAT_MATTER = (
     "hypervisor",
 )
 _NAMES = {
-    "vendor_id": "maker", "cpu family": "family", "model": "model", "stepping": "stepping", "microcode": "microcode",
-    "CPU implementer": "implementer", "CPU part": "part number", "CPU revision": "revision",
-}  # fmt: skip
+    "vendor_id": "maker",
+    "cpu family": "family",
+    "model": "model",
+    "stepping": "stepping",
+    "microcode": "microcode",
+    "CPU implementer": "implementer",
+    "CPU part": "part number",
+    "CPU revision": "revision",
+}
 
 
 def read_cpus(system: System, unknown: list[Fact]) -> tuple[LogicalCpu, ...]:
@@ -47,7 +53,7 @@ def read_cpus(system: System, unknown: list[Fact]) -> tuple[LogicalCpu, ...]:
 
 
 def _unique_cores(cpus: list[LogicalCpu]) -> tuple[LogicalCpu, ...]:
-    """Number the cores through all packages, since the kernel begins anew in each."""
+    """Number the cores through all packages, since the kernel starts over in each."""
     if len({cpu.package for cpu in cpus}) <= 1:
         return tuple(cpus)
     order = sorted({(cpu.package, cpu.core) for cpu in cpus})
@@ -56,7 +62,7 @@ def _unique_cores(cpus: list[LogicalCpu]) -> tuple[LogicalCpu, ...]:
 
 
 def read_processor(system: System, cpus: tuple[LogicalCpu, ...], unknown: list[Fact]) -> Part:
-    """Return the processor with everything that is told about it."""
+    """Return the processor with everything that is reported about it."""
     text = optional_text(system, _CPUINFO)
     if not text:
         unknown.append(Fact("processor", "not there", _CPUINFO))
@@ -163,7 +169,7 @@ def _power_limits(system: System) -> list[Fact]:
 
 
 def cache_bytes(inventory: Inventory, level: int) -> int | None:
-    """Return the size of the data or unified cache of a level, or None when the kernel does not tell."""
+    """Return the size of the data or unified cache of a level, or None when the kernel does not report."""
     units = {"K": 1 << 10, "M": 1 << 20, "G": 1 << 30}
     for part in inventory.parts_of(PartKind.PROCESSOR):
         for fact in part.facts:
@@ -174,7 +180,7 @@ def cache_bytes(inventory: Inventory, level: int) -> int | None:
 
 
 def allowed_clock_ghz(inventory: Inventory) -> float | None:
-    """Return the highest clock that the settings allow in GHz, None when the kernel does not tell."""
+    """Return the highest clock that the settings allow in GHz, None when the kernel does not report."""
     for part in inventory.parts_of(PartKind.PROCESSOR):
         match = re.fullmatch(r"([\d.]+) GHz", part.fact("highest clock allowed"))
         if match:

@@ -1,7 +1,7 @@
 """The SMBIOS structure table (DMTF DSP0134, version 3): walking it, and what its structures say.
 
 Firmware writes rubbish often enough that nothing here is fatal: a structure that is too short gives what it
-has, a broken table gives what came before the break, and each oddity is told with its place.
+has, a broken table gives what came before the break, and each oddity is reported with its place.
 """
 
 import re
@@ -20,17 +20,38 @@ FILLER = re.compile(
 """What firmware writes where nobody filled anything in."""
 
 MEMORY_TYPES = {
-    0x0F: "SDRAM", 0x12: "DDR", 0x13: "DDR2", 0x18: "DDR3", 0x1A: "DDR4", 0x1B: "LPDDR", 0x1C: "LPDDR2", 0x1D: "LPDDR3",
-    0x1E: "LPDDR4", 0x22: "DDR5", 0x23: "LPDDR5",
-}  # fmt: skip
+    0x0F: "SDRAM",
+    0x12: "DDR",
+    0x13: "DDR2",
+    0x18: "DDR3",
+    0x1A: "DDR4",
+    0x1B: "LPDDR",
+    0x1C: "LPDDR2",
+    0x1D: "LPDDR3",
+    0x1E: "LPDDR4",
+    0x22: "DDR5",
+    0x23: "LPDDR5",
+}
 """Section 7.18.2."""
 
 _FORM_FACTORS = {0x08: "proprietary", 0x09: "DIMM", 0x0B: "row of chips", 0x0D: "SODIMM", 0x10: "die"}
 _CHASSIS = {
-    3: "desktop", 4: "low profile desktop", 6: "mini tower", 7: "tower", 8: "portable", 9: "laptop", 10: "notebook",
-    13: "all in one", 17: "main server chassis", 23: "rack mount", 30: "tablet", 31: "convertible", 32: "detachable",
-    35: "mini PC", 36: "stick PC",
-}  # fmt: skip
+    3: "desktop",
+    4: "low profile desktop",
+    6: "mini tower",
+    7: "tower",
+    8: "portable",
+    9: "laptop",
+    10: "notebook",
+    13: "all in one",
+    17: "main server chassis",
+    23: "rack mount",
+    30: "tablet",
+    31: "convertible",
+    32: "detachable",
+    35: "mini PC",
+    36: "stick PC",
+}
 _SLOT_USE = {3: "free", 4: "in use", 5: "not available"}
 _ECC = {3: "none", 4: "parity", 5: "single-bit ECC", 6: "multi-bit ECC", 7: "CRC"}
 _DEVICE_KINDS = {3: "video", 4: "SCSI", 5: "Ethernet", 6: "token ring", 7: "sound", 8: "PATA", 9: "SATA", 10: "SAS"}
@@ -77,7 +98,7 @@ class Described:
     facts: tuple[FirmwareFact, ...]
 
     def get(self, name: str) -> str:
-        """Return a field's value, empty when the firmware does not tell it."""
+        """Return a field's value, empty when the firmware does not report it."""
         return next((fact.value for fact in self.facts if fact.name == name), "")
 
 

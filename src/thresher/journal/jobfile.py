@@ -3,7 +3,7 @@
 `marks` holds everything that is not a reading, by kind: `tape` (a tape entry), `finding`, `block begins`,
 `block ends`, `gate opens`, `kernel` (a raw machine check), `machine` (the inventory with its doubts), `baseline`,
 `distrust` (a channel that gave itself away), `use` (time of everyday use that came with evidence from outside), and
-`taken back` and `use taken back` for evidence that was added by hand and taken away again.
+`undone` and `use undone` for evidence that was added by hand and taken away again.
 """
 
 import sqlite3
@@ -17,6 +17,7 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
+from thresher.journal.migrations import migrate
 from thresher.journal.schema import APPLICATION_ID, SCHEMA, VERSION
 from thresher.model.channels import Baseline, Channel, Quantity
 from thresher.model.decisions import NO_DECISIONS, Decisions
@@ -37,7 +38,7 @@ ENDING_INTERRUPTED = "interrupted"
 
 @dataclass(frozen=True, slots=True)
 class StoredRun:
-    """One run as the job file has it; `ending` is None while it goes on or when nobody wrote its end."""
+    """One run as the job file has it; `ending` is None while it is in progress or when nobody wrote its end."""
 
     number: int
     title: str
@@ -115,7 +116,8 @@ def connect(path: Path, create: bool) -> sqlite3.Connection:
     return connection
 
 
-def _prepare(connection: sqlite3.Connection, path: Path) -> None:
+def _check_format(connection: sqlite3.Connection, path: Path) -> int:
+    """Return the format of a job file. Raises InputError for another program's file and for a newer format."""
     (application,) = connection.execute("PRAGMA application_id").fetchone()
     (version,) = connection.execute("PRAGMA user_version").fetchone()
     (tables,) = connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
@@ -126,8 +128,17 @@ def _prepare(connection: sqlite3.Connection, path: Path) -> None:
     if version > VERSION:
         message = f"it was written by a newer Thresher (format {version}, this one knows up to {VERSION}); update first"
         raise InputError(str(path), [InputFault("format", message)])
+    return int(version)
+
+
+def _prepare(connection: sqlite3.Connection, path: Path) -> None:
+    version = _check_format(connection, path)
+    (tables,) = connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
     connection.execute("PRAGMA journal_mode = WAL")
     connection.execute("PRAGMA synchronous = FULL")
+    if tables and version < VERSION:
+        _keep_old(connection, path, version)
+        migrate(connection, version, VERSION)
     if not tables:
         connection.execute("BEGIN IMMEDIATE")
         for statement in SCHEMA.split(";\n"):
@@ -136,6 +147,52 @@ def _prepare(connection: sqlite3.Connection, path: Path) -> None:
         connection.execute(f"PRAGMA application_id = {APPLICATION_ID}")
         connection.execute(f"PRAGMA user_version = {VERSION}")
         connection.execute("COMMIT")
+
+
+def _keep_old(connection: sqlite3.Connection, path: Path, version: int) -> None:
+    """Keep a copy of a job file in its old format beside it, unless there is one."""
+    copy = path.with_name(f"{path.name}.format-{version}")
+    if copy.exists():
+        return
+    with closing(sqlite3.connect(copy)) as target:
+        connection.backup(target)
+
+
+def _open_read_only(path: Path) -> tuple[sqlite3.Connection, int]:
+    """Open a job file read only and return its format; in a folder that cannot be written, as it lies there."""
+    name = path.absolute().as_uri()
+    connection = sqlite3.connect(f"{name}?mode=ro", uri=True, isolation_level=None, timeout=5.0)
+    try:
+        return connection, _check_format(connection, path)
+    except sqlite3.OperationalError:
+        # beside a write-ahead log SQLite wants to make a file of its own, which a read-only medium refuses
+        connection.close()
+        connection = sqlite3.connect(f"{name}?immutable=1", uri=True, isolation_level=None)
+        return connection, _check_format(connection, path)
+
+
+def connect_read_only(path: Path) -> sqlite3.Connection:
+    """Open a job file without changing it: one of an older format is migrated in memory.
+
+    Raises EnvironmentFault or InputError with what to do.
+    """
+    if not path.is_file():
+        raise EnvironmentFault(f"opening the job file {path}", "there is no such file", "Check the name.")
+    tried = f"opening the job file {path}"
+    try:
+        connection, version = _open_read_only(path)
+        if version < VERSION:
+            copy = sqlite3.connect(":memory:", isolation_level=None)
+            connection.backup(copy)
+            connection.close()
+            migrate(copy, version, VERSION)
+            return copy
+        connection.execute("PRAGMA query_only = ON")
+        return connection
+    except sqlite3.Error as error:
+        if "NOTADB" in (getattr(error, "sqlite_errorname", "") or ""):
+            raise InputError(str(path), [InputFault("file", "it is not a Thresher job file")]) from error
+        raise EnvironmentFault(tried, sentence_of(error), "Nothing was changed.") from error
 
 
 def pack_reading(values: tuple[float | None, ...]) -> bytes:
@@ -174,11 +231,11 @@ def summarise(path: Path) -> JobSummary:
 class JobFile:
     """Read access to a job file, and the recovery of runs that nobody ended."""
 
-    def __init__(self, path: Path) -> None:
-        """Open an existing job file."""
+    def __init__(self, path: Path, read_only: bool = False) -> None:
+        """Open an existing job file; `read_only` changes nothing in it. Raises EnvironmentFault or InputError."""
         self.path = path
         self._readings: tuple[int, Readings] | None = None
-        self._connection = connect(path, create=False)
+        self._connection = connect_read_only(path) if read_only else connect(path, create=False)
 
     def __enter__(self) -> "JobFile":
         """Use as a context manager."""
@@ -217,7 +274,7 @@ class JobFile:
         return None if found is None else msgspec.json.decode(found[0], type=Book)
 
     def decisions(self) -> Decisions:
-        """Return the verdicts that were frozen, and what the job turned out to be."""
+        """Return the verdicts that were locked, and the actual cause."""
         found = self._connection.execute("SELECT value FROM job WHERE name = 'decisions'").fetchone()
         return NO_DECISIONS if found is None else msgspec.json.decode(found[0], type=Decisions)
 
@@ -246,14 +303,18 @@ class JobFile:
         )
         return [
             StoredRun(
-                row[0], row[1], msgspec.json.decode(row[2], type=RunSheet), msgspec.json.decode(row[3], type=Inventory),
-                self._as_believed(row[0], msgspec.json.decode(row[4], type=tuple[Channel, ...])), bool(row[5]),
+                row[0],
+                row[1],
+                msgspec.json.decode(row[2], type=RunSheet),
+                msgspec.json.decode(row[3], type=Inventory),
+                self._with_distrust(row[0], msgspec.json.decode(row[4], type=tuple[Channel, ...])),
+                bool(row[5]),
                 *row[6:],
             )
             for row in rows.fetchall()
-        ]  # fmt: skip
+        ]
 
-    def _as_believed(self, run: int, channels: tuple[Channel, ...]) -> tuple[Channel, ...]:
+    def _with_distrust(self, run: int, channels: tuple[Channel, ...]) -> tuple[Channel, ...]:
         """Return a run's channels with those marked that gave themselves away while it ran."""
         marks = (msgspec.json.decode(body, type=dict[str, str]) for _, body in self._marks(run, "distrust"))
         why = {mark["channel"]: mark["why"] for mark in marks}
@@ -297,7 +358,7 @@ class JobFile:
         return [replace(each, run=run.number) for each in found]
 
     def findings_outside(self) -> list[Finding]:
-        """Return the findings that belong to no run, without those that were taken back again."""
+        """Return the findings that belong to no run, without those that were undone again."""
         return self._kept("finding", "taken back", Finding)
 
     def exposures_outside(self) -> list[Exposure]:

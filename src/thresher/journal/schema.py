@@ -1,7 +1,7 @@
 """Schema of the job file and its versions."""
 
 APPLICATION_ID = 0x54485253  # "THRS"
-VERSION = 1
+VERSION = 2
 
 SCHEMA = """
 CREATE TABLE job (

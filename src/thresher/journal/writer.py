@@ -1,7 +1,7 @@
-"""Writing a job file while a run goes on: on a thread of its own, each tick committed durably.
+"""Writing a job file while a run is in progress: on a thread of its own, each tick committed durably.
 
 A slow drive delays neither sampling nor stopping. What cannot be written waits in memory and is written
-when the drive takes it again; the engine is told meanwhile.
+when the drive takes it again; the engine is reported meanwhile.
 """
 
 import queue
@@ -15,6 +15,7 @@ from pathlib import Path
 import msgspec
 
 from thresher.journal.jobfile import connect, pack_reading, sentence_of
+from thresher.journal.lock import acquire
 from thresher.model.channels import Channel, Tick
 from thresher.model.decisions import Decisions
 from thresher.model.parts import Inventory, PartInstance
@@ -53,7 +54,12 @@ class JournalWriter:
     def __init__(self, path: Path) -> None:
         """Create or open the file and start the thread. Raises EnvironmentFault or InputError."""
         self.path = path
-        connect(path, create=True).close()
+        self._lock = acquire(path, "the job file")
+        try:
+            connect(path, create=True).close()
+        except BaseException:
+            self._lock.close()
+            raise
         self._queue: queue.SimpleQueue[Statement | threading.Event | None] = queue.SimpleQueue()
         self._backlog: deque[Statement] = deque()
         self._written_at: float | None = None
@@ -78,22 +84,35 @@ class JournalWriter:
         self._put("INSERT OR REPLACE INTO job VALUES (?, ?)", ("book of trials", _json(book)))
 
     def set_decisions(self, decisions: Decisions) -> None:
-        """Store frozen verdicts and what the job turned out to be."""
+        """Store locked verdicts and the actual cause."""
         self._put("INSERT OR REPLACE INTO job VALUES (?, ?)", ("decisions", _json(decisions)))
 
     def begin_run(
-        self, number: int, sheet: RunSheet, machine: Inventory, channels: tuple[Channel, ...], boot_id: str,
-        at: float, wall: float,
-    ) -> None:  # fmt: skip
+        self,
+        number: int,
+        sheet: RunSheet,
+        machine: Inventory,
+        channels: tuple[Channel, ...],
+        boot_id: str,
+        at: float,
+        wall: float,
+    ) -> None:
         """Store the start of a run: everything known before it."""
         self._put(
             "INSERT INTO runs (run, title, sheet, machine, channels, simulated, boot_id, began_at, began_wall)"
             " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (
-                number, sheet.title, _json(sheet), _json(machine), _json(channels), int(machine.simulated), boot_id,
-                at, wall,
+                number,
+                sheet.title,
+                _json(sheet),
+                _json(machine),
+                _json(channels),
+                int(machine.simulated),
+                boot_id,
+                at,
+                wall,
             ),
-        )  # fmt: skip
+        )
 
     def end_run(self, number: int, at: float, ending: str, detail: str) -> None:
         """Store the end of a run."""
@@ -132,6 +151,7 @@ class JournalWriter:
         """Write what is left, as far as that can be done in time, and stop the thread."""
         self._queue.put(None)
         self._thread.join(timeout_s)
+        self._lock.close()
         return self.health()
 
     def _put(self, sql: str, values: tuple[object, ...]) -> None:

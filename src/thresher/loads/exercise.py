@@ -1,6 +1,7 @@
-"""What every load has in common: known answers made once, one beat at a time, compared word by word."""
+"""What every load has in common: known answers made once, one beat at a time, compared word by report."""
 
 import ctypes
+import math
 from dataclasses import dataclass
 from typing import Any, Protocol
 
@@ -43,11 +44,26 @@ class Exercise(Protocol):
         """Largest distance to a whole number in the newest beat, 0 for loads that have none."""
         ...
 
+    @property
+    def round_off_margin(self) -> float:
+        """Round-off from which on a right result is reported as close to wrong."""
+        ...
+
+    def describe(self, word: int) -> str:
+        """Say in words what a word of the newest result is, empty where there is nothing to say."""
+        ...
+
 
 class Plain:
-    """What a load without round-off says of it."""
+    """A load without round-off, whose words are all alike."""
 
     round_off = 0.0
+    round_off_margin = math.inf
+
+    def describe(self, word: int) -> str:
+        """One word is like another."""
+        del word
+        return ""
 
 
 def carve(memory: memoryview, dtype: Any, *shapes: tuple[int, ...]) -> list[Array]:

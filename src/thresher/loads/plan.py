@@ -1,21 +1,24 @@
 """What a block's workers are to do, as plain data that travels to them."""
 
+from dataclasses import dataclass
+
 import msgspec
 
-from thresher.loads.catalogue import CATALOGUE, LARGEST_MATRIX
-from thresher.model.sheet import Precision, WorkingSet
+from thresher.model.errors import EnvironmentFault
+from thresher.model.sheet import Block, Precision, WorkingSet
 
 _OWN_CACHE, _SHARED_CACHE = 1 << 20, 16 << 20
-"""Taken where the kernel does not tell the sizes of the caches."""
+"""Assumed where the kernel does not report the sizes of the caches."""
+_FREE_FOR_OPERANDS = 512 << 20
+_LARGEST = 1 << 26
 
 
 class LoadPlan(msgspec.Struct, frozen=True):
-    """A load with everything chosen. What `size` and `sets` count is the load's own affair (`loads/catalogue.py`).
+    """A load with everything chosen. What `size` and `sets` count is up to the load.
 
-    `working_set` is where its data are to live; `compiled` asks for the compiled form. For the memory load `bytes_each`
-    is what each worker takes and `patterns` which ones it walks through, `wait_s` how long retention waits. `parts`
-    are the plans that a mixed working set walks through, beat by beat.
-    """
+    `working_set` is where its data are to live; `compiled` asks for the compiled form. For the memory load
+    `bytes_each` is what each worker takes and `patterns` which ones it walks through, `wait_s` how long retention
+    waits. `parts` are the plans that a mixed working set walks through, beat by beat."""
 
     load: str
     size: int
@@ -31,39 +34,65 @@ class LoadPlan(msgspec.Struct, frozen=True):
 
     def __post_init__(self) -> None:
         """Check what would otherwise fail in a worker."""
-        if self.load not in CATALOGUE:
-            raise ValueError(f"there is no load {self.load!r}")
-        most = LARGEST_MATRIX[self.precision] if self.load == "matrix" else 1 << 26
-        if not 1 <= self.size <= most or self.sets < 1:
-            raise ValueError(f"size={self.size!r} must be 1 to {most} and sets={self.sets!r} at least 1")
+        if not 1 <= self.size <= _LARGEST or self.sets < 1:
+            raise ValueError(f"size={self.size!r} must be 1 to {_LARGEST} and sets={self.sets!r} at least 1")
 
 
 class Caches(msgspec.Struct, frozen=True):
-    """Bytes of the largest cache of a core's own and of the shared one, None where the kernel does not tell."""
+    """Bytes of the largest cache of a core's own and of the shared one, None where the kernel does not report it."""
 
     own: int | None = None
     shared: int | None = None
 
 
-def plan_load(
-    load: str,
-    working_set: WorkingSet,
-    caches: Caches,
-    free: int,
-    compiled: bool,
-    precision: Precision = Precision.DOUBLE,
-) -> LoadPlan:
-    """Choose size and sets so that the data live where asked; `free` bytes may be used at most by all together."""
-    if working_set is WorkingSet.MIXED:
-        kind = CATALOGUE[load]
-        places = [place for place in WorkingSet if place is not WorkingSet.MIXED and place in kind.working_sets]
-        parts = tuple(plan_load(load, place, caches, free, compiled, precision) for place in places)
-        return LoadPlan(load, 1, 1, precision=precision, working_set=working_set, compiled=compiled, parts=parts)
+@dataclass(frozen=True, slots=True)
+class FreeMemory:
+    """What the kernel reports of memory in bytes; None where it does not."""
+
+    total: int | None
+    available: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class PlanRequest:
+    """What a load is sized by: the block, the machine's caches and memory, workers, compiled or not."""
+
+    block: Block
+    caches: Caches
+    memory: FreeMemory
+    workers: int
+    compiled: bool
+
+    @property
+    def operand_bytes(self) -> int:
+        """Bytes that operands of a compute load may take at most."""
+        return (self.memory.available or _FREE_FOR_OPERANDS) // 4
+
+
+@dataclass(frozen=True, slots=True)
+class Sizing:
+    """What a compute load chooses its size and sets from: bytes of a core's own cache, and bytes wanted in all."""
+
+    place: WorkingSet
+    own: int
+    wanted: int
+    compiled: bool
+    precision: Precision
+
+
+def sizing_for(
+    place: WorkingSet, caches: Caches, free: int, compiled: bool, precision: Precision = Precision.DOUBLE
+) -> Sizing:
+    """Return what to size by so that the data live in `place`; `free` bytes may be used at most by all together."""
     own, shared = caches.own or _OWN_CACHE, caches.shared or _SHARED_CACHE
     target = {
         WorkingSet.CORE: int(own * 0.7),
         WorkingSet.SHARED_CACHE: shared // 2,
         WorkingSet.MAIN_MEMORY: max(4 * shared, 128 << 20),
-    }[working_set]
-    size, sets = CATALOGUE[load].sized(working_set, own, min(target, max(free, 1 << 20)), compiled, precision)
-    return LoadPlan(load, size, sets, precision=precision, working_set=working_set, compiled=compiled)
+    }[place]
+    return Sizing(place, own, min(target, max(free, 1 << 20)), compiled, precision)
+
+
+def too_little_memory(title: str, why: str) -> EnvironmentFault:
+    """Return the error of a block that cannot have the memory it needs."""
+    return EnvironmentFault(f"starting {title}", why, "Close what uses memory, or choose fewer threads.")

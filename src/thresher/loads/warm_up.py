@@ -14,11 +14,11 @@ from collections.abc import Callable
 import msgspec
 import numpy as np
 
-from thresher.loads.catalogue import REGISTER_TILES
+from thresher.loads.compute.matrix import REGISTER_TILES
 from thresher.loads.exercise import aligned
-from thresher.loads.exercises import make_exercise, shared_bytes
-from thresher.loads.patterns import StepKind, steps_of, value_at
+from thresher.loads.memory.patterns import StepKind, steps_of, value_at
 from thresher.loads.plan import LoadPlan
+from thresher.loads.registry import make_exercise, shared_bytes
 from thresher.model.sheet import Precision, WorkingSet
 
 MODULES = ("products", "chains", "sifting", "digits", "cells", "passing")
@@ -35,7 +35,7 @@ class WarmUp(msgspec.Struct, frozen=True):
     seconds: float = 0.0
 
 
-def _tell(state: WarmUp) -> None:
+def _report(state: WarmUp) -> None:
     print(msgspec.json.encode(state).decode(), flush=True)
 
 
@@ -43,18 +43,18 @@ def main() -> int:
     """Compile, check, print; return 0 when the kernels may be used."""
     begun = time.monotonic()
     try:
-        from thresher.loads.compiled.vectors import vector_bytes
+        from thresher.loads.kernels.vectors import vector_bytes
 
         for number, name in enumerate(MODULES):
-            _tell(WarmUp(number, detail=name))
-            importlib.import_module(f"thresher.loads.compiled.{name}")
+            _report(WarmUp(number, detail=name))
+            importlib.import_module(f"thresher.loads.kernels.{name}")
     except ImportError as error:
-        _tell(WarmUp(0, usable=False, detail=f"the compiler is not there: {error}"))
+        _report(WarmUp(0, usable=False, detail=f"the compiler is not there: {error}"))
         return 1
     wrong = [name for name, check in _CHECKS.items() if not check()]
     detail = f"compiled kernels gave wrong answers: {', '.join(wrong)}" if wrong else ""
     taken = round(time.monotonic() - begun, 2)
-    _tell(WarmUp(len(MODULES), usable=not wrong, vector_bits=vector_bytes() * 8, detail=detail, seconds=taken))
+    _report(WarmUp(len(MODULES), usable=not wrong, vector_bits=vector_bytes() * 8, detail=detail, seconds=taken))
     return 1 if wrong else 0
 
 
@@ -84,7 +84,7 @@ def _registers_notice() -> bool:
 
 def _memory_is_right() -> bool:
     """Every background against its definition, up and down, with one wrong word put in and found."""
-    from thresher.loads.compiled.cells import KERNELS, flush
+    from thresher.loads.kernels.cells import KERNELS, flush
 
     words = aligned((256,), np.uint64)
     places, found = np.zeros(4, np.int64), np.zeros(4, np.uint64)
@@ -108,7 +108,7 @@ def _memory_is_right() -> bool:
 
 def _messages_are_right() -> bool:
     """One side alone gets no answer and gives up; with the answers in place it checks them."""
-    from thresher.loads.compiled.passing import serve_messages
+    from thresher.loads.kernels.passing import serve_messages
 
     lines = aligned((32,), np.int64)
     state = np.zeros(6, np.int64)

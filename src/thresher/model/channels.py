@@ -77,7 +77,7 @@ class Channel:
     """One measured quantity: where it is read (`source`), what it belongs to, and its limits.
 
     `core` is the physical core number where the quantity belongs to one core, else None. `distrust` says why the
-    channel's readings are not believed: it is then shown and kept, but counts for no limit and no verdict.
+    channel's readings are ignored: it is then shown and kept, but counts for no limit and no verdict.
     """
 
     key: str
@@ -139,7 +139,7 @@ class IdleReading:
 
 @dataclass(frozen=True, slots=True)
 class SensorDoubt:
-    """Why a channel is not to be believed as it stands; `twin` is the key of the channel it disagrees with."""
+    """Why a channel is not to be trusted as it stands; `twin` is the key of the channel it disagrees with."""
 
     code: str
     channel: str

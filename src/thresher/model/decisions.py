@@ -1,4 +1,4 @@
-"""Verdicts frozen when a decision was made, what it turned out to be, and jobs that are closed with that."""
+"""Verdicts locked when a decision was made, the actual cause, and jobs that are closed with that."""
 
 from dataclasses import dataclass
 
@@ -7,7 +7,7 @@ from thresher.model.verdict import ActStep, Suspect, percent, suspect_title
 
 
 @dataclass(frozen=True, slots=True)
-class FrozenVerdict:
+class LockedVerdict:
     """A verdict as it stood when a decision was made, at Unix time `wall`: what was to be done, and why.
 
     `suspects` are the likeliest ones with their reasons, `trials` how many trials the book held.
@@ -32,8 +32,8 @@ class Culprit:
 
 
 @dataclass(frozen=True, slots=True)
-class TurnedOut:
-    """What a job turned out to be, at Unix time `wall`; no culprit stands for nothing faulty in the hardware."""
+class ActualCause:
+    """What a job actually was, at Unix time `wall`; no culprit stands for nothing faulty in the hardware."""
 
     wall: float
     culprits: tuple[Culprit, ...]
@@ -42,25 +42,26 @@ class TurnedOut:
 
 @dataclass(frozen=True, slots=True)
 class Decisions:
-    """All verdicts frozen in a job, oldest first, and what it turned out to be when that is known."""
+    """All verdict locked in a job, oldest first, and the actual cause when that is known."""
 
-    frozen: tuple[FrozenVerdict, ...] = ()
-    turned_out: TurnedOut | None = None
+    locked: tuple[LockedVerdict, ...] = ()
+    actual_cause: ActualCause | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class ClosedJob:
-    """A job of the shop that is known for what it was. `said` is the chance that its last frozen verdict gave to that.
+    """A job of the shop that is known for what it was. `predicted` is the chance that its last locked
+    verdict gave to that.
 
-    `job` names the job file, `counts` whether it adjusts how common faults are taken to be.
+    `job` names the job file, `counted` whether it adjusts how common faults are taken to be.
     """
 
     job: str
     number: str
     wall: float
     culprits: tuple[Culprit, ...]
-    said: float | None = None
-    counts: bool = True
+    predicted: float | None = None
+    counted: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,32 +82,33 @@ class PriorChange:
 NO_DECISIONS = Decisions()
 
 
-def chance_given(frozen: FrozenVerdict, turned_out: TurnedOut) -> float:
-    """Return the chance that a frozen verdict gave to what it turned out to be: of the least likely of its culprits."""
-    if not turned_out.culprits:
+def chance_given(frozen: LockedVerdict, actual_cause: ActualCause) -> float:
+    """Return the chance that a locked verdict gave to the actual cause: of the least likely of its culprits."""
+    if not actual_cause.culprits:
         return sum(each.probability for each in frozen.suspects if each.kind is None)
-    return min(_chance_of(frozen, culprit) for culprit in turned_out.culprits)
+    return min(_chance_of(frozen, culprit) for culprit in actual_cause.culprits)
 
 
-def _chance_of(frozen: FrozenVerdict, culprit: Culprit) -> float:
+def _chance_of(frozen: LockedVerdict, culprit: Culprit) -> float:
     mine = [
         each.probability
         for each in frozen.suspects
-        if each.kind is culprit.kind and (not culprit.tag or each.tag in ("", culprit.tag))
+        if each.kind is culprit.kind
+        and (not culprit.tag or each.tag in ("", culprit.tag))
         and (each.mode == culprit.mode if culprit.mode else not each.mode.endswith(".settings"))
-    ]  # fmt: skip
+    ]
     return min(1.0, sum(mine))
 
 
-def compare(frozen: FrozenVerdict, turned_out: TurnedOut) -> str:
-    """Say in a sentence how a frozen verdict stands beside what it turned out to be."""
-    chance = chance_given(frozen, turned_out)
-    named = ", ".join(culprit_words(each) for each in turned_out.culprits) or "nothing faulty in the hardware"
+def compare(frozen: LockedVerdict, actual_cause: ActualCause) -> str:
+    """Say in a sentence how a locked verdict stands beside the actual cause."""
+    chance = chance_given(frozen, actual_cause)
+    named = ", ".join(culprit_words(each) for each in actual_cause.culprits) or "nothing faulty in the hardware"
     top = frozen.suspects[0] if frozen.suspects else None
     if chance >= 0.5:
-        return f"It turned out to be {named}, as was said with {percent(chance)}."
-    said = f"{suspect_title(top)} with {percent(top.probability)}" if top is not None else "nothing"
-    return f"It turned out to be {named}, which was given {percent(chance)}; the likeliest then was {said}."
+        return f"Actual cause: {named}, predicted at {percent(chance)}."
+    said = f"{suspect_title(top)} ({percent(top.probability)})" if top is not None else "nothing"
+    return f"Actual cause: {named}, predicted at {percent(chance)}; the top suspect was {said}."
 
 
 def culprit_words(culprit: Culprit) -> str:

@@ -20,7 +20,7 @@ class EnvironmentFault(ThresherError):
         self.tried = tried
         self.happened = happened
         self.todo = todo
-        super().__init__(f"{tried}: {happened}. {todo}")
+        super().__init__(f"{tried}: {happened}. {todo}".removesuffix(". "))
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,3 +57,22 @@ class SourceUnavailable(ThresherError):
 
 class IllegalTransition(ThresherError):
     """A bug in Thresher: a state was left for one that the table does not allow."""
+
+
+class BugError(ThresherError):
+    """A bug in Thresher: what it was doing, and what to send to whoever maintains it."""
+
+    def __init__(self, what: str, trace: str) -> None:
+        """Keep the error's own words and the lines of code that it came through."""
+        self.what = what
+        self.trace = trace
+        super().__init__(
+            f"Thresher has a bug: {what}. Nothing on this machine is at fault.\n"
+            f"Send the following lines to whoever maintains Thresher, with what you did just before:\n{trace}"
+        )
+
+    @classmethod
+    def of(cls, error: BaseException, lines: Sequence[str] = ()) -> "BugError":
+        """Return the bug behind an error that nobody expected; `lines` is its traceback."""
+        places = [place for line in lines for place in line.splitlines() if place.lstrip().startswith("File ")]
+        return cls(f"{type(error).__name__}: {error}", "\n".join(f"  {place.strip()}" for place in places[-6:]))

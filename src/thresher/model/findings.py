@@ -7,7 +7,7 @@ from thresher.model.parts import PartKind
 
 
 class Severity(StrEnum):
-    """How bad a tape entry is, told by shape and word as well as by colour."""
+    """How bad a tape entry is, reported by shape and word as well as by colour."""
 
     NOTE = "note"
     WARNING = "warning"
@@ -34,7 +34,7 @@ class FindingKind(StrEnum):
     MEMORY_WRONG = "wrong memory word"
     MESSAGE_WRONG = "wrong message"
     ROUND_OFF = "round-off near its margin"
-    CORE_HANG = "core stands still"
+    CORE_HANG = "core hung"
     LOCKED_UP = "processor locked up"
     LINK_CORRECTED = "corrected link error"
     LINK_UNCORRECTED = "uncorrected link error"
@@ -53,12 +53,16 @@ class FindingKind(StrEnum):
     NO_START = "does not start"
 
 
+CORRECTED_KINDS = (FindingKind.CORRECTED_CHECK, FindingKind.MEMORY_CORRECTED)
+"""Errors that the hardware corrected, so that no load could see them."""
+
+
 @dataclass(frozen=True, slots=True)
 class WrongPlace:
-    """One wrong word of memory: addresses in bytes (`physical` None where it is not told), both words as 16 hex digits.
+    """One wrong word of memory: addresses in bytes (`physical` None if unknown), both words as 16 hex digits.
 
     `steady` when reading it again gave the same wrong word each time: the cell, not the way to it. `rewritten` when it
-    had to be written anew for that.
+    had to be written again for that.
     """
 
     virtual: int
@@ -79,13 +83,12 @@ class WrongPlace:
 class Finding:
     """One piece of evidence.
 
-    `at` is machine time in seconds, `run_at` seconds since the run began (None outside a run). `place` is
-    what a person reads ("core 5"); `core` and `address` are for the diagnosis. `count` is how many equal
-    signs this one stands for. `clock_mhz` and `volts` are the core's when it happened. `repeats` and `wrong_again`
-    tell how often the same beat was done again on the same core and how often it was wrong; `places` are wrong words
-    of memory. `origin` is where a finding that was added by hand is from (empty: this machine told it), `fit` what was
-    fitted then, in the technician's words. `run` is the number of the run that it came in.
-    """
+    `at` is machine time in seconds, `run_at` seconds since the run began (None outside a run). `place` is what a
+    person reads ("core 5"); `core` and `address` are for the diagnosis. `count` is how many equal signs this one
+    stands for. `clock_mhz` and `volts` are the core's when it happened. `repeats` and `wrong_again` report how often
+    the same beat was done again on the same core and how often it was wrong; `places` are wrong words of memory.
+    `origin` is where a finding that was added by hand is from (empty: this machine reported it), `configuration` what
+    was installed then, in the technician's words. `run` is the number of the run that it came in."""
 
     code: str
     kind: FindingKind
@@ -107,7 +110,7 @@ class Finding:
     wrong_again: int = 0
     places: tuple[WrongPlace, ...] = ()
     origin: str = ""
-    fit: str = ""
+    configuration: str = ""
     run: int | None = None
 
 

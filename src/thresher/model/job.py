@@ -2,16 +2,25 @@
 
 from dataclasses import dataclass
 
+JOB_FILE_ENDING = ".thresher"
+
 FIELDS = (
-    "number", "machine", "words", "symptoms", "minutes", "expected_processor", "expected_memory", "expected_drives",
+    "number",
+    "machine",
+    "words",
+    "symptoms",
+    "minutes",
+    "expected_processor",
+    "expected_memory",
+    "expected_drives",
     "expected_graphics",
-)  # fmt: skip
+)
 """What a person may set. `symptoms` holds a line each, `minutes` the bench time there is."""
 
 
 @dataclass(frozen=True, slots=True)
 class Complaint:
-    """A symptom that the customer tells, with when it comes and a note in free words, both empty when not told."""
+    """A symptom that the customer reports, with when it comes and a note in free words, both empty when not known."""
 
     text: str
     when: str = ""

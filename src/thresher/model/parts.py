@@ -57,7 +57,7 @@ class Part:
 class LogicalCpu:
     """One thread of a core as the kernel numbers it (`cpu`), with the core and package it belongs to.
 
-    `core` is unique in the whole machine. `core_id` is the kernel's number, which begins anew in each package; None
+    `core` is unique in the whole machine. `core_id` is the kernel's number, which starts over in each package; None
     where both are the same.
     """
 
@@ -92,9 +92,8 @@ class AddressRange:
 class Inventory:
     """What a machine is: its parts, its threads, its empty memory slots, doubts, and what could not be found out.
 
-    `identity` holds what tells this machine from every other, the most lasting first; it is masked in whatever leaves
-    the shop.
-    """
+    `identity` holds what reports this machine from every other, the most lasting first; it is masked in whatever
+    leaves the shop."""
 
     name: str
     simulated: bool
@@ -133,7 +132,7 @@ class Inventory:
 
 @dataclass(frozen=True, slots=True)
 class PartInstance:
-    """One physical part with the tag that is written on it; `serial` is empty where the machine does not tell it.
+    """One physical part with the tag that is written on it; `serial` is empty where the machine does not report it.
 
     `place` is where it was seen last, `part` the inventory's name for that place.
     """

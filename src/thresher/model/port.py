@@ -1,12 +1,13 @@
 """The port to a machine: everything that Thresher reads of the outside goes through it.
 
-Three adapters answer it: this computer and a directory tree (`thresher.system`), and a simulated machine
-(`thresher.benchmodels`). Readers, decoders, checks and the interface never know which one they have,
+Three adapters answer it: this computer and a directory tree (`thresher.machine`), and a simulated machine
+(`thresher.simulator`). Readers, decoders, checks and the interface never know which one they have,
 except to label it.
 """
 
 import re
 import threading
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Protocol
@@ -19,11 +20,11 @@ class SystemKind(StrEnum):
 
     LIVE = "live"
     TREE = "tree"
-    BENCH_MODEL = "bench model"
+    SIMULATED = "simulated"
 
 
 class Source(Protocol):
-    """One file of the machine held open, read anew each time."""
+    """One file of the machine held open, reload  each time."""
 
     path: str
 
@@ -32,7 +33,7 @@ class Source(Protocol):
         ...
 
     def close(self) -> None:
-        """Let go of the file."""
+        """Close the file."""
         ...
 
 
@@ -49,7 +50,7 @@ class KernelLog(Protocol):
         ...
 
     def close(self) -> None:
-        """Let go of the log."""
+        """Close the log."""
         ...
 
 
@@ -161,13 +162,107 @@ class SimulatedWork(Protocol):
         ...
 
 
+@dataclass(frozen=True, slots=True)
+class WorkerSetup:
+    """Where one worker runs and what disturbs it: its logical CPU here, and a simulated machine's share of memory.
+
+    `base` is the physical address at which its share of the memory begins, `stride` the bytes that each of its words
+    stands for, `faults` the faults in it.
+    """
+
+    pin: int | None
+    base: int = 0
+    stride: int = 8
+    faults: tuple[CellFault, ...] = ()
+
+
+class PacedTeam(Protocol):
+    """What a simulated machine sees of a team of workers."""
+
+    @property
+    def load_stress(self) -> Stress:
+        """What the load does to a logical CPU that works all the time."""
+        ...
+
+    @property
+    def load_name(self) -> str:
+        """The load."""
+        ...
+
+    @property
+    def words_in_beat(self) -> int:
+        """64-bit words that a fault may spoil in one beat."""
+        ...
+
+    @property
+    def paced_beats(self) -> int:
+        """Beats of a worker that stand for one of the machine's."""
+        ...
+
+    @property
+    def pairs_workers(self) -> bool:
+        """Whether workers wait for each other, so that one that hangs holds up all."""
+        ...
+
+    def shares(self, seconds: float) -> dict[int, float]:
+        """Return the share of its time, 0 to 1, that each logical CPU works in the coming seconds."""
+        ...
+
+    def pace(
+        self, beats: dict[int, int], flips: dict[int, list[BitFlip]], seconds: float = ..., memory_c: float = ...
+    ) -> None:
+        """Let each worker do its beats by CPU, disturbed by `flips`, and wait until all are done."""
+        ...
+
+
+class Pacing(Protocol):
+    """How the workers of a run keep time with the machine: freely, or paced by a simulated machine's clock."""
+
+    @property
+    def paced(self) -> bool:
+        """Whether workers do their beats on order, and small ones."""
+        ...
+
+    def allowed_cpus(self) -> set[int] | None:
+        """Return the logical CPUs that workers may use, None for all."""
+        ...
+
+    def worker_setup(self, worker: int, workers: int, cpu: int, memory_words: int) -> WorkerSetup:
+        """Return where a worker runs and what disturbs it; `memory_words` is 0 for loads that walk no memory."""
+        ...
+
+    def round_trips_ns(self, cpus: Sequence[int]) -> dict[tuple[int, int], float] | None:
+        """Return the round trip between each two logical CPUs, None where it has to be measured."""
+        ...
+
+    def pace(self, teams: Sequence[PacedTeam], seconds: float) -> None:
+        """Let the teams do the beats of the coming seconds."""
+        ...
+
+    def feel(self, teams: Sequence[PacedTeam], seconds: float) -> None:
+        """Let the machine feel what its logical CPUs do now."""
+        ...
+
+    def hung_cpus(self) -> frozenset[int]:
+        """Return the logical CPUs of a simulated machine that do nothing any more."""
+        ...
+
+    def take_reset(self) -> bool:
+        """Whether a simulated machine has reset itself since the last call."""
+        ...
+
+    def missed_ticks(self, behind_s: float, interval_s: float) -> int:
+        """Return how many ticks were missed by a sampler that is so far behind."""
+        ...
+
+
 class System(Protocol):
     """A machine that can be read."""
 
     kind: SystemKind
     name: str
     speed: float
-    work: SimulatedWork | None
+    pacing: Pacing
 
     def open(self, path: str) -> Source:
         """Open a file of the machine by its absolute path there. Raises SourceUnavailable."""
@@ -227,7 +322,7 @@ class System(Protocol):
         ...
 
     def close(self) -> None:
-        """Let go of everything held open."""
+        """Close everything held open."""
         ...
 
 

@@ -122,6 +122,10 @@ class Block:
         return ", ".join(parts)
 
 
+SheetItem = Gate | Block
+"""What stands on the time axis of a run sheet."""
+
+
 @dataclass(frozen=True, slots=True)
 class SheetLimits:
     """What stops a run by itself. None means: only the machine's own limits are watched, nothing stops it.
@@ -151,10 +155,14 @@ class RunSheet:
     reasons: dict[str, str] = field(default_factory=dict)
 
     @property
+    def items(self) -> tuple[SheetItem, ...]:
+        """Gates and blocks."""
+        return (*self.gates, *self.blocks)
+
+    @property
     def length_s(self) -> float:
         """Planned length from start to the end of the last item."""
-        ends = [block.start_s + block.length_s for block in self.blocks]
-        return max(ends + [gate.start_s + gate.length_s for gate in self.gates], default=0.0)
+        return max((item.start_s + item.length_s for item in self.items), default=0.0)
 
 
 def clock_text(seconds: float) -> str:

@@ -1,7 +1,7 @@
 """The book of trials: which parts and settings were in the machine for which runs, and how each trial ended.
 
-Evidence stays with the instances that were fitted. Trial number 0 is the machine as it came in; people read it as 1.
-"""
+Evidence stays with the instances that were installed. Trial number 0 is the machine as it came in; people read it as
+1."""
 
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
@@ -25,7 +25,7 @@ class BookPart:
     tag: str
     kind: PartKind
     name: str = ""
-    ours: bool = False
+    known_good: bool = False
 
 
 ALL_SETTINGS = (PartKind.PROCESSOR, PartKind.MEMORY)
@@ -33,11 +33,11 @@ ALL_SETTINGS = (PartKind.PROCESSOR, PartKind.MEMORY)
 
 
 @dataclass(frozen=True, slots=True)
-class Fit:
+class Configuration:
     """What is in the machine: the tags of its parts, and where those sit whose place matters (place, tag).
 
     `stock` settings are those with clocks and voltages back to stock or the memory profile off, `treated` the parts
-    that were cleaned or seated anew: their dust, paste or contact is another than before.
+    that were cleaned or reseated: their dust, paste or contact is another than before.
     """
 
     tags: tuple[str, ...]
@@ -46,18 +46,18 @@ class Fit:
     treated: tuple[str, ...] = ()
 
     def place_of(self, tag: str) -> str:
-        """Return where a part sits, empty where that is not told."""
+        """Return where a part sits, empty where that is not known."""
         return next((place for place, mine in self.places if mine == tag), "")
 
-    def swapped(self, out: str, into: str) -> "Fit":
-        """Return the fit with one part in the place of another."""
+    def swapped(self, out: str, into: str) -> "Configuration":
+        """Return the configuration with one part in the place of another."""
         tags = tuple(into if tag == out else tag for tag in self.tags)
         return replace(
             self, tags=tags, places=tuple((where, into if tag == out else tag) for where, tag in self.places)
         )
 
     def is_treated(self, tag: str, kind: PartKind) -> bool:
-        """Whether a part was cleaned or seated anew, named itself or as all of its kind."""
+        """Whether a part was cleaned or reseated, named itself or as all of its kind."""
         return tag in self.treated or kind.value in self.treated
 
 
@@ -78,14 +78,14 @@ class Outcome:
 
 @dataclass(frozen=True, slots=True)
 class Trial:
-    """One fit, the runs made under it and what was seen otherwise.
+    """One configuration, the runs made under it and what was seen otherwise.
 
-    `kept` when this is how the machine is to stay, after a part was replaced or something was mended for good.
+    `kept` when this is how the machine is to stay, after a part was replaced or something was fixed permanently.
     """
 
     number: int
     title: str
-    fit: Fit
+    configuration: Configuration
     runs: tuple[int, ...] = ()
     outcomes: tuple[Outcome, ...] = ()
     kept: bool = False
@@ -104,10 +104,10 @@ class Book:
         return named or (self.trials[0] if self.trials else None)
 
     @property
-    def base(self) -> Fit | None:
-        """How the machine is to be handed back as far as is settled: the newest fit that is kept, or as it came in."""
-        kept = [trial.fit for trial in self.trials if trial.kept]
-        return kept[-1] if kept else self.trials[0].fit if self.trials else None
+    def base(self) -> Configuration | None:
+        """How the machine will be returned as far as decided: the newest kept configuration, or as it came in."""
+        kept = [trial.configuration for trial in self.trials if trial.kept]
+        return kept[-1] if kept else self.trials[0].configuration if self.trials else None
 
     def part(self, tag: str) -> BookPart | None:
         """Return a part by its tag."""
@@ -116,10 +116,10 @@ class Book:
 
 @dataclass(frozen=True, slots=True)
 class Candidate:
-    """A fit that the shop can make: what changes, in words, and the minutes for it."""
+    """A configuration that the shop can make: what changes, in words, and the minutes for it."""
 
     title: str
-    fit: Fit
+    configuration: Configuration
     minutes: float
 
 
@@ -144,16 +144,16 @@ class NextTrial:
         return self.candidate.minutes + self.run_minutes
 
     @property
-    def gain_a_minute(self) -> float:
-        """Bits a minute."""
+    def gain_per_minute(self) -> float:
+        """Bits per minute."""
         return self.gain / self.minutes
 
     @property
     def sentence(self) -> str:
         """Say in one sentence what the trial is and why."""
         return (
-            f"{self.candidate.title}, {self.run_minutes:.0f} min of {self.load}: a finding would say {self.if_found},"
-            f" a clean run {self.if_clean}"
+            f"{self.candidate.title}, {self.run_minutes:.0f} min of {self.load}. If it fails: {self.if_found}."
+            f" If it passes: {self.if_clean}"
         )
 
 

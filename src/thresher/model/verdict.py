@@ -33,9 +33,8 @@ class Reason:
 class Suspect:
     """A part and a way of being faulty; `kind` None stands for nothing faulty in the hardware.
 
-    `reasons` starts with the prior and adds up to the log odds of `probability`. `tag` is that of the part where a book
-    of trials tells several of a kind apart.
-    """
+    `reasons` starts with the prior and adds up to the log odds of `probability`. `tag` is that of the part where a
+    book of trials distinguishes several of a kind."""
 
     mode: str
     title: str
@@ -52,9 +51,8 @@ class Suspect:
 class HowLong:
     """How much clean running is worth for one way of being faulty, or what its findings so far say.
 
-    `shown_share` of such faults would have shown by now; under the newest conditions 95 % and 99 % are reached after so
-    many more clean minutes (None: not within a thousand hours, or this load cannot show them).
-    """
+    `shown_share` of such faults would have been detected by now; under the newest conditions 95 % and 99 % are reached
+    after so many more clean minutes (None: not within a thousand hours, or this load cannot show them)."""
 
     mode: str
     title: str
@@ -66,14 +64,14 @@ class HowLong:
 
 @dataclass(frozen=True, slots=True)
 class SeenRate:
-    """How often findings have come under load: findings an hour, with the range that holds nine times of ten.
+    """How often findings have come under load: findings per hour, with the range that holds nine times of ten.
 
     `minutes_to_sure` is how long a clean run must be after the repair to be 95 % sure that it was right.
     """
 
     findings: int
     hours: float
-    an_hour: float
+    per_hour: float
     low: float
     high: float
     minutes_to_sure: float
@@ -83,9 +81,8 @@ class SeenRate:
 class ActStep:
     """One step of an act: what is done (`replace`, `clean`, `reseat`, `back to stock`) to which part.
 
-    `tag` is the part's, or its kind where no book is kept or all of a kind are treated; empty for settings. `needed` is
-    the probability that the step mends something that nothing smaller would.
-    """
+    `tag` is the part's, or its kind where no book is kept or all of a kind are treated; empty for settings. `needed`
+    is the probability that the step fixes something that nothing smaller would."""
 
     action: str
     tag: str
@@ -95,14 +92,13 @@ class ActStep:
 
 @dataclass(frozen=True, slots=True)
 class Act:
-    """One thing to do, or two together: what, what it costs in parts and minutes, how likely it mends what is wrong.
+    """One thing to do, or two together: what, what it costs in parts and minutes, how likely it fixes what is wrong.
 
     `expected` is the cost with the comebacks that are to be expected, in the shop's money; `risk` the part of it that
-    is comebacks and the right repair after them. `mends` is the probability that no fault is left, 1 for a sound
+    is comebacks and the right repair after them. `fixes` is the probability that no fault is left, 1 for a sound
     machine. `action` is what it is in one word, `tags` and `kinds` the parts that it is about, `steps` each step by
-    itself. `needed` is the probability that all steps are needed, so that nothing is bought or done in vain; for doing
-    nothing, that nothing is faulty.
-    """
+    itself. `needed` is the probability that all steps are needed, so that nothing is bought or done unnecessarily; for
+    doing nothing, that nothing is faulty."""
 
     words: str
     action: str
@@ -110,7 +106,7 @@ class Act:
     kinds: tuple[PartKind, ...]
     price: float
     minutes: float
-    mends: float
+    fix_probability: float
     risk: float
     expected: float
     needed: float = 0.0
@@ -118,7 +114,7 @@ class Act:
 
 
 class Course(StrEnum):
-    """How to go on: act, make a trial first, or leave it, since no trial would tell enough for its time."""
+    """What to do: act, make a trial first, or leave it, since no trial would report enough for its time."""
 
     ACT = "act"
     TRY = "try"
@@ -127,7 +123,7 @@ class Course(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Advice:
-    """How to go on, with the act or the trial that is meant, and the sentence that says so and why."""
+    """How to continue, with the act or the trial that is meant, and the sentence that says so and why."""
 
     course: Course
     sentence: str
@@ -139,13 +135,12 @@ class Advice:
 class Verdict:
     """The decision so far.
 
-    `shown_share` is the share of faults of the kinds tested that would have shown by now, 0 to 1, and
-    `minutes_to_sure` how many more clean minutes of this load under these conditions bring it to 95 %
-    (None when no load has run), `minutes_to_very_sure` to 99 %. `how_long` tells the same by way of being faulty;
-    `seen_rate` is there from the first finding on; `stories` are what findings say together. `acts` are what may be
-    done, least expected cost first; `next_trials` the trials that tell most for their time, best first. `own_prices`
-    when the shop's list was used and not the defaults. `advice` is there as soon as there are acts.
-    """
+    `shown_share` is the share of faults of the kinds tested that would have been detected by now, 0 to 1, and
+    `minutes_to_sure` how many more clean minutes of this load under these conditions bring it to 95 % (None when no
+    load has run), `minutes_to_very_sure` to 99 %. `how_long` reports the same by way of being faulty; `seen_rate` is
+    there from the first finding on; `combined findings` are what findings say together. `acts` are what may be done,
+    least expected cost first; `next_trials` the trials that are most informative for their time, best first.
+    `own_prices` when the shop's list was used and not the defaults. `advice` is there as soon as there are acts."""
 
     suspects: tuple[Suspect, ...]
     statuses: dict[str, PartStatus]
@@ -153,9 +148,9 @@ class Verdict:
     shown_share: float
     minutes_to_sure: float | None
     minutes_to_very_sure: float | None = None
-    how_long: tuple[HowLong, ...] = ()
+    clean_time: tuple[HowLong, ...] = ()
     seen_rate: SeenRate | None = None
-    stories: tuple[str, ...] = ()
+    combined_findings: tuple[str, ...] = ()
     acts: tuple[Act, ...] = ()
     next_trials: tuple[NextTrial, ...] = ()
     own_prices: bool = False

@@ -9,7 +9,7 @@ from thresher.proving.policy_names import Policy
 
 
 def main() -> None:
-    """Prove every so-manieth case and print the results."""
+    """Prove every n-th case and print the results."""
     seed, first, cases, step = (int(each) for each in sys.argv[1:5])
     for result in prove_some(seed, range(first, cases, step), Policy(sys.argv[5])):
         sys.stdout.buffer.write(msgspec.json.encode(result) + b"\n")

@@ -1,11 +1,15 @@
-"""Drawing cases: a machine of made-up parts, what ails it, what its owner says, and what stands on the shelf."""
+"""Drawing cases: a machine of made-up parts, its faults, what its owner reports, and what is on the shelf."""
 
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
 import numpy as np
 
-from thresher.benchmodels.scenario import (
+from thresher.diagnosis.knowledge import Action
+from thresher.model.parts import PartKind
+from thresher.model.trials import BookPart, Configuration
+from thresher.proving.fault_catalogue import COMPLAINTS_OF_SOUND, FAULT_CATALOGUE, STRAY_SAYING, CatalogueFault
+from thresher.simulator.scenario import (
     BoardSpec,
     DriveSpec,
     Fault,
@@ -15,10 +19,6 @@ from thresher.benchmodels.scenario import (
     ProcessorSpec,
     Scenario,
 )
-from thresher.diagnosis.knowledge import Action
-from thresher.model.parts import PartKind
-from thresher.model.trials import BookPart, Fit
-from thresher.proving.ailments import AILMENTS, COMPLAINTS_OF_SOUND, STRAY_SAYING, Ailment
 
 
 class Sort(StrEnum):
@@ -32,9 +32,14 @@ class Sort(StrEnum):
 
 _SORTS = {Sort.SINGLE: 0.62, Sort.DOUBLE: 0.08, Sort.SOUND: 0.20, Sort.MISLEADING: 0.10}
 _SHELF = {
-    PartKind.MEMORY: 0.95, PartKind.POWER: 0.9, PartKind.PROCESSOR: 0.75, PartKind.BOARD: 0.7, PartKind.GRAPHICS: 0.85,
-    PartKind.DRIVE: 0.9, PartKind.COOLING: 0.7,
-}  # fmt: skip
+    PartKind.MEMORY: 0.95,
+    PartKind.POWER: 0.9,
+    PartKind.PROCESSOR: 0.75,
+    PartKind.BOARD: 0.7,
+    PartKind.GRAPHICS: 0.85,
+    PartKind.DRIVE: 0.9,
+    PartKind.COOLING: 0.7,
+}
 _BAD_ON_SHELF = 0.01
 _SHIFT_DECADES = 0.12
 _LOG_KEPT = 0.6
@@ -43,15 +48,19 @@ _TOWER_W_PER_K = 5.6
 _MADE_UP = "Quayside Boards"
 
 OWN_TAGS = {
-    PartKind.PROCESSOR: "P1", PartKind.BOARD: "B1", PartKind.POWER: "S1", PartKind.COOLING: "C1",
-    PartKind.GRAPHICS: "G1", PartKind.DRIVE: "D1",
-}  # fmt: skip
+    PartKind.PROCESSOR: "P1",
+    PartKind.BOARD: "B1",
+    PartKind.POWER: "S1",
+    PartKind.COOLING: "C1",
+    PartKind.GRAPHICS: "G1",
+    PartKind.DRIVE: "D1",
+}
 SETTINGS = "settings"
 
 
 @dataclass(frozen=True, slots=True)
 class Trouble:
-    """A fault in a part: the tag of the part, `SETTINGS` for one of settings, and what mends it."""
+    """A fault in a part: the tag of the part, `SETTINGS` for one of settings, and what fixes it."""
 
     fault: Fault
     tag: str
@@ -61,7 +70,7 @@ class Trouble:
 
 @dataclass(frozen=True, slots=True)
 class Case:
-    """One job: the machine without its troubles, these, its parts and the shelf's, what is said, hours in its log."""
+    """One job: the machine without faults, its faults, its parts, the shelf's, what is reported, hours in its log."""
 
     number: int
     seed: int
@@ -77,14 +86,14 @@ class Case:
 
     @property
     def own_troubles(self) -> tuple[Trouble, ...]:
-        """What ails the machine itself, and not a part on the shelf."""
+        """What is wrong with the machine itself, and not a part on the shelf."""
         mine = {part.tag for part in self.own} | {SETTINGS}
         return tuple(each for each in self.troubles if each.tag in mine)
 
     @property
-    def first_fit(self) -> Fit:
+    def first_configuration(self) -> Configuration:
         """The machine as it came in."""
-        return Fit(tuple(part.tag for part in self.own), self.places)
+        return Configuration(tuple(part.tag for part in self.own), self.places)
 
 
 def draw_case(seed: int, number: int, attempt: int = 0) -> Case:
@@ -103,7 +112,7 @@ def draw_case(seed: int, number: int, attempt: int = 0) -> Case:
     )
     own += tuple(BookPart(tag, PartKind.MEMORY) for _, tag in places)
     shelf = tuple(
-        BookPart(f"K{count + 1}", kind, ours=True)
+        BookPart(f"K{count + 1}", kind, known_good=True)
         for count, (kind, chance) in enumerate(_SHELF.items())
         if rng.random() < chance and any(part.kind is kind for part in own)
     )
@@ -113,67 +122,102 @@ def draw_case(seed: int, number: int, attempt: int = 0) -> Case:
     troubles += _bad_on_shelf(rng, shelf, shares, machine)
     misleads = _misleads(rng) if sort is Sort.MISLEADING else ()
     hours = float(rng.uniform(1.0, 40.0)) if rng.random() < _LOG_KEPT else 0.0
-    return Case(
-        number, seed, sort, machine, own, shelf, places, troubles, misleads, symptoms, hours
-    )  # fmt: skip
+    return Case(number, seed, sort, machine, own, shelf, places, troubles, misleads, symptoms, hours)
 
 
 def _shifted_shares(rng: np.random.Generator) -> dict[FaultKind, float]:
-    shifts = 10.0 ** (_SHIFT_DECADES * rng.standard_normal(len(AILMENTS)))
-    return {each.kind: each.share * shift for each, shift in zip(AILMENTS, shifts, strict=True)}
+    shifts = 10.0 ** (_SHIFT_DECADES * rng.standard_normal(len(FAULT_CATALOGUE)))
+    return {each.kind: each.share * shift for each, shift in zip(FAULT_CATALOGUE, shifts, strict=True)}
 
 
 def _machine(rng: np.random.Generator, number: int, seed: int) -> Scenario:
     cores = int(rng.choice([2, 4, 6, 8]))
     base = int(rng.integers(30, 43)) * 100
     processor = ProcessorSpec(
-        name=f"Tern {cores}-{base // 10}", cores=cores, threads_per_core=int(rng.integers(1, 3)), base_mhz=base,
-        all_core_mhz=base + 400, boost_mhz=base + 900, limit_c=float(rng.choice([95.0, 100.0])),
+        name=f"Tern {cores}-{base // 10}",
+        cores=cores,
+        threads_per_core=int(rng.integers(1, 3)),
+        base_mhz=base,
+        all_core_mhz=base + 400,
+        boost_mhz=base + 900,
+        limit_c=float(rng.choice([95.0, 100.0])),
         power_limit_w=float(rng.integers(10, 17) * cores + 10),
-    )  # fmt: skip
+    )
     # coolers are bought to fit: they leave the heatsink so much warmer than the air at full load
     cooler_share = 0.8 * processor.power_limit_w / _TOWER_W_PER_K / float(rng.uniform(20.0, 38.0))
     slots = ("A2", "B2") if rng.random() < 0.75 else ("A2",)
     size = int(rng.choice([4, 8, 16]))
     modules = tuple(
-        ModuleSpec(slot=slot, maker="Mussel Bank", part_number=f"MB-{size}D5-5200", size_gib=size, rated_mts=5200,
-                   configured_mts=5200, serial=f"5D{number:06d}{count}")
+        ModuleSpec(
+            slot=slot,
+            maker="Mussel Bank",
+            part_number=f"MB-{size}D5-5200",
+            size_gib=size,
+            rated_mts=5200,
+            configured_mts=5200,
+            serial=f"5D{number:06d}{count}",
+        )
         for count, slot in enumerate(slots)
-    )  # fmt: skip
+    )
     board = BoardSpec(
-        maker=_MADE_UP, name="QB-50 Fender", firmware_maker=_MADE_UP, firmware_version="D2", firmware_date="08/14/2024",
-        slots=("A1", "A2", "B1", "B2"), serial=f"QB50-{number:06d}",
-    )  # fmt: skip
+        maker=_MADE_UP,
+        name="QB-50 Fender",
+        firmware_maker=_MADE_UP,
+        firmware_version="D2",
+        firmware_date="08/14/2024",
+        slots=("A1", "A2", "B1", "B2"),
+        serial=f"QB50-{number:06d}",
+    )
     drive = DriveSpec(name="nvme0n1", model="Slipway N2 500GB", serial="SL2K", firmware="1C2", size_bytes=500107862016)
     graphics = (GraphicsSpec(name="Lumen L40", memory_gib=8),) if rng.random() < 0.6 else ()
     return Scenario(
-        title=f"Case {number}", machine=f"Case {number}", seed=seed * 100_000 + number, speed=1.0,
-        ambient_c=float(rng.uniform(17.0, 28.0)), start="2026-03-18T09:00:00+01:00", processor=processor, board=board,
-        modules=modules, drives=(drive,), graphics=graphics, faults=(), supply="Brackwater 450", cooler="Skerry S2",
-        symptoms=(), job="", interleaved=bool(rng.random() < 0.6), cooler_share=cooler_share,
-    )  # fmt: skip
+        title=f"Case {number}",
+        machine=f"Case {number}",
+        seed=seed * 100_000 + number,
+        speed=1.0,
+        ambient_c=float(rng.uniform(17.0, 28.0)),
+        start="2026-03-18T09:00:00+01:00",
+        processor=processor,
+        board=board,
+        modules=modules,
+        drives=(drive,),
+        graphics=graphics,
+        faults=(),
+        supply="Brackwater 450",
+        cooler="Skerry S2",
+        symptoms=(),
+        job="",
+        interleaved=bool(rng.random() < 0.6),
+        cooler_share=cooler_share,
+    )
 
 
 def _troubles(
     rng: np.random.Generator, many: int, shares: dict[FaultKind, float], own: tuple[BookPart, ...], machine: Scenario
 ) -> tuple[Trouble, ...]:
     kinds = {part.kind for part in own}
-    possible = [each for each in AILMENTS if each.part in kinds]
+    possible = [each for each in FAULT_CATALOGUE if each.part in kinds]
     weights = np.array([shares[each.kind] for each in possible])
     drawn = rng.choice(len(possible), size=many, replace=False, p=weights / weights.sum())
     return tuple(_trouble(rng, possible[int(each)], own, machine) for each in drawn)
 
 
-def _trouble(rng: np.random.Generator, ailment: Ailment, own: tuple[BookPart, ...], machine: Scenario) -> Trouble:
+def _trouble(
+    rng: np.random.Generator, ailment: CatalogueFault, own: tuple[BookPart, ...], machine: Scenario
+) -> Trouble:
     if ailment.choices:
         strength = float(rng.choice(ailment.choices))
     else:
         strength = float(np.exp(rng.uniform(np.log(ailment.low), np.log(ailment.high))))
     module = int(rng.integers(0, len(machine.modules)))
     fault = Fault(
-        kind=ailment.kind, strength=strength, core=int(rng.integers(0, machine.processor.cores)),
-        slot=machine.modules[module].slot, at=float(rng.uniform(0.02, 0.98)), bit=int(rng.integers(0, 64)),
-    )  # fmt: skip
+        kind=ailment.kind,
+        strength=strength,
+        core=int(rng.integers(0, machine.processor.cores)),
+        slot=machine.modules[module].slot,
+        at=float(rng.uniform(0.02, 0.98)),
+        bit=int(rng.integers(0, 64)),
+    )
     if ailment.settings:
         return Trouble(fault, SETTINGS, ailment.part, ailment.remedy)
     tags = [part.tag for part in own if part.kind is ailment.part]
@@ -184,10 +228,10 @@ def _trouble(rng: np.random.Generator, ailment: Ailment, own: tuple[BookPart, ..
 def _bad_on_shelf(
     rng: np.random.Generator, shelf: tuple[BookPart, ...], shares: dict[FaultKind, float], machine: Scenario
 ) -> tuple[Trouble, ...]:
-    """Return what ails known-good parts that are none."""
+    """Return what is wrong with known-good parts that are none."""
     bad = []
     for part in shelf:
-        possible = [each for each in AILMENTS if each.part is part.kind and not each.settings]
+        possible = [each for each in FAULT_CATALOGUE if each.part is part.kind and not each.settings]
         if possible and rng.random() < _BAD_ON_SHELF:
             weights = np.array([shares[each.kind] for each in possible])
             ailment = possible[int(rng.choice(len(possible), p=weights / weights.sum()))]
@@ -204,7 +248,7 @@ def _misleads(rng: np.random.Generator) -> tuple[Fault, ...]:
 
 
 def _sayings(rng: np.random.Generator, troubles: tuple[Trouble, ...]) -> tuple[str, ...]:
-    by_kind = {each.kind: each.says for each in AILMENTS}
+    by_kind = {each.kind: each.says for each in FAULT_CATALOGUE}
     said: list[str] = []
     for trouble in troubles:
         said += [text for text, chance in by_kind[trouble.fault.kind].items() if rng.random() < chance]
@@ -214,10 +258,10 @@ def _sayings(rng: np.random.Generator, troubles: tuple[Trouble, ...]) -> tuple[s
     return tuple(dict.fromkeys(said))
 
 
-def scenario_under(case: Case, fit: Fit, run: int) -> Scenario:
-    """Return the bench model of a case under a fit, with chance of its own for each run."""
-    slots = _slots_under(case, fit)
-    faults = [_placed(each, slots) for each in case.troubles if _acts(each, fit)]
+def scenario_under(case: Case, configuration: Configuration, run: int) -> Scenario:
+    """Return the simulated machine of a case under a configuration, with chance of its own for each run."""
+    slots = _slots_under(case, configuration)
+    faults = [_placed(each, slots) for each in case.troubles if _acts(each, configuration)]
     own = {tag: module for (_, tag), module in zip(case.places, case.machine.modules, strict=True)}
     modules = [replace(own.get(tag, case.machine.modules[0]), slot=slot) for tag, slot in slots.items()]
     modules.sort(key=lambda module: module.slot)
@@ -225,11 +269,11 @@ def scenario_under(case: Case, fit: Fit, run: int) -> Scenario:
     return replace(case.machine, seed=seed, modules=tuple(modules), faults=(*faults, *case.misleads))
 
 
-def _acts(trouble: Trouble, fit: Fit) -> bool:
+def _acts(trouble: Trouble, configuration: Configuration) -> bool:
     if trouble.tag == SETTINGS:  # settings are those of the machine's own board
-        return trouble.kind not in fit.stock and OWN_TAGS[PartKind.BOARD] in fit.tags
-    treated = trouble.remedy in (Action.CLEAN, Action.RESEAT) and fit.is_treated(trouble.tag, trouble.kind)
-    return trouble.tag in fit.tags and not treated
+        return trouble.kind not in configuration.stock and OWN_TAGS[PartKind.BOARD] in configuration.tags
+    treated = trouble.remedy in (Action.CLEAN, Action.RESEAT) and configuration.is_treated(trouble.tag, trouble.kind)
+    return trouble.tag in configuration.tags and not treated
 
 
 def _placed(trouble: Trouble, slots: dict[str, str]) -> Fault:
@@ -237,11 +281,11 @@ def _placed(trouble: Trouble, slots: dict[str, str]) -> Fault:
     return replace(trouble.fault, slot=slots[trouble.tag]) if trouble.tag in slots else trouble.fault
 
 
-def _slots_under(case: Case, fit: Fit) -> dict[str, str]:
-    """Return the slot of each fitted module; one whose place is not told sits in the first that is free."""
+def _slots_under(case: Case, configuration: Configuration) -> dict[str, str]:
+    """Return the slot of each installed module; one whose place is not known sits in the first that is free."""
     modules = {part.tag for part in (*case.own, *case.shelf) if part.kind is PartKind.MEMORY}
-    slots = {tag: place for place, tag in fit.places if tag in modules and tag in fit.tags}
-    for tag in fit.tags:
+    slots = {tag: place for place, tag in configuration.places if tag in modules and tag in configuration.tags}
+    for tag in configuration.tags:
         if tag in modules and tag not in slots:
             slots[tag] = next(slot for slot in _FREE_SLOTS if slot not in slots.values())
     return slots

@@ -1,4 +1,4 @@
-"""Proving: cases drawn, gone about by a policy, and scored, on all cores."""
+"""Proving: cases drawn, handled by a policy, and scored, on all cores."""
 
 import os
 import subprocess
@@ -8,12 +8,11 @@ from contextlib import ExitStack
 
 import msgspec
 
-from thresher.decoding.anything import load_tables
+from thresher.decoding.recognise import load_tables
 from thresher.diagnosis.decision import load_prices
 from thresher.diagnosis.knowledge import load_knowledge
 from thresher.model.errors import EnvironmentFault
 from thresher.proving.job import Job
-from thresher.proving.noticed import draw_noticed_case
 from thresher.proving.policies import (
     Way,
     cheapest_first,
@@ -24,12 +23,13 @@ from thresher.proving.policies import (
 )
 from thresher.proving.policy_names import Policy
 from thresher.proving.scores import Result, result_of
+from thresher.proving.symptomatic import draw_noticed_case
 
 
 def policy_named(name: Policy) -> Way:
     """Return how a policy goes about a job."""
     named: dict[Policy, Way] = {
-        Policy.OURS: follow_advice(load_sheets()),
+        Policy.ADVISED: follow_advice(load_sheets()),
         Policy.CHEAPEST_FIRST: cheapest_first,
         Policy.FIXED_ORDER: in_fixed_order,
         Policy.EVERY_TRIAL: every_trial,
@@ -38,7 +38,7 @@ def policy_named(name: Policy) -> Way:
 
 
 def prove_some(seed: int, numbers: range, policy: Policy) -> Iterator[Result]:
-    """Draw cases, go about them, and hold what was done against what ailed them; one after the other."""
+    """Draw cases, handle them, and hold what was done against what was wrong with them; one after the other."""
     tables, knowledge, prices, go = load_tables(), load_knowledge(), load_prices(), policy_named(policy)
     for number in numbers:
         case = draw_noticed_case(seed, number, tables)
@@ -59,9 +59,7 @@ def prove(seed: int, cases: int, policy: Policy, processes: int, progress: Calla
         workers = []
         for first in range(many):
             arguments = [sys.executable, "-m", "thresher.proving", str(seed), str(first), str(cases), str(many), policy]
-            worker = subprocess.Popen(
-                arguments, env=environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE
-            )  # fmt: skip
+            worker = subprocess.Popen(arguments, env=environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
             stack.callback(_end, worker)
             workers.append(worker)
         decoder = msgspec.json.Decoder(Result)

@@ -1,12 +1,12 @@
-"""Ways to go about a job: the program's own advice, and rules of thumb to compare it with."""
+"""Ways to handle a job: the program's own advice, and rules of thumb to compare it with."""
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from thresher.diagnosis.knowledge import Action
 from thresher.diagnosis.verdict import diagnose
-from thresher.engine.proposal import Candidate, propose
-from thresher.engine.sheet_file import load_sheet, shipped_sheets
+from thresher.engine.run.sheet_file import load_sheet, shipped_sheets
+from thresher.engine.services.proposals import Candidate, propose
 from thresher.model.parts import PartKind
 from thresher.model.sheet import Block, RunSheet
 from thresher.model.trials import ALL_SETTINGS
@@ -43,14 +43,12 @@ class Finished:
 
 
 Way = Callable[[Job], Finished]
-"""How a job is gone about."""
+"""How a job is handled."""
 
 
 def load_sheets() -> tuple[Candidate, ...]:
     """Return the run sheets that ship, for the proposal."""
-    return tuple(
-        Candidate(name, False, str(path), load_sheet(path)) for name, path in shipped_sheets().items()
-    )  # fmt: skip
+    return tuple(Candidate(name, False, str(path), load_sheet(path)) for name, path in shipped_sheets().items())
 
 
 def first_stints(symptoms: tuple[str, ...], sheets: tuple[Candidate, ...]) -> tuple[Stint, ...]:
@@ -64,10 +62,11 @@ def first_stints(symptoms: tuple[str, ...], sheets: tuple[Candidate, ...]) -> tu
 def _stints(sheet: RunSheet) -> tuple[Stint, ...]:
     blocks: list[Block] = sorted(sheet.blocks, key=lambda block: block.start_s)
     return tuple(
-        Stint(block.load, block.length_s / 60.0, block.patterns, block.wait_s) if block.patterns
+        Stint(block.load, block.length_s / 60.0, block.patterns, block.wait_s)
+        if block.patterns
         else Stint(block.load, block.length_s / 60.0)
         for block in blocks
-    )  # fmt: skip
+    )
 
 
 def follow_advice(sheets: tuple[Candidate, ...]) -> Way:
@@ -91,7 +90,7 @@ def follow_advice(sheets: tuple[Candidate, ...]) -> Way:
 
 
 def _until_decided(job: Job, said: list[Said]) -> Act | None:
-    """Make the trials that are advised until an act is, or until nothing more is to be had."""
+    """Make the trials that are advised until an act is, or until nothing more is available."""
     for _ in range(_MOST_TRIALS):
         verdict = diagnose(job.evidence, job.knowledge, job.prices)
         said += judged(verdict, job.case)
@@ -99,7 +98,7 @@ def _until_decided(job: Job, said: list[Said]) -> Act | None:
         if advice is None or advice.course is not Course.TRY or advice.trial is None or job.minutes > _MOST_MINUTES:
             return advice.act if advice is not None else None
         trial = advice.trial
-        job.set_up(trial.candidate.title, trial.candidate.fit, trial.candidate.minutes)
+        job.set_up(trial.candidate.title, trial.candidate.configuration, trial.candidate.minutes)
         job.run((Stint(trial.load, trial.run_minutes),), _ENOUGH)
     return None
 
@@ -127,12 +126,19 @@ class _Try:
 
 
 _FIXED_ORDER = (
-    _Try(Action.STOCK, None), _Try(Action.RESEAT, PartKind.MEMORY), _Try(Action.REPLACE, PartKind.MEMORY),
-    _Try(Action.CLEAN, PartKind.COOLING), _Try(Action.REPLACE, PartKind.COOLING), _Try(Action.REPLACE, PartKind.POWER),
-    _Try(Action.RESEAT, PartKind.DRIVE), _Try(Action.REPLACE, PartKind.DRIVE), _Try(Action.RESEAT, PartKind.BOARD),
-    _Try(Action.REPLACE, PartKind.GRAPHICS), _Try(Action.REPLACE, PartKind.BOARD),
+    _Try(Action.STOCK, None),
+    _Try(Action.RESEAT, PartKind.MEMORY),
+    _Try(Action.REPLACE, PartKind.MEMORY),
+    _Try(Action.CLEAN, PartKind.COOLING),
+    _Try(Action.REPLACE, PartKind.COOLING),
+    _Try(Action.REPLACE, PartKind.POWER),
+    _Try(Action.RESEAT, PartKind.DRIVE),
+    _Try(Action.REPLACE, PartKind.DRIVE),
+    _Try(Action.RESEAT, PartKind.BOARD),
+    _Try(Action.REPLACE, PartKind.GRAPHICS),
+    _Try(Action.REPLACE, PartKind.BOARD),
     _Try(Action.REPLACE, PartKind.PROCESSOR),
-)  # fmt: skip
+)
 """What comes off easily first, the parts that take the machine apart last."""
 
 
@@ -157,7 +163,7 @@ def _one_after_the_other(job: Job, order: tuple[_Try, ...], uses_shelf: bool) ->
     first: tuple[ActStep, ...] = ()
     for each in order:
         for step in _steps_of(each, job.case):
-            before = job.fit
+            before = job.configuration
             ours = next((part.tag for part in job.case.shelf if part.kind is each.kind), None)
             job.minutes += job.prices.minutes.get(f"replace {each.kind.value}" if each.kind else "", _SWAP_MINUTES)
             swapped = uses_shelf and ours is not None and each.action is Action.REPLACE
@@ -190,14 +196,17 @@ def every_trial(job: Job) -> Finished:
     said: list[Said] = []
     job.read_log()
     job.run(_THOROUGH, _ENOUGH)
-    start = job.fit
+    start = job.configuration
     for part in job.case.own:
         ours = next((each.tag for each in job.case.shelf if each.kind is part.kind), None)
         if ours is not None:
             job.set_up(f"{ours} in place of {part.tag}", start.swapped(part.tag, ours), _SWAP_MINUTES)
             job.run(_THOROUGH, _ENOUGH)
-    for fit in (replace(start, stock=ALL_SETTINGS), *(replace(start, treated=(kind,)) for kind in _TREATABLE)):
-        job.set_up("treated", fit, _SWAP_MINUTES)
+    for configuration in (
+        replace(start, stock=ALL_SETTINGS),
+        *(replace(start, treated=(kind,)) for kind in _TREATABLE),
+    ):
+        job.set_up("treated", configuration, _SWAP_MINUTES)
         job.run(_THOROUGH, _ENOUGH)
     verdict = diagnose(job.evidence, job.knowledge, job.prices)
     said += judged(verdict, job.case)

@@ -1,12 +1,12 @@
-"""The ways to go about a job by name, apart from what they need, so that the command line loads nothing else."""
+"""The ways to handle a job by name, apart from what they need, so that the command line loads nothing else."""
 
 from enum import StrEnum
 
 
 class Policy(StrEnum):
-    """How each job is gone about: by the program's advice, by two rules of thumb, or with every trial there is."""
+    """How each job is handled: by the program's advice, by two rules of thumb, or with every trial there is."""
 
-    OURS = "ours"
+    ADVISED = "advised"
     CHEAPEST_FIRST = "cheapest-first"
     FIXED_ORDER = "fixed-order"
     EVERY_TRIAL = "every-trial"

@@ -1,41 +1,42 @@
-"""Scores and cases of the proving ground for people."""
+"""Scores and cases of the proving ground as lines of text."""
 
-from thresher.printing import say
 from thresher.proving.scores import Result, Score
 
 
-def print_result(result: Result) -> None:
-    """Print how one case went, in a line."""
-    ails = " and ".join(result.ails) or "nothing"
+def line_of_result(result: Result) -> str:
+    """Return how one case went, in a line."""
+    ails = " and ".join(result.faults) or "nothing"
     did = ", then ".join(result.steps) or "nothing"
     said = "right" if result.right_first else "WRONG"
-    wrong = f", {result.wrong_parts} bought in vain" if result.wrong_parts else ""
-    say(f"{result.number:6}  {result.sort:12} {said}: {ails}; did {did}{wrong}; {result.minutes:.0f} min")
+    wrong = f", {result.wrong_parts} unnecessary parts bought" if result.wrong_parts else ""
+    return f"{result.number:6}  {result.sort:12} {said}: {ails}; did {did}{wrong}; {result.minutes:.0f} min"
 
 
-def print_score(score: Score, seed: int, ailments: dict[str, tuple[int, float]]) -> None:
-    """Print the sums: what was right, what it cost, and how honest the probabilities were."""
-    say(f"Policy {score.policy}, {score.cases} cases of seed {seed}")
+def lines_of_score(score: Score, seed: int, faults: dict[str, tuple[int, float]]) -> list[str]:
+    """Return the totals: what was right, what it cost, and how honest the probabilities were."""
+    lines = [f"Repair strategy {score.policy}, {score.cases} cases, seed {seed}"]
     for words, share in (
         ("right part first, one fault", score.single_right),
         ("right part first, two faults", score.double_right),
-        ("sound machines that something was done to", score.sound_condemned),
-        ("machines with all that ailed them mended", score.mended),
+        ("healthy machines that had parts replaced or treated", score.sound_condemned),
+        ("machines with every fault fixed", score.fixed),
     ):
-        say(f"  {words:44} {_percent(share):>7}")
-    say(f"  {'parts bought in vain in 100 jobs':44} {score.wrong_parts_a_hundred:7.1f}")
-    say(f"  {'bench minutes a job':44} {score.minutes:7.0f}")
-    say(f"  {'trials a job':44} {score.trials:7.1f}")
+        lines.append(f"  {words:52} {_percent(share):>7}")
+    lines.append(f"  {'unnecessary parts bought in 100 jobs':52} {score.wrong_parts_per_100:7.1f}")
+    lines.append(f"  {'bench minutes per job':52} {score.minutes:7.0f}")
+    lines.append(f"  {'trials per job':52} {score.trials:7.1f}")
     if score.brier is not None:
-        say(f"  {'Brier score of all probabilities':44} {score.brier:7.3f}")
-        say("  What was said, and how often it was so:")
+        lines.append(f"  {'Brier score of all probabilities':52} {score.brier:7.3f}")
+        lines.append("  Predicted, and actual:")
         for tenth in score.tenths:
             if tenth.count:
-                says = f"{tenth.low * 100:3.0f} to {tenth.high * 100:3.0f} %"
-                say(f"    {says}  said {tenth.said * 100:5.1f} %, was so {tenth.true * 100:5.1f} %  ({tenth.count})")
-    say("  Right first by what ailed it:")
-    for kind, (count, share) in ailments.items():
-        say(f"    {kind:24} {_percent(share):>7} of {count}")
+                band = f"{tenth.low * 100:3.0f} to {tenth.high * 100:3.0f} %"
+                shares = f"predicted {tenth.said * 100:5.1f} %, actual {tenth.true * 100:5.1f} %"
+                lines.append(f"    {band}  {shares}  ({tenth.count})")
+    lines.append("  Right part first, by fault:")
+    for kind, (count, share) in faults.items():
+        lines.append(f"    {kind:24} {_percent(share):>7} of {count}")
+    return lines
 
 
 def _percent(share: float | None) -> str:

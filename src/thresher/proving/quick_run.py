@@ -1,45 +1,44 @@
-"""Carrying out a run on a bench model without workers and without waiting.
+"""Carrying out a run on a simulated machine without workers and without waiting.
 
 The machine warms up in slices of half a second while sampler, watchers, kernel log and storms work as they do on the
 bench; from then on it holds its temperatures and only its faults live on, in slices of half a minute. Slips become the
-events that a team of workers tells; cells of memory are walked through for real, a pass for all passes at one
+events that a team of workers reports; cells of memory are walked through for real, a pass for all passes at one
 temperature. `bench/proving_short_cut.py` compares this with the engine and its workers.
 """
 
 from dataclasses import dataclass, replace
 
-from thresher.benchmodels.cells import SimulatedCells
-from thresher.benchmodels.machine import BenchModel
-from thresher.benchmodels.scenario import MEMORY_CELL_FAULTS, FaultKind, Scenario
-from thresher.decoding.anything import Tables
+from thresher.decoding.recognise import Tables
 from thresher.diagnosis.evidence import band_of
-from thresher.engine.block_plan import words_of
-from thresher.engine.evidence import (
+from thresher.engine.run.record import temperature_at
+from thresher.engine.run.team_findings import (
     Storms,
     finding_of_hang,
     finding_of_reset,
     finding_of_team_event,
     with_circumstances,
 )
-from thresher.engine.record import temperature_at
-from thresher.engine.watchers import Watchers
+from thresher.engine.watch.readings import Watchers
 from thresher.events.findings import KernelDecoder, apic_ids
 from thresher.events.kernel_log import KernelLogFollower
 from thresher.events.machine_checks.registers import vendor_of
 from thresher.inventory.machine import read_inventory
-from thresher.loads.catalogue import CATALOGUE
 from thresher.loads.exercise import WrongWord
-from thresher.loads.memory import SIMULATED_CHUNK, MemoryWalk, SimulatedStretch, WrongCell
-from thresher.loads.messages import MemoryWrong, Mismatch
-from thresher.loads.patterns import SHORT
+from thresher.loads.memory.patterns import SHORT
+from thresher.loads.memory.walk import SIMULATED_CHUNK, MemoryWalk, SimulatedStretch, WrongCell
 from thresher.loads.plan import LoadPlan
-from thresher.loads.team_events import MemoryWrongSeen, MismatchSeen
+from thresher.loads.registry import LOADS
+from thresher.loads.team.events import MemoryWrongSeen, MismatchSeen
+from thresher.loads.team.messages import MemoryWrong, Mismatch
 from thresher.model.channels import Tick
 from thresher.model.findings import Finding
 from thresher.model.port import Beats, BitFlip, Stress, optional_text
 from thresher.model.verdict import EVERYDAY_USE, Exposure
 from thresher.sensors.discovery import discover
 from thresher.sensors.sampler import Sampler
+from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.memory_cells import SimulatedCells
+from thresher.simulator.scenario import MEMORY_CELL_FAULTS, FaultKind, Scenario
 
 _STEP_S = 0.5
 _TICK_S = 10.0
@@ -80,12 +79,11 @@ class Carried:
 
 
 class QuickBench:
-    """One bench model on a bench without workers, for one run."""
+    """One simulated machine on a bench without workers, for one run."""
 
     def __init__(self, scenario: Scenario, tables: Tables, run: int | None) -> None:
         """Read what the machine is, cold; `run` is the number that findings carry."""
-        self._model = BenchModel(scenario, 0.0, _STEP_S)
-        assert self._model.work is not None
+        self._model = SimulatedMachine(scenario, 0.0, _STEP_S)
         self._work = self._model.work
         self._scenario, self._run = scenario, run
         self._inventory = read_inventory(self._model)
@@ -104,7 +102,7 @@ class QuickBench:
         self._load = ""
         self._walked: dict[int, list[tuple[int, MemoryWrong]]] = {}
         self._exposed: dict[tuple[int, str, float | None], float] = {}
-        self._hung_told: set[int | None] = set()
+        self._hung_reported: set[int | None] = set()
         self.findings: list[Finding] = []
         self._over = False
 
@@ -122,7 +120,7 @@ class QuickBench:
         return Carried(tuple(self.findings), exposures, (self._model.now() - self._began) / 60.0)
 
     def live_everyday(self, hours: float) -> Carried:
-        """Let the machine be used as its owner does, and return what its log tells of that."""
+        """Let the machine be used as its owner does, and return what its log reports of that."""
         self._load = EVERYDAY_USE
         self._work.set_stress(dict.fromkeys(self._cpus, _EVERYDAY))
         self._warm_up(60.0)
@@ -139,14 +137,14 @@ class QuickBench:
         return Carried(told, (Exposure(0, -1, EVERYDAY_USE, minutes, None),), minutes)
 
     def use_everyday(self, minutes: float) -> Carried:
-        """Do the same as a trial on the bench: what its log tells belongs to this run."""
+        """Do the same as a trial on the bench: what its log reports belongs to this run."""
         used = self.live_everyday(minutes / 60.0)
         run = self._run or 0
         exposures = tuple(replace(each, run=run, block=0) for each in used.exposures)
         return Carried(tuple(replace(each, run=self._run) for each in used.findings), exposures, used.minutes)
 
     def _do(self, block: int, stint: Stint, enough: int) -> None:
-        kind = CATALOGUE[stint.load]
+        kind = LOADS[stint.load]
         self._load = stint.load
         stress = Stress(1.0, kind.heat, kind.wide, kind.memory)
         self._work.set_stress(dict.fromkeys(self._cpus, stress))
@@ -194,12 +192,14 @@ class QuickBench:
             self._storms.take(finding, self._find, self._model.now())
 
     def _take_work(self, stint: Stint, seconds: float) -> None:
-        """Turn what slipped into what workers would tell."""
+        """Turn what slipped into what workers would report."""
         plan = LoadPlan(stint.load, 32, 1)
         for cpu in self._cpus:
-            beats = Beats(max(1, round(self._work.beats_per_s * seconds)), words_of(plan), stint.load)
+            beats = Beats(
+                max(1, round(self._work.beats_per_s * seconds)), LOADS[stint.load].words_in_beat(plan), stint.load
+            )
             for flip in self._work.take_flips(cpu, beats):
-                self._tell(self._event(cpu, stint.load, beats, flip))
+                self._report(self._event(cpu, stint.load, beats, flip))
 
     def _event(self, cpu: int, load: str, beats: Beats, flip: BitFlip) -> MismatchSeen | MemoryWrongSeen:
         expected = 0x5A5A_5A5A_5A5A_5A5A
@@ -216,12 +216,12 @@ class QuickBench:
         return MismatchSeen(cpu, load, wrong, partner_cpu=partner)
 
     def _walk(self, stint: Stint) -> None:
-        """Tell what a pass through the memory finds at its present temperature."""
+        """Report what a pass through the memory finds at its present temperature."""
         warmth = round(self._work.memory_temperature() / 4.0)
         if warmth not in self._walked:
             self._walked[warmth] = self._pass(stint) if self._has_bad_cells() else []
         for cpu, wrong in self._walked[warmth]:
-            self._tell(MemoryWrongSeen(cpu, wrong))
+            self._report(MemoryWrongSeen(cpu, wrong))
 
     def _has_bad_cells(self) -> bool:
         return any(fault.kind in MEMORY_CELL_FAULTS for fault in self._scenario.faults)
@@ -260,19 +260,17 @@ class QuickBench:
             self._over = True
         for cpu in self._work.hung_cpus():
             core = self._inventory.core_of(cpu)
-            if core not in self._hung_told:
-                self._hung_told.add(core)
-                self._find(finding_of_hang(cpu, self._inventory, "no beat while others go on", self._model.now()))
+            if core not in self._hung_reported:
+                self._hung_reported.add(core)
+                self._find(finding_of_hang(cpu, self._inventory, "no beat while the others run", self._model.now()))
             self._over = True
 
-    def _tell(self, event: MismatchSeen | MemoryWrongSeen) -> None:
+    def _report(self, event: MismatchSeen | MemoryWrongSeen) -> None:
         finding = finding_of_team_event(event, self._inventory, self._model.now())
         self._storms.take(finding, self._find)
 
     def _find(self, finding: Finding) -> None:
-        placed = with_circumstances(
-            finding, finding.at - self._began, self._load, self._temperature(finding.core)
-        )  # fmt: skip
+        placed = with_circumstances(finding, finding.at - self._began, self._load, self._temperature(finding.core))
         self.findings.append(replace(placed, run=self._run))
 
     def _temperature(self, core: int | None) -> float | None:

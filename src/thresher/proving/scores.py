@@ -15,18 +15,18 @@ TENTHS = 10
 class Result(msgspec.Struct, frozen=True):
     """How one case went.
 
-    `right_first`: the first act mends something that ails the machine, and buys nothing in vain; for a sound machine,
-    nothing was done. `wrong_parts` were bought in vain. `mended`: in the end nothing is left that ails it. `of`,
-    `said` and `true` are the parts, probabilities and what was so, for all that was said on the way.
-    """
+    `right_first`: the first act fixes something that is wrong with the machine, and buys nothing unnecessarily; for a
+    healthy machine, nothing was done. `wrong_parts` were bought unnecessarily. `fixed`: in the end nothing is left
+    that is wrong with it. `of`, `said` and `true` are the parts, probabilities and what was so, for all that was said
+    on the way."""
 
     number: int
     sort: str
-    ails: tuple[str, ...]
+    faults: tuple[str, ...]
     right_first: bool
     acted: bool
     wrong_parts: int
-    mended: bool
+    fixed: bool
     trials: int
     minutes: float
     steps: tuple[str, ...]
@@ -36,7 +36,7 @@ class Result(msgspec.Struct, frozen=True):
 
 
 def result_of(case: Case, job: Job, finished: Finished) -> Result:
-    """Hold what was done against what ailed the machine."""
+    """Hold what was done against what was wrong with the machine."""
     needed = needed_steps(case)
     bought = [step for step in finished.steps if step.action == Action.REPLACE]
     done = {(step.action, step.tag) for step in finished.steps}
@@ -48,13 +48,20 @@ def result_of(case: Case, job: Job, finished: Finished) -> Result:
         right = not finished.steps
     said = finished.said
     return Result(
-        number=case.number, sort=case.sort.value, ails=tuple(each.fault.kind.value for each in case.own_troubles),
-        right_first=right, acted=bool(finished.steps), wrong_parts=sum(not is_needed(step, needed) for step in bought),
-        mended=needed <= done, trials=len(job.book.trials) - 1, minutes=job.minutes,
+        number=case.number,
+        sort=case.sort.value,
+        faults=tuple(each.fault.kind.value for each in case.own_troubles),
+        right_first=right,
+        acted=bool(finished.steps),
+        wrong_parts=sum(not is_needed(step, needed) for step in bought),
+        fixed=needed <= done,
+        trials=len(job.book.trials) - 1,
+        minutes=job.minutes,
         steps=tuple(f"{step.action} {step.tag}".strip() for step in finished.steps),
-        of=tuple(each.name for each in said), said=tuple(each.probability for each in said),
+        of=tuple(each.name for each in said),
+        said=tuple(each.probability for each in said),
         true=tuple(each.true for each in said),
-    )  # fmt: skip
+    )
 
 
 class Tenth(msgspec.Struct, frozen=True):
@@ -75,8 +82,8 @@ class Score(msgspec.Struct, frozen=True):
     single_right: float | None
     double_right: float | None
     sound_condemned: float | None
-    wrong_parts_a_hundred: float
-    mended: float | None
+    wrong_parts_per_100: float
+    fixed: float | None
     trials: float
     minutes: float
     tenths: tuple[Tenth, ...]
@@ -85,15 +92,21 @@ class Score(msgspec.Struct, frozen=True):
 
 def score(policy: str, results: Sequence[Result]) -> Score:
     """Sum up."""
-    by_faults = {many: [each for each in results if len(each.ails) == many] for many in (0, 1, 2)}
+    by_faults = {many: [each for each in results if len(each.faults) == many] for many in (0, 1, 2)}
     said = [(p, true) for each in results for p, true in zip(each.said, each.true, strict=True)]
     return Score(
-        policy, len(results), _share(by_faults[1], "right_first"), _share(by_faults[2], "right_first"),
-        _share(by_faults[0], "acted"), 100.0 * sum(each.wrong_parts for each in results) / max(1, len(results)),
-        _share(by_faults[1] + by_faults[2], "mended"), _mean([each.trials for each in results]),
-        _mean([each.minutes for each in results]), tuple(_tenth(number, said) for number in range(TENTHS)),
+        policy,
+        len(results),
+        _share(by_faults[1], "right_first"),
+        _share(by_faults[2], "right_first"),
+        _share(by_faults[0], "acted"),
+        100.0 * sum(each.wrong_parts for each in results) / max(1, len(results)),
+        _share(by_faults[1] + by_faults[2], "fixed"),
+        _mean([each.trials for each in results]),
+        _mean([each.minutes for each in results]),
+        tuple(_tenth(number, said) for number in range(TENTHS)),
         _mean([(p - true) ** 2 for p, true in said]) if said else None,
-    )  # fmt: skip
+    )
 
 
 def _share(results: Sequence[Result], what: str) -> float | None:
@@ -110,10 +123,10 @@ def _tenth(number: int, said: Sequence[tuple[float, bool]]) -> Tenth:
     return Tenth(low, high, len(mine), _mean([p for p, _ in mine]), _mean([float(true) for _, true in mine]))
 
 
-def by_ailment(results: Sequence[Result]) -> dict[str, tuple[int, float]]:
+def by_fault(results: Sequence[Result]) -> dict[str, tuple[int, float]]:
     """Return for each kind of single fault how many cases there were and in which share the first act was right."""
     kinds: dict[str, list[Result]] = {}
     for each in results:
-        if len(each.ails) == 1:
-            kinds.setdefault(each.ails[0], []).append(each)
+        if len(each.faults) == 1:
+            kinds.setdefault(each.faults[0], []).append(each)
     return {kind: (len(mine), _share(mine, "right_first") or 0.0) for kind, mine in sorted(kinds.items())}

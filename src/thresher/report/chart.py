@@ -95,11 +95,16 @@ def _draw_lane(lane: Lane, number: int, pyramid: Pyramid, begin: float, end: flo
     shown = min(high, 100.0) if lane.unit == "%" else high
     limit = lane.limit
     return DrawnLane(
-        lane.title, lane.unit, lane.kind.value, f"{low:.{digits}f}", f"{shown:.{digits}f}", top,
+        lane.title,
+        lane.unit,
+        lane.kind.value,
+        f"{low:.{digits}f}",
+        f"{shown:.{digits}f}",
+        top,
         tuple((path(channel), channel in lane.lead) for channel in lane.channels),
         y(limit.value) if limit and low <= limit.value <= high else None,
         f"{limit.side.value} {limit.value:g} {lane.unit}, {limit.source}" if limit else "",
-    )  # fmt: skip
+    )
 
 
 def _segments(xs: np.ndarray, ys: np.ndarray) -> Iterator[str]:

@@ -11,7 +11,7 @@ from thresher.codes.directory import FaultCode, load_codes
 from thresher.journal.jobfile import BlockMark, JobFile, StoredRun
 from thresher.model.channels import Baseline, Limit, LimitSide, Quantity
 from thresher.model.findings import Finding
-from thresher.model.job import parse_complaints
+from thresher.model.job import FIELDS, parse_complaints
 from thresher.model.parts import Inventory
 from thresher.model.sheet import clock_text
 from thresher.model.verdict import Verdict, percent, suspect_title
@@ -73,9 +73,16 @@ def _page(stored: JobFile, run: StoredRun) -> RunPage:
         extremes.append(Extreme(channel.name, channel.unit, low, mean, high, text))
     began = datetime.fromtimestamp(run.began_wall).astimezone().strftime("%Y-%m-%d %H:%M:%S %Z")
     return RunPage(
-        run, began, lasted, ending, blocks, findings, draw(readings, run.began_at, lanes, flags), tuple(extremes),
+        run,
+        began,
+        lasted,
+        ending,
+        blocks,
+        findings,
+        draw(readings, run.began_at, lanes, flags),
+        tuple(extremes),
         len(readings.at),
-    )  # fmt: skip
+    )
 
 
 def _codes_used(pages: list[RunPage], machine: Inventory | None) -> list[FaultCode]:
@@ -88,13 +95,17 @@ def _codes_used(pages: list[RunPage], machine: Inventory | None) -> list[FaultCo
 def render(stored: JobFile, verdict: Verdict) -> str:
     """Return the report of a job file as HTML."""
     environment = jinja2.Environment(
-        loader=jinja2.PackageLoader("thresher.report", "."), autoescape=True, trim_blocks=True, lstrip_blocks=True
+        undefined=jinja2.StrictUndefined,
+        loader=jinja2.PackageLoader("thresher.report", "."),
+        autoescape=True,
+        trim_blocks=True,
+        lstrip_blocks=True,
     )
     environment.filters |= {"percent": percent, "clock": clock_text, "suspect": suspect_title}
     pages = [_page(stored, run) for run in stored.runs()]
     machine = stored.machine()
     return environment.get_template("report.html").render(
-        job=stored.job(),
+        job=dict.fromkeys(FIELDS, "") | stored.job(),
         pages=pages,
         verdict=verdict,
         codes=_codes_used(pages, machine),
@@ -105,7 +116,7 @@ def render(stored: JobFile, verdict: Verdict) -> str:
         complaints=parse_complaints(stored.job().get("symptoms", "")),
         expected={name: text for name in EXPECTED if (text := stored.job().get(f"expected_{name}", ""))},
         changed_limits=_changed_limits(pages),
-        not_believed=_not_believed(pages),
+        ignored=_ignored(pages),
         idle=_idle_lines(stored.baseline(), pages),
     )
 
@@ -122,7 +133,7 @@ def _changed_limits(pages: list[RunPage]) -> list[tuple[str, str, Limit]]:
     return sorted(found, key=lambda each: (each[0], each[2].value))
 
 
-def _not_believed(pages: list[RunPage]) -> list[tuple[str, str]]:
+def _ignored(pages: list[RunPage]) -> list[tuple[str, str]]:
     """Return the channels that counted for nothing in a run, and why."""
     found = {(channel.name, channel.distrust) for page in pages for channel in page.run.channels if channel.distrust}
     return sorted(found)

@@ -19,19 +19,19 @@ class Tag:
 
 
 def tags_of(book: Book, statuses: dict[str, PartStatus], owner: str) -> tuple[Tag, ...]:
-    """Return a tag for each part of the machine and for each of the shop's that was fitted, in the book's order.
+    """Return a tag for each part of the machine and for each of the shop's that was installed, in the book's order.
 
-    `statuses` is by tag and by kind of part, as the verdict tells them; `owner` names the machine or its owner.
+    `statuses` is by tag and by kind of part, as the verdict reports them; `owner` names the machine or its owner.
     """
-    used = {tag for trial in book.trials for tag in trial.fit.tags}
-    first = book.trials[0].fit if book.trials else None
+    used = {tag for trial in book.trials for tag in trial.configuration.tags}
+    first = book.trials[0].configuration if book.trials else None
     tags = []
     for part in book.parts:
-        if part.ours and part.tag not in used:
+        if part.known_good and part.tag not in used:
             continue
-        whose = "ours, known good" if part.ours else owner
+        whose = "ours, known good" if part.known_good else owner
         place = first.place_of(part.tag) if first is not None else ""
-        by_kind = PartStatus.UNTESTED if part.ours else statuses.get(part.kind.value, PartStatus.UNTESTED)
+        by_kind = PartStatus.UNTESTED if part.known_good else statuses.get(part.kind.value, PartStatus.UNTESTED)
         status = statuses.get(part.tag, by_kind)
         tags.append(Tag(part.tag, part.kind, part.name or part.kind.value, whose, place, status))
     return tuple(tags)

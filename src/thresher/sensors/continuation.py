@@ -2,7 +2,7 @@
 
 A part that is heated evenly nears its end temperature exponentially, T(t) = T_end - (T_end - T_0) exp(-t/τ). Of three
 means at equal distances the quotient of their differences is exp(-d/τ), from which the rest follows (Aitken's
-delta-squared process). Nothing is said when the rise is not clearly above the noise, or does not slow down.
+delta-squared process). Nothing is reported when the rise is not clearly above the noise, or does not slow down.
 """
 
 from dataclasses import dataclass
@@ -38,7 +38,7 @@ class Continuation:
 
 
 def continue_rise(times: Floats, values: Floats) -> Continuation | None:
-    """Return where a rise leads, from readings that end now; None when that cannot be told."""
+    """Return where a rise leads, from readings that end now; None when that cannot be reported."""
     known = ~np.isnan(values)
     times, values = times[known], values[known]
     if len(times) < 12:

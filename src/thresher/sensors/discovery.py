@@ -1,4 +1,4 @@
-"""Finding every channel of a machine, and what could not be had and why."""
+"""Finding every channel of a machine, and what could not be read and why."""
 
 from collections import Counter
 from dataclasses import dataclass, replace
@@ -13,7 +13,7 @@ from thresher.sensors.probes import Probe
 
 @dataclass(frozen=True, slots=True)
 class Discovery:
-    """All probes of a machine, and what could not be had and why."""
+    """All probes of a machine, and what could not be read and why."""
 
     probes: tuple[Probe, ...]
     unknown: tuple[Fact, ...]
@@ -25,7 +25,7 @@ class Discovery:
 
 
 def discover(system: System, inventory: Inventory) -> Discovery:
-    """Find every channel of the machine. A source that cannot be read is told in `unknown`."""
+    """Find every channel of the machine. A source that cannot be read is reported in `unknown`."""
     unknown: list[Fact] = []
     probes = [
         *hwmon.find(system, inventory, unknown),
@@ -48,7 +48,7 @@ def discover(system: System, inventory: Inventory) -> Discovery:
 
 
 def _told_apart(channel: Channel, names: Counter[str]) -> Channel:
-    """Return the channel under a name of its own: several chips of one name are told apart by their device."""
+    """Return the channel under a name of its own: several chips of one name are distinguished by their device."""
     if names[channel.name] == 1:
         return channel
     return replace(channel, name=f"{channel.name} ({channel.key.split('/')[-2]})")

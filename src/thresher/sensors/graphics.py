@@ -21,7 +21,7 @@ _DEVICE_FILES = (
 
 
 def find(system: System, unknown: list[Fact]) -> Iterator[Probe]:
-    """Yield what the drivers tell of each card."""
+    """Yield what the drivers report of each card."""
     for card in system.list(_DRM):
         if not re.fullmatch(r"card\d+", card):
             continue
@@ -47,14 +47,17 @@ def _reasons(system: System, folder: str, card: str, unknown: list[Fact]) -> Ite
             word = file.removeprefix("throttle_reason_")
             if word != file and word != "status":
                 channel = Channel(
-                    f"drm/{card}/{gt}/{word}", f"{card} {gt} held by {word}", Quantity.FLAG, PartKind.GRAPHICS,
+                    f"drm/{card}/{gt}/{word}",
+                    f"{card} {gt} held by {word}",
+                    Quantity.FLAG,
+                    PartKind.GRAPHICS,
                     f"{folder}/gt/{gt}/{file}",
-                )  # fmt: skip
+                )
                 yield from try_probe(system, channel, scaled(1.0), unknown)
 
 
 def _clock_files(system: System, folder: str) -> list[str]:
-    """Return the files that tell what a card's engines really run at: one a tile and engine, else one for all."""
+    """Return the files that report what a card's engines really run at: one a tile and engine, else one for all."""
     found = [
         f"{folder}/gt/{gt}/rps_act_freq_mhz"
         for gt in system.list(f"{folder}/gt")

@@ -14,7 +14,7 @@ _SUPPLY = "/sys/class/power_supply"
 
 
 def find(system: System, inventory: Inventory, unknown: list[Fact]) -> Iterator[Probe]:
-    """Yield what the running system tells of its own load."""
+    """Yield what the running system reports of its own load."""
     yield from _processor_time(system, inventory, unknown)
     used = Channel("meminfo/used", "Memory in use", Quantity.MEMORY, PartKind.MEMORY, "/proc/meminfo")
     yield from try_probe(system, used, memory_used, unknown)
@@ -25,9 +25,11 @@ def find(system: System, inventory: Inventory, unknown: list[Fact]) -> Iterator[
 
 def _processor_time(system: System, inventory: Inventory, unknown: list[Fact]) -> Iterator[Probe]:
     names = (
-        ("use", "Processor use"), ("user", "Processor, programs"), ("system", "Processor, kernel"),
+        ("use", "Processor use"),
+        ("user", "Processor, programs"),
+        ("system", "Processor, kernel"),
         ("steal", "Taken by the host"),
-    )  # fmt: skip
+    )
     whole = [Channel(f"stat/{key}", name, Quantity.USE, PartKind.PROCESSOR, "/proc/stat") for key, name in names]
     listed = optional_text(system, "/proc/stat")
     ordered = sorted(inventory.cpus, key=lambda cpu: cpu.cpu)

@@ -99,9 +99,16 @@ def _natural(name: str) -> list[str | int]:
 
 
 def _channel(
-    system: System, inventory: Inventory, folder: str, chip: str, device: str, own: PartKind, word: str, stem: str,
+    system: System,
+    inventory: Inventory,
+    folder: str,
+    chip: str,
+    device: str,
+    own: PartKind,
+    word: str,
+    stem: str,
     file: str,
-) -> Channel:  # fmt: skip
+) -> Channel:
     quantity, divisor = ATTRIBUTES[word]
     label = optional_text(system, f"{folder}/{stem}_label")
     core = _core_of(inventory, device, label) if own is PartKind.PROCESSOR else None
@@ -129,7 +136,7 @@ def _offset(system: System, folder: str, word: str, stem: str, divisor: float) -
 
 
 def _core_of(inventory: Inventory, device: str, label: str) -> int | None:
-    """Return the core that a label names; with several packages the device tells which (hwmon/coretemp)."""
+    """Return the core that a label names; with several packages the device reports which (hwmon/coretemp)."""
     named = re.fullmatch(r"Core (\d+)", label)
     if not named:
         return None

@@ -9,9 +9,21 @@ from thresher.model.parts import PartKind
 from thresher.sensors.pyramid import Pyramid
 
 _SMALLEST_SPANS = {
-    "°C": 10.0, "GHz": 0.5, "V": 0.2, "W": 10.0, "rpm": 200.0, "%": 20.0, "GiB": 0.5, "MHz": 200.0, "MB/s": 1.0,
-    "ms": 1.0, "A": 1.0, "events": 1.0, "s": 1.0, "%RH": 10.0,
-}  # fmt: skip
+    "°C": 10.0,
+    "GHz": 0.5,
+    "V": 0.2,
+    "W": 10.0,
+    "rpm": 200.0,
+    "%": 20.0,
+    "GiB": 0.5,
+    "MHz": 200.0,
+    "MB/s": 1.0,
+    "ms": 1.0,
+    "A": 1.0,
+    "events": 1.0,
+    "s": 1.0,
+    "%RH": 10.0,
+}
 """What a lane shows at least from bottom to top, in its unit."""
 
 
@@ -108,11 +120,16 @@ def _rails(channels: tuple[Channel, ...], chosen: list[int]) -> list[Lane]:
     ordered = sorted(chosen, key=lambda i: ("12" not in channels[i].name or "-" in channels[i].name, i))
     return [
         Lane(
-            channels[i].name, channels[i].unit, PartKind.POWER, (i,), (i,), channels[i].limit(LimitSide.ABOVE),
+            channels[i].name,
+            channels[i].unit,
+            PartKind.POWER,
+            (i,),
+            (i,),
+            channels[i].limit(LimitSide.ABOVE),
             f"rail {channels[i].name}",
         )
         for i in ordered
-    ]  # fmt: skip
+    ]
 
 
 def value_range(lane: Lane, pyramid: Pyramid, begin: float, end: float) -> tuple[float, float]:

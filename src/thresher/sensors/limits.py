@@ -1,7 +1,7 @@
 """Limits of channels from the sources that the device itself does not give: standard, knowledge base, technician.
 
 In their order of trust: the device, the standard, our knowledge base by kind of part (`limits.toml`). What the
-technician says comes before all of them, because it is said on purpose and with a reason.
+technician says comes before all of them, because it is reported on purpose and with a reason.
 """
 
 import re
@@ -113,7 +113,7 @@ def check_own_limit(limit: OwnLimit, channels: tuple[Channel, ...]) -> None:
     if channel is None:
         faults.append(InputFault("channel", f"this machine has no channel {limit.channel!r}"))
     if not limit.reason.strip():
-        faults.append(InputFault("reason", "say why; the report repeats it"))
+        faults.append(InputFault("reason", "give a reason; the report repeats it"))
     if not -1e6 < limit.value < 1e6:
         faults.append(InputFault("value", f"expected a number in the channel's unit, found {limit.value}"))
     if faults:

@@ -1,9 +1,8 @@
-"""Graphics cards that tell their readings only through the management library of their maker's driver.
+"""Graphics cards that report their readings only through the management library of their maker's driver.
 
-The library is loaded by ctypes when it is there; that it is not there is said once, and only when such a card is. Its
-functions are those of the published interface (`nvml.h`). A call may never come back after a card has fallen off its
-bus, so that a thread of its own asks, and the sampler takes the last answer as long as it is fresh.
-"""
+The library is loaded by ctypes when it is there; that it is not there is reported once, and only when such a card is.
+Its functions are those of the published interface (`nvml.h`). A call may never come back after a card has fallen off
+its bus, so that a thread of its own asks, and the sampler takes the last answer as long as it is fresh."""
 
 import ctypes
 import ctypes.util
@@ -77,7 +76,7 @@ class Library:
         return found
 
     def readings(self, number: int) -> list[float | None]:
-        """Return a card's readings in the order of `QUANTITIES`, None for what it does not tell."""
+        """Return a card's readings in the order of `QUANTITIES`, None for what it does not report."""
         card, call = self._cards[number], self._call
         use, memory = _Utilisation(), _Memory()
         told = call.nvmlDeviceGetUtilizationRates(card, ctypes.byref(use)) == _OK
@@ -130,7 +129,7 @@ class CardSource:
 
 
 def parse_card(content: bytes, _at: float) -> Sequence[float]:
-    """Parse the readings of a card; what it does not tell is NaN."""
+    """Parse the readings of a card; what it does not report is NaN."""
     return [float("nan") if value is None else float(value) for value in json.loads(content)]
 
 

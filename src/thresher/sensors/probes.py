@@ -37,7 +37,7 @@ class Probe:
     """A source and how its content turns into one value a channel.
 
     `parse` gets the content and the machine's time, and raises ValueError with a reason for a person; NaN stands for
-    what the source does not tell. `reopen` opens the source again where that is not by its path.
+    what the source does not report. `reopen` opens the source again where that is not by its path.
     """
 
     source: Source
@@ -90,7 +90,7 @@ def energy_to_power(wraps_at_uj: int | None) -> Parse:
         used = energy - before[1]
         if used < 0:
             if wraps_at_uj is None:
-                raise ValueError("the counter went back and does not say where it wraps")
+                raise ValueError("the counter went back and its wrap point is unknown")
             used += wraps_at_uj + 1
         return (used / 1e6 / (at - before[0]),)
 
@@ -101,7 +101,7 @@ NEEDS_TWO = "needs two readings; the first has just been taken"
 
 
 def rates(of: Callable[[bytes], Sequence[float]]) -> Parse:
-    """Return a parse function from counters that only rise to their rise a second."""
+    """Return a parse function from counters that only rise to their rise per second."""
     last: list[tuple[float, Sequence[float]]] = []
 
     def parse(content: bytes, at: float) -> Sequence[float]:

@@ -26,7 +26,7 @@ def _one_a_core(inventory: Inventory) -> list[LogicalCpu]:
 
 
 def find_clocks(system: System, inventory: Inventory, unknown: list[Fact]) -> Iterator[Probe]:
-    """Yield the clocks of the cores: counted where the counters can be had, and as the kernel sets them.
+    """Yield the clocks of the cores: counted where the counters is available, and as the kernel sets them.
 
     The base clock is the lower limit of the counted clock, which hides neither boost nor throttling, else of the set
     one.
@@ -43,9 +43,14 @@ def find_clocks(system: System, inventory: Inventory, unknown: list[Fact]) -> It
             continue
         found = True
         channel = Channel(
-            f"cpufreq/cpu{cpu.cpu}", f"Core {cpu.core} clock", Quantity.CLOCK, PartKind.PROCESSOR,
-            f"{folder}/scaling_cur_freq", () if cpu.core in have else limits[cpu.cpu], cpu.core,
-        )  # fmt: skip
+            f"cpufreq/cpu{cpu.cpu}",
+            f"Core {cpu.core} clock",
+            Quantity.CLOCK,
+            PartKind.PROCESSOR,
+            f"{folder}/scaling_cur_freq",
+            () if cpu.core in have else limits[cpu.cpu],
+            cpu.core,
+        )
         yield from try_probe(system, channel, scaled(1e6), unknown)
     if not found:
         unknown.append(
@@ -69,13 +74,23 @@ def _counted(
             unknown.append(Fact("clocks as counted by the processor", error.reason, error.path))
             return
         clock = Channel(
-            f"counters/cpu{cpu.cpu}/clock", f"Core {cpu.core} counted clock", Quantity.CLOCK, PartKind.PROCESSOR,
-            source.path, limits[cpu.cpu], cpu.core,
-        )  # fmt: skip
+            f"counters/cpu{cpu.cpu}/clock",
+            f"Core {cpu.core} counted clock",
+            Quantity.CLOCK,
+            PartKind.PROCESSOR,
+            source.path,
+            limits[cpu.cpu],
+            cpu.core,
+        )
         awake = Channel(
-            f"counters/cpu{cpu.cpu}/awake", f"Core {cpu.core} awake", Quantity.USE, PartKind.PROCESSOR, source.path,
-            (), cpu.core,
-        )  # fmt: skip
+            f"counters/cpu{cpu.cpu}/awake",
+            f"Core {cpu.core} awake",
+            Quantity.USE,
+            PartKind.PROCESSOR,
+            source.path,
+            (),
+            cpu.core,
+        )
         yield Probe(source, (clock, awake), effective_clocks(), partial(system.open_counters, cpu.cpu))
 
 
@@ -123,9 +138,14 @@ def find_throttling(system: System, inventory: Inventory, unknown: list[Fact]) -
                 file = f"{scope}_{suffix}"
                 if file in files:
                     channel = Channel(
-                        f"throttle/{scope}{number}/{suffix}", f"{scope.capitalize()} {number} {words}", quantity,
-                        PartKind.PROCESSOR, f"{folder}/{file}", (), core,
-                    )  # fmt: skip
+                        f"throttle/{scope}{number}/{suffix}",
+                        f"{scope.capitalize()} {number} {words}",
+                        quantity,
+                        PartKind.PROCESSOR,
+                        f"{folder}/{file}",
+                        (),
+                        core,
+                    )
                     yield from try_probe(system, channel, scaled(divisor), unknown)
         if files:
             packages.add(cpu.package)
@@ -140,7 +160,7 @@ _CORE_BITS = ((12, "current limit"), (14, "another part's limit"))
 def find_reasons(system: System, inventory: Inventory, unknown: list[Fact]) -> Iterator[Probe]:
     """Yield what a processor says holds its clock down, by its own status registers, a package at a time.
 
-    Only one vendor documents these registers; for others nothing is asked and nothing is said.
+    Only one vendor documents these registers; for others nothing is asked and nothing is reported.
     """
     if "GenuineIntel" not in optional_text(system, "/proc/cpuinfo"):
         return
@@ -157,10 +177,13 @@ def find_reasons(system: System, inventory: Inventory, unknown: list[Fact]) -> I
                 return
             channels = tuple(
                 Channel(
-                    f"status/package{cpu.package}/{word}", f"Package {cpu.package} held by {word}", Quantity.FLAG,
-                    PartKind.PROCESSOR, f"{source.path}, register {number:#x} bit {bit}",
+                    f"status/package{cpu.package}/{word}",
+                    f"Package {cpu.package} held by {word}",
+                    Quantity.FLAG,
+                    PartKind.PROCESSOR,
+                    f"{source.path}, register {number:#x} bit {bit}",
                 )
                 for bit, word in bits
-            )  # fmt: skip
+            )
             parse = register_bits(tuple(bit for bit, _ in bits))
             yield Probe(source, channels, parse, partial(system.open_register, cpu.cpu, number))

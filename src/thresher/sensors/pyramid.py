@@ -20,9 +20,8 @@ T = TypeVar("T", bound=np.generic)
 class _Rows:
     """A growing table of times and of two values a channel (smallest, largest).
 
-    Values are 32-bit floats, as in the job file: seven digits are more than any sensor tells, and a day of two hundred
-    channels then fits into some 120 MB.
-    """
+    Values are 32-bit floats, as in the job file: seven digits are more than any sensor reports, and a day of two
+    hundred channels then fits into some 120 MB."""
 
     def __init__(self, channels: int, pair: bool) -> None:
         self.count = 0
@@ -63,7 +62,7 @@ class Pyramid:
         self._levels = [_Rows(channel_count, pair=False)]
 
     def __len__(self) -> int:
-        """Return the number of ticks taken in."""
+        """Return the number of ticks imported."""
         return self._levels[0].count
 
     @property

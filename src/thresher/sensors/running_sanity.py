@@ -1,6 +1,6 @@
-"""Whether readings can be true while loads run: temperatures that jump, or stand still while others rise.
+"""Whether readings can be true while loads run: temperatures that jump, or stop while others rise.
 
-At idle little moves and little can be told; under load a broken sensor gives itself away.
+At idle little moves and little can be judged; under load a broken sensor gives itself away.
 """
 
 from dataclasses import dataclass, field
@@ -17,7 +17,7 @@ _STILL_FOR_S = 30.0
 
 _WANDERS_K = 25.0
 _WHOLE = ("Tdie", "Package", "Tctl")
-"""Names of sensors that stand for a whole processor, the one to be believed first."""
+"""Names of sensors that stand for a whole processor, the one to be trusted first."""
 
 
 def _word(channel: Channel) -> str:
@@ -41,7 +41,7 @@ class _Seen:
 
 
 class RunningSanity:
-    """Watches the temperatures of one machine; each doubt is told once."""
+    """Watches the temperatures of one machine; each doubt is reported once."""
 
     def __init__(self, channels: tuple[Channel, ...]) -> None:
         """Nothing has been seen yet."""
@@ -115,7 +115,7 @@ class RunningSanity:
         return [doubt for mine in chips.values() for doubt in self._still_in(mine, tick.at)]
 
     def _still_in(self, mine: dict[int, _Seen], at: float) -> list[SensorDoubt]:
-        """Return the temperatures of one chip that stand still while most of its others rise."""
+        """Return the temperatures of one chip that stop while most of its others rise."""
         rose = [seen.high - seen.low for seen in mine.values()]
         if len(rose) < 2 or sorted(rose)[len(rose) // 2] < _OTHERS_ROSE_K:
             return []

@@ -1,4 +1,4 @@
-"""Taking readings: every channel once a tick, each failure told with its reason."""
+"""Taking readings: every channel once a tick, each failure reported with its reason."""
 
 import math
 import time
@@ -30,14 +30,14 @@ class _Held:
 
 
 def _why_not(quantity: Quantity, value: float) -> str | None:
-    return "the device does not tell it" if math.isnan(value) else implausible(quantity, value)
+    return "not reported by the device" if math.isnan(value) else implausible(quantity, value)
 
 
 class Sampler:
     """Reads all channels of a machine on demand; `sample` never raises for a source that fails."""
 
     def __init__(self, system: System, discovery: Discovery, stopwatch: Callable[[], float] = time.monotonic) -> None:
-        """Keep the probes open until `close`; `stopwatch` tells the seconds that a read takes."""
+        """Keep the probes open until `close`; `stopwatch` reports the seconds that a read takes."""
         self._stopwatch = stopwatch
         self._system = system
         self._probes = list(discovery.probes)

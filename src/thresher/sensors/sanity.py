@@ -49,7 +49,7 @@ def doubts_about(
         doubt for index, channel in enumerate(channels) for doubt in _impossible(channel, _told(values[:, index]))
     ]
     doubts += [
-        SensorDoubt("X-834", channel.key, "No reading at all", missing.get(index, "no reason told"))
+        SensorDoubt("X-834", channel.key, "No reading at all", missing.get(index, "no reason given"))
         for index, channel in enumerate(channels)
         if np.isnan(values[:, index]).all()
     ]
@@ -96,7 +96,7 @@ def _beyond(channels: tuple[Channel, ...], values: npt.NDArray[np.float64]) -> l
 
 
 def _stuck(channels: tuple[Channel, ...], values: npt.NDArray[np.float64], doubted: set[str]) -> list[SensorDoubt]:
-    """A processor temperature that stands still while others of the processor move."""
+    """A processor temperature that stops while others of the processor move."""
     mine = [
         index
         for index, channel in enumerate(channels)
@@ -115,7 +115,7 @@ def _stuck(channels: tuple[Channel, ...], values: npt.NDArray[np.float64], doubt
         if typical >= _OTHERS_MOVED_K:
             still = f"always {_told(values[:, index])[0]:g} °C"
             detail = f"{still} while others of the processor moved by {typical:.0f} K"
-            doubts.append(SensorDoubt("X-831", channels[index].key, "Temperature that stands still", detail))
+            doubts.append(SensorDoubt("X-831", channels[index].key, "Temperature reading stuck", detail))
     return doubts
 
 

@@ -5,10 +5,11 @@ import re
 import tempfile
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TypeVar
+from typing import Any, TypeVar
 
 import msgspec
 
+from thresher.journal.lock import locked
 from thresher.model.channels import Baseline
 from thresher.model.decisions import ClosedJob
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
@@ -18,8 +19,10 @@ from thresher.sensors.limits import OwnLimit
 T = TypeVar("T")
 
 SHELF_FORMAT = "thresher-shelf/1"
-MACHINE_FORMAT = "thresher-machine/1"
-CLOSED_FORMAT = "thresher-closed-jobs/1"
+MACHINE_FORMAT = "thresher-machine/2"
+CLOSED_FORMAT = "thresher-closed-jobs/2"
+_OLD_FORMATS = {MACHINE_FORMAT: "thresher-machine/1", CLOSED_FORMAT: "thresher-closed-jobs/1"}
+_OLD_NAMES = {"believed": "trusted", "said": "predicted", "counts": "counted"}
 _MOST_VISITS = 50
 
 
@@ -44,10 +47,10 @@ class Shelf:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Trust:
-    """Whether a channel of one machine is to be believed, by the technician's word, with reason and date."""
+    """Whether a channel of one machine is to be trusted, by the technician's word, with reason and date."""
 
     channel: str
-    believed: bool
+    trusted: bool
     reason: str
     date: str
 
@@ -85,7 +88,7 @@ class MachineFile:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ClosedJobs:
-    """What the shop's closed jobs turned out to be."""
+    """What the shop's closed jobs actually was."""
 
     format: str = CLOSED_FORMAT
     jobs: tuple[ClosedJob, ...] = ()
@@ -101,6 +104,8 @@ def _read(path: Path, kind: type[T], expected_format: str) -> T | None:
         raise InputError(str(path), [InputFault("file", error.strerror or str(error))]) from error
     try:
         found = msgspec.json.decode(data)
+        if isinstance(found, dict) and found.get("format") == _OLD_FORMATS.get(expected_format, expected_format):
+            found = _present_names(found) | {"format": expected_format}
         if not isinstance(found, dict) or found.get("format") != expected_format:
             told = found.get("format") if isinstance(found, dict) else None
             raise InputError(str(path), [InputFault("format", f'expected "{expected_format}", found {told!r}')])
@@ -109,12 +114,22 @@ def _read(path: Path, kind: type[T], expected_format: str) -> T | None:
         raise InputError(str(path), [InputFault("JSON", str(error))]) from error
 
 
+def _present_names(value: object) -> Any:
+    """Return a file of the format before this one with its fields under their present names."""
+    if isinstance(value, dict):
+        return {_OLD_NAMES.get(name, name): _present_names(each) for name, each in value.items()}
+    return [_present_names(each) for each in value] if isinstance(value, list) else value
+
+
 def _write(path: Path, value: object) -> None:
     """Replace a file as a whole and durably. Raises EnvironmentFault; the old file then stays as it was."""
     text = msgspec.json.format(msgspec.json.encode(value), indent=1)
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        with tempfile.NamedTemporaryFile(dir=path.parent, prefix=f".{path.name}.", delete=False) as stream:
+        with (
+            locked(path.parent, "the shop folder"),
+            tempfile.NamedTemporaryFile(dir=path.parent, prefix=f".{path.name}.", delete=False) as stream,
+        ):
             try:
                 stream.write(text + b"\n")
                 stream.flush()
@@ -172,7 +187,7 @@ def read_shelf(shop: Path) -> Shelf:
 
 
 def write_shelf(shop: Path, shelf: Shelf) -> None:
-    """Keep the shelf. Raises EnvironmentFault, and InputError for parts that cannot be told apart."""
+    """Keep the shelf. Raises EnvironmentFault, and InputError for parts that cannot be distinguished."""
     tags = [part.tag for part in shelf.parts]
     faults = [InputFault(tag, "two parts have this tag") for tag in sorted(set(tags)) if tags.count(tag) > 1]
     faults += [InputFault("tag", f"{part.name or 'a part'} has none") for part in shelf.parts if not part.tag.strip()]

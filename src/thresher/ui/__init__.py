@@ -1,1 +1,1 @@
-"""The window: Qt Widgets that show what an engine tells, and nothing that decides. The only user of Qt."""
+"""The window: Qt Widgets that show what an engine reports, and nothing that decides. The only user of Qt."""

@@ -4,9 +4,9 @@ import argparse
 import sys
 from pathlib import Path
 
-from thresher.launch import runtime_folder, start_engine_process
+from thresher.app.launch import runtime_folder, start_engine_process
 
-DEMO_ARGUMENTS = ["--bench-model", "lighthouse-playout", "--sheet", "reset-hunt-short"]
+DEMO_ARGUMENTS = ["--simulate", "lighthouse-playout", "--sheet", "reset-hunt-short"]
 LIVE_ARGUMENTS = ["--sheet", "short-round"]
 
 

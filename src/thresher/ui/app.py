@@ -11,7 +11,8 @@ from PyQt6.QtCore import QEvent, QObject, QSettings, QTimer
 from PyQt6.QtGui import QFont
 from PyQt6.QtWidgets import QApplication
 
-from thresher.launch import start_engine_process
+from thresher.app.launch import start_engine_process
+from thresher.protocol.commands import QuitEngine
 from thresher.ui import theme
 from thresher.ui.link import EngineLink
 from thresher.ui.look import Look
@@ -69,14 +70,14 @@ class EngineKeeper(QObject):
         self._timer.start()
 
     def open_job(self, path: str, model: str) -> None:
-        """Let the engine go in order and start one on another job, on the bench model that belongs to it."""
+        """Let the engine go in order and start one on another job, on the simulated machine that belongs to it."""
         kept = {"--shop", "--speed", "--every"}
         pairs = zip(self._arguments[::2], self._arguments[1::2], strict=True)
         self._arguments = [word for name, value in pairs if name in kept for word in (name, value)]
-        self._arguments += ["--job", path, *(["--bench-model", model] if model else [])]
+        self._arguments += ["--job", path, *(["--simulate", model] if model else [])]
         self._moving = True
         self._window.state.say_trouble("Opening the job")
-        self._link.call("engine.quit")
+        self._link.call(QuitEngine())
 
     def _start_when_gone(self) -> None:
         """Start the engine of the other job as soon as the one before has given its socket up."""
@@ -95,7 +96,7 @@ class EngineKeeper(QObject):
         self._start(self._arguments)
 
     def wait(self, seconds: float) -> None:
-        """Wait for all engines that this window started to end. Raises TimeoutExpired for one that goes on."""
+        """Wait for all engines that this window started to end. Raises TimeoutExpired for one in progress."""
         for process in (*self._leaving, self._process):
             if process is not None:
                 process.wait(seconds)
@@ -190,17 +191,17 @@ class _Measure(QObject):
 
 def show_job(window: MainWindow, path: Path) -> None:
     """Fill the window from a stored job. Raises ThresherError."""
-    from thresher.bootstrap import job_verdict, shop_of
-    from thresher.engine.stored import stored_history, stored_snapshot
+    from thresher.app.stored_job import stored_history, stored_snapshot
+    from thresher.app.stored_verdict import job_verdict, shop_of
     from thresher.journal.jobfile import JobFile
 
-    with JobFile(path) as stored:
+    with JobFile(path, read_only=True) as stored:
         window.state.take_snapshot(stored_snapshot(stored, job_verdict(stored, shop_of(stored))))
         readings = stored_history(stored)
         window.state.take_history(readings.at, readings.values)
 
 
-def take_picture(app: QApplication, window: MainWindow, out: Path) -> int:
+def draw_bench(app: QApplication, window: MainWindow, out: Path) -> int:
     """Draw the window into a PNG; return the exit code."""
     window.state.refresh_now()
     for _ in range(6):
@@ -244,7 +245,7 @@ def run_window(options: argparse.Namespace, socket: Path, process: "subprocess.P
             print(error, file=sys.stderr)
             take_down(app, window)
             return 2
-        code = take_picture(app, window, options.picture) if options.picture else app.exec()
+        code = draw_bench(app, window, options.picture) if options.picture else app.exec()
         take_down(app, window)
         return code
     link.opened.connect(state.take_snapshot)

@@ -16,7 +16,7 @@ _SWEEP_MS = 120
 
 
 class _BandCentre(PaintedWidget):
-    """Job, symptoms and clock. The sweep is moved by the window's own timer: it stands still when the machine does."""
+    """Job, symptoms and clock. The sweep is moved by the window's own timer: it stops when the machine does."""
 
     def __init__(self, state: BenchState, look: Look, parent: QWidget) -> None:
         super().__init__(state, look, "Job and machine clock", parent)
@@ -45,8 +45,8 @@ class _BandCentre(PaintedWidget):
         x = 16 + max(wide, 120) + 26
         chips = [(symptom, False) for symptom in self.state.symptoms]
         if snapshot and snapshot.machine.simulated:
-            pace = f", clock {snapshot.speed:g}× ours" if snapshot.kind == "bench model" else ""
-            chips.insert(0, (f"bench model{pace}", True))
+            pace = f", {snapshot.speed:g}× speed" if snapshot.kind == "simulated" else ""
+            chips.insert(0, (f"simulated machine{pace}", True))
         for text, dashed in chips:
             chip_wide = text_width(text, 11.5) + 26
             if x + chip_wide > clock_left - 12:
@@ -82,7 +82,7 @@ class _BandCentre(PaintedWidget):
         self.spots.append(
             Spot(
                 QRectF(left, 0, 236, self.height()),
-                "The clock of the machine under test. The sweep stands still when this window does.",
+                "The clock of the machine under test. The sweep stops when this window freezes.",
             )
         )
 
@@ -142,9 +142,7 @@ class Band(QWidget):
         ink = scheme.on_stop if active else "#22302E" if ready else scheme.band
         self.act_button.setText(text)
         self.act_button.setAccessibleName("Stop the run" if active else "Start the run")
-        self.act_button.setToolTip(
-            "Ends every worker at once (Esc)" if active else "Starts the run sheet as told above it (Ctrl+Return)"
-        )
+        self.act_button.setToolTip("Ends every worker at once (Esc)" if active else "Start the run sheet (Ctrl+Return)")
         self.act_button.setEnabled(active or ready)
         self.act_button.setFont(font(14, bold=True))
         self.act_button.setStyleSheet(

@@ -14,7 +14,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from thresher.exchange.log_in import LEFT_OUT, ColumnMatch, ForeignLog, parse_log
+from thresher.importers.csv_log import LEFT_OUT, ColumnMatch, ForeignLog, parse_log
 from thresher.model.channels import UNITS, Quantity
 from thresher.model.errors import InputError, InputFault
 from thresher.model.parts import PartKind
@@ -55,12 +55,12 @@ class ImportDialog(QDialog):
             header.setStretchLastSection(True)
         for row, column in enumerate(columns):
             self._fill(row, column, log)
-        words = "What is each column? What stays at “leave out” is not taken in. Times come from "
+        words = "What is each column? Columns left at “leave out” are skipped. Times come from "
         words += " and ".join(f"“{log.titles[place]}”" for place in log.time_columns)
         note = QLabel(f"{words}. The choice is remembered for logs with the same titles.", self)
         note.setWordWrap(True)
         buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Cancel, self)
-        take = buttons.addButton("Take in", QDialogButtonBox.ButtonRole.AcceptRole)
+        take = buttons.addButton("Import", QDialogButtonBox.ButtonRole.AcceptRole)
         if take is not None:
             take.setObjectName("take_in")
         buttons.accepted.connect(self.accept)

@@ -2,13 +2,13 @@
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
-import msgspec
 from PyQt6.QtCore import QDeadlineTimer, QObject, QTimer, pyqtSignal
 from PyQt6.QtNetwork import QLocalSocket
 
-from thresher.engine.protocol import INCOMING, NOTICES, HistoryRows, Incoming, Notice, Snapshot
+from thresher.protocol.answers import HistoryRows, Snapshot
+from thresher.protocol.commands import Command, GetHistory, GetSnapshot, Subscribe, T
+from thresher.protocol.wire import INCOMING, NOTICES, Incoming, Notice, decode_answer, encode_command
 
 _RETRY_MS = 50
 _FINISH_MS = 500
@@ -57,13 +57,13 @@ class EngineLink(QObject):
         self._connect()
 
     def close(self) -> None:
-        """Disconnect for good."""
+        """Disconnect permanently."""
         self._wanted = self._standing = False
         self._retry.stop()
         self._socket.abort()
 
     def finish(self) -> None:
-        """Send what waits, wait until the engine has taken it, at most half a second, and disconnect for good.
+        """Send what waits, wait until the engine has taken it, at most half a second, and disconnect permanently.
 
         An engine that writes to a window that has gone loses the connection with what was still to be read on it, so
         that the last request of a window has to be answered before it goes.
@@ -76,17 +76,16 @@ class EngineLink(QObject):
                 break
         self._socket.disconnectFromServer()
 
-    def call(self, method: str, done: Callable[[Incoming], None] | None = None, **params: Any) -> None:
-        """Send a request; `done` gets the answer, an error goes to `refused`."""
+    def call(self, command: Command[T], done: Callable[[T], None] | None = None) -> None:
+        """Send a command; `done` gets its answer, an error goes to `refused`."""
         if not self._standing:
             self.refused.emit("The engine does not answer; this was not carried out.")
             return
         self._next_id += 1
         if done is not None:
-            self._waiting[self._next_id] = done
-        request = {"jsonrpc": "2.0", "id": self._next_id, "method": method, "params": params}
+            self._waiting[self._next_id] = lambda incoming: done(decode_answer(command, incoming.result))
         self._unanswered.add(self._next_id)
-        self._socket.write(msgspec.json.encode(request) + b"\n")
+        self._socket.write(encode_command(command, self._next_id))
 
     def _connect(self) -> None:
         if self._wanted and self._socket.state() is QLocalSocket.LocalSocketState.UnconnectedState:
@@ -97,27 +96,25 @@ class EngineLink(QObject):
         self._waiting.clear()
         self._unanswered.clear()
         self._early = []
-        self.call("subscribe")
-        self.call("snapshot", self._on_snapshot)
+        self.call(Subscribe())
+        self.call(GetSnapshot(), self._on_snapshot)
 
-    def _on_snapshot(self, answer: Incoming) -> None:
-        snapshot = msgspec.json.decode(answer.result, type=Snapshot)
+    def _on_snapshot(self, snapshot: Snapshot) -> None:
         self.opened.emit(snapshot)
         # events that came while the snapshot was on its way: those that it does not hold already
         early, self._early = self._early, None
         for each in early or ():
-            if each.number > snapshot.told:
+            if each.number > snapshot.last_event:
                 self.event_came.emit(each.event)
         self._ask_history(-1e18)
 
     def _ask_history(self, after: float) -> None:
-        def on_rows(answer: Incoming) -> None:
-            rows = msgspec.json.decode(answer.result, type=HistoryRows)
+        def on_rows(rows: HistoryRows) -> None:
             self.rows_came.emit(rows)
             if rows.more:
                 self._ask_history(rows.at[-1])
 
-        self.call("history", on_rows, after=after)
+        self.call(GetHistory(after), on_rows)
 
     def _on_ready_read(self) -> None:
         while self._socket.canReadLine():

@@ -38,7 +38,7 @@ class PaintedWidget(QWidget):
         raise TypeError(f"{type(self).__name__} does not draw")
 
     def paintEvent(self, _event: QPaintEvent | None) -> None:
-        """Paint, noting the spots anew."""
+        """Paint, noting the spots again."""
         self.spots = []
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)

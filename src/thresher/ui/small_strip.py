@@ -8,7 +8,7 @@ from thresher.model.sheet import clock_text
 from thresher.ui.look import Look, draw_text
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
-from thresher.ui.vitals import vitals
+from thresher.ui.stations.bench.vitals import vitals
 
 _WIDE, _HIGH, _STOP_WIDE = 520, 46, 74
 _SHOWN = ("Headroom", "Slowest core", "Findings")
@@ -46,7 +46,7 @@ class SmallStrip(PaintedWidget):
             draw_text(painter, QPointF(x, 16), title.lower(), scheme.band_soft, 10.5)
             ink = scheme.band_mark if card.warning else scheme.band_ink
             draw_text(painter, QPointF(x, 37), f"{card.number} {card.unit}", ink, 17, bold=True, width=pitch - 14)
-            self.spots.append(Spot(QRectF(x, 0, pitch, self.height()), card.story))
+            self.spots.append(Spot(QRectF(x, 0, pitch, self.height()), card.about))
         x = self.width() - _STOP_WIDE - 82.0
         draw_text(painter, QPointF(x, 16), state.run.state, scheme.band_soft, 10.5)
         told = clock_text(state.now) if state.run.run is not None else "–"

@@ -10,31 +10,29 @@ import numpy as np
 import numpy.typing as npt
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from thresher.engine.intake import Intake
-from thresher.engine.protocol import (
-    BookEvent,
-    DecisionsEvent,
-    EngineEvent,
-    EngineHealth,
-    FindingEvent,
-    FindingsEvent,
-    HistoryRows,
-    IntakeEvent,
-    JobEvent,
-    MachineEvent,
-    PlanEvent,
-    RunStatus,
-    Snapshot,
-    TapeEvent,
-    TickEvent,
-    VerdictEvent,
-)
 from thresher.model.channels import Channel, LimitSide, Quantity, Tick
 from thresher.model.findings import Finding, TapeEntry
 from thresher.model.parts import Doubt, Inventory, Part, PartKind, PartStatus
 from thresher.model.sheet import RunSheet
 from thresher.model.trials import EMPTY_BOOK
 from thresher.model.verdict import Verdict
+from thresher.protocol.answers import HistoryRows, Snapshot
+from thresher.protocol.events import (
+    BookEvent,
+    DecisionsEvent,
+    EngineEvent,
+    FindingEvent,
+    FindingsEvent,
+    IntakeEvent,
+    JobEvent,
+    MachineEvent,
+    PlanEvent,
+    TapeEvent,
+    TickEvent,
+    VerdictEvent,
+)
+from thresher.protocol.intake import Intake
+from thresher.protocol.status import EngineHealth, RunStatus
 from thresher.sensors.extremes import Extremes, Headroom, closest
 from thresher.sensors.lanes import Lane, choose_lanes
 from thresher.sensors.pyramid import Pyramid
@@ -96,7 +94,7 @@ class BenchState(QObject):
 
     @property
     def active(self) -> bool:
-        """Whether a run goes on."""
+        """Whether a run is in progress."""
         return self.run.state not in ("idle", "ended")
 
     @property
@@ -119,7 +117,7 @@ class BenchState(QObject):
         return span[1] if span else self.origin
 
     def take_snapshot(self, snapshot: Snapshot) -> None:
-        """Begin anew with what an engine tells."""
+        """Start over with what an engine reports."""
         self.snapshot = snapshot
         self.run, self.health = snapshot.run, snapshot.health
         self.sheet, self.verdict = snapshot.sheet, snapshot.verdict
@@ -139,7 +137,7 @@ class BenchState(QObject):
         self._dirty = True
 
     def take_rows(self, rows: HistoryRows) -> None:
-        """Take in past ticks; new ones that came meanwhile follow when all are there."""
+        """Add past ticks; new ones that came meanwhile follow when all are there."""
         width = 4 * len(self.channels)
         if all(len(packed) == width for packed in rows.values):
             values = np.frombuffer(b"".join(rows.values), dtype="<f4").reshape(len(rows.at), len(self.channels))
@@ -152,7 +150,7 @@ class BenchState(QObject):
         self._dirty = True
 
     def take_history(self, times: npt.NDArray[np.float64], values: npt.NDArray[np.float32]) -> None:
-        """Take in past ticks: machine times (n), values (n, channels) with NaN for missing."""
+        """Add past ticks: machine times (n), values (n, channels) with NaN for missing."""
         span = self.history.span
         new = times > span[1] if span is not None else np.ones(len(times), dtype=bool)
         self.history.extend(times[new], values[new])
@@ -164,7 +162,7 @@ class BenchState(QObject):
         self._dirty = True
 
     def take_event(self, event: EngineEvent) -> None:
-        """Take in an event."""
+        """Process an event."""
         match event:
             case TickEvent(tick, run, health):
                 self.tick, self.run, self.health = tick, run, health
@@ -216,7 +214,7 @@ class BenchState(QObject):
         self.intake_changed.emit()
 
     def _extend(self, tick: Tick) -> None:
-        """Take a tick into the extremes of the run, which begin anew with each run and stand still after it."""
+        """Take a tick into the extremes of the run, which start over with each run and stop after it."""
         if self.run.run != self._extremes_of:
             self._extremes_of = self.run.run
             self.extremes = Extremes(len(self.channels))
@@ -273,7 +271,7 @@ class BenchState(QObject):
         return self._hits[core]
 
     def status_of(self, kind: PartKind, tag: str = "") -> PartStatus:
-        """Return the status of a kind of part by the newest verdict, or of one part where its tag is told apart."""
+        """Return the status of a kind of part by the newest verdict, or of one part where its tag is distinguished."""
         statuses = self.verdict.statuses if self.verdict else {}
         return statuses.get(tag) or statuses.get(kind.value, PartStatus.UNTESTED)
 

@@ -1,6 +1,6 @@
 """Every colour and font of the window, in a light (paper) and a dark (night bench) scheme.
 
-Colours of parts are the same everywhere; status is told by the shape of a mark, never by colour alone.
+Colours of parts are the same everywhere; status is reported by the shape of a mark, never by colour alone.
 """
 
 from dataclasses import dataclass, fields
@@ -78,27 +78,90 @@ _PART_TOKENS = {
 """Parts that share the colour of the group they belong to."""
 
 LIGHT = Scheme(
-    dark=False, paper="#F4EFE3", panel="#FBF8F1", field="#FFFDF8", ink="#22302E", soft="#5B6762", rule="#D8CFBA",
-    grid="#E9E2D1", rail="#EAE3D2", straw="#C28F1E", band="#22302E", band_ink="#F4EFE3", band_soft="#B9C2BC",
-    band_mark="#E3C777", processor="#1F6F78", memory="#7A4A80", graphics="#66781F", drive="#3F5F8A", power="#8A5533",
-    cooling="#22302E", fault="#A93A28", cleared="#2B7A80", on_part="#FFFFFF", stop="#A93A28", on_stop="#FFFFFF",
-)  # fmt: skip
+    dark=False,
+    paper="#F4EFE3",
+    panel="#FBF8F1",
+    field="#FFFDF8",
+    ink="#22302E",
+    soft="#5B6762",
+    rule="#D8CFBA",
+    grid="#E9E2D1",
+    rail="#EAE3D2",
+    straw="#C28F1E",
+    band="#22302E",
+    band_ink="#F4EFE3",
+    band_soft="#B9C2BC",
+    band_mark="#E3C777",
+    processor="#1F6F78",
+    memory="#7A4A80",
+    graphics="#66781F",
+    drive="#3F5F8A",
+    power="#8A5533",
+    cooling="#22302E",
+    fault="#A93A28",
+    cleared="#2B7A80",
+    on_part="#FFFFFF",
+    stop="#A93A28",
+    on_stop="#FFFFFF",
+)
 
 DARK = Scheme(
-    dark=True, paper="#161D1C", panel="#1D2625", field="#222C2A", ink="#E8E2D3", soft="#9DA8A1", rule="#3A4643",
-    grid="#2A3533", rail="#1A2221", straw="#D9A93A", band="#0E1413", band_ink="#F0EADB", band_soft="#9DA8A1",
-    band_mark="#E3C777", processor="#5FB3BB", memory="#C094C6", graphics="#A9BD5C", drive="#8FAEDB", power="#D09A73",
-    cooling="#C9CFC6", fault="#E98570", cleared="#6FC0C4", on_part="#111716", stop="#B5402C", on_stop="#FFFFFF",
-)  # fmt: skip
+    dark=True,
+    paper="#161D1C",
+    panel="#1D2625",
+    field="#222C2A",
+    ink="#E8E2D3",
+    soft="#9DA8A1",
+    rule="#3A4643",
+    grid="#2A3533",
+    rail="#1A2221",
+    straw="#D9A93A",
+    band="#0E1413",
+    band_ink="#F0EADB",
+    band_soft="#9DA8A1",
+    band_mark="#E3C777",
+    processor="#5FB3BB",
+    memory="#C094C6",
+    graphics="#A9BD5C",
+    drive="#8FAEDB",
+    power="#D09A73",
+    cooling="#C9CFC6",
+    fault="#E98570",
+    cleared="#6FC0C4",
+    on_part="#111716",
+    stop="#B5402C",
+    on_stop="#FFFFFF",
+)
 
 TEXT_PAIRS = (
-    ("ink", "paper"), ("ink", "panel"), ("ink", "field"), ("ink", "rail"), ("soft", "paper"), ("soft", "panel"),
-    ("soft", "field"), ("soft", "rail"), ("fault", "panel"), ("fault", "paper"), ("fault", "field"),
-    ("processor", "panel"), ("memory", "panel"), ("graphics", "panel"), ("drive", "panel"), ("power", "panel"),
-    ("cooling", "panel"), ("cleared", "panel"), ("band_ink", "band"), ("band_soft", "band"), ("band_mark", "band"),
-    ("on_part", "processor"), ("on_part", "memory"), ("on_part", "graphics"), ("on_part", "drive"),
-    ("on_part", "power"), ("on_stop", "stop"),
-)  # fmt: skip
+    ("ink", "paper"),
+    ("ink", "panel"),
+    ("ink", "field"),
+    ("ink", "rail"),
+    ("soft", "paper"),
+    ("soft", "panel"),
+    ("soft", "field"),
+    ("soft", "rail"),
+    ("fault", "panel"),
+    ("fault", "paper"),
+    ("fault", "field"),
+    ("processor", "panel"),
+    ("memory", "panel"),
+    ("graphics", "panel"),
+    ("drive", "panel"),
+    ("power", "panel"),
+    ("cooling", "panel"),
+    ("cleared", "panel"),
+    ("band_ink", "band"),
+    ("band_soft", "band"),
+    ("band_mark", "band"),
+    ("on_part", "processor"),
+    ("on_part", "memory"),
+    ("on_part", "graphics"),
+    ("on_part", "drive"),
+    ("on_part", "power"),
+    ("on_stop", "stop"),
+)
 """Every text colour with every background it is written on; a test holds each to a contrast of 4.5."""
 
 

@@ -14,13 +14,13 @@ from thresher.events.machine_checks.registers import (
     PartShare,
     Strip,
     Unit,
-    Vendor,
     bits,
     processor_family,
 )
 from thresher.model.errors import InputError, InputFault
 from thresher.model.parts import PartKind
 from thresher.model.tomlfile import convert_list, parse_toml
+from thresher.model.vendors import Vendor
 
 _UNITS_FORMAT = "thresher-check-units/1"
 
@@ -82,7 +82,7 @@ class _Reading:
 
 
 def decode_check(check: MachineCheck, knowledge: CheckKnowledge) -> DecodedCheck:
-    """Decode a check by its vendor's layout; what no manual says is said to be unknown, never guessed."""
+    """Decode a check by its vendor's layout; what no manual says is reported to be unknown, never guessed."""
     status = check.status
     valid = bool(bits(status, 63, 63))
     reading = _by_vendor(check, knowledge)
@@ -142,11 +142,17 @@ def _as_intel(check: MachineCheck) -> _Reading:
     recovers = cap is None or bool(cap >> 24 & 1)
     has_misc = bool(bits(status, 59, 59))
     return _Reading(
-        code, intel.severity_of(status, recovers), unit, told.bank_words, told.model_words,
+        code,
+        intel.severity_of(status, recovers),
+        unit,
+        told.bank_words,
+        told.model_words,
         intel.status_fields(status, code, told.model_words, cap),
         intel.address_words(check.misc if has_misc and recovers else None),
-        intel.counted(status, cap), intel.threshold_state(status, cap) == 2, code.channel,
-    )  # fmt: skip
+        intel.counted(status, cap),
+        intel.threshold_state(status, cap) == 2,
+        code.channel,
+    )
 
 
 def _as_amd(check: MachineCheck, knowledge: CheckKnowledge) -> _Reading:
@@ -163,10 +169,16 @@ def _as_amd(check: MachineCheck, knowledge: CheckKnowledge) -> _Reading:
     lowest = bits(status, 29, 24)
     address = f"good to {1 << lowest} bytes" if scalable and bits(status, 58, 58) else ""
     return _Reading(
-        code, amd.severity_of(status), told.unit or code.unit, told.bank_words, told.error_words,
-        amd.status_fields(status, code, told.error_words, scalable), address,
-        channel=told.channel, chip_select=told.chip_select,
-    )  # fmt: skip
+        code,
+        amd.severity_of(status),
+        told.unit or code.unit,
+        told.bank_words,
+        told.error_words,
+        amd.status_fields(status, code, told.error_words, scalable),
+        address,
+        channel=told.channel,
+        chip_select=told.chip_select,
+    )
 
 
 def _common_flags(status: int) -> list[BitField]:
@@ -212,7 +224,7 @@ def _strip(name: str, value: int, fields: list[BitField]) -> Strip:
         low = each.high + 1 if each is not None else 0
         if highest >= low:
             gap = bits(value, highest, low)
-            whole.append(BitField(highest, low, "reserved", gap, "no meaning told for these bits"))
+            whole.append(BitField(highest, low, "reserved", gap, "these bits are not documented"))
         if each is not None:
             whole.append(each)
             highest = each.low - 1
@@ -226,7 +238,7 @@ def mcg_cap_fields(value: int) -> list[BitField]:
         return BitField(bit, bit, name, bits(value, bit, bit), yes if value >> bit & 1 else no)
 
     return [
-        flag(27, "local machine checks", "may be told to one thread only", "are told to all"),
+        flag(27, "local machine checks", "may be reported to one thread only", "are reported to all"),
         flag(26, "extended log", "firmware keeps a record", "no record of firmware"),
         flag(25, "firmware first", "firmware may take errors first", "no"),
         flag(24, "recovery", "some uncorrected errors can be recovered", "no recovery"),
@@ -242,10 +254,10 @@ def mcg_cap_fields(value: int) -> list[BitField]:
 def mcg_status_fields(value: int) -> list[BitField]:
     """Return the fields of IA32_MCG_STATUS (section "IA32_MCG_STATUS MSR")."""
     named = (
-        (3, "local", "told to this thread only", "told to all threads"),
+        (3, "local", "reported to this thread only", "reported to all threads"),
         (2, "in progress", "a machine check is being handled", "none is being handled"),
         (1, "instruction known", "the instruction at fault is the one interrupted", "not tied to an instruction"),
-        (0, "restart possible", "the program can go on where it was", "the program cannot go on"),
+        (0, "restart possible", "the program can continue where it was", "the program cannot continue"),
     )
     return [
         BitField(bit, bit, name, bits(value, bit, bit), yes if value >> bit & 1 else no) for bit, name, yes, no in named

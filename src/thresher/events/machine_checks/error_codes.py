@@ -7,14 +7,22 @@ Intel 64 and IA-32 Architectures Software Developer's Manual, volume 3B, chapter
 
 from dataclasses import dataclass
 
-from thresher.events.machine_checks.registers import CheckPlace, Unit, Vendor, bits
+from thresher.events.machine_checks.registers import CheckPlace, Unit, bits
+from thresher.model.vendors import Vendor
 
 _TRANSACTIONS = ("instruction", "data", "generic", "")
 _LEVELS = ("level 0", "level 1", "level 2", "generic level")
 _REQUESTS = (
-    "generic error", "generic read", "generic write", "data read", "data write", "instruction fetch", "prefetch",
-    "eviction", "snoop",
-)  # fmt: skip
+    "generic error",
+    "generic read",
+    "generic write",
+    "data read",
+    "data write",
+    "instruction fetch",
+    "prefetch",
+    "eviction",
+    "snoop",
+)
 _MEMORY_REQUESTS = ("generic", "memory read", "memory write", "address or command", "memory scrubbing")
 _PARTICIPATION = ("local processor originated", "local processor responded", "observed as third party", "generic")
 _SPACES = ("memory", "reserved", "input/output", "other")
@@ -92,7 +100,7 @@ def _request(code: int) -> str:
 def _memory_words(code: int) -> str:
     request, channel = bits(code, 6, 4), code & 0xF
     what = _MEMORY_REQUESTS[request] if request < len(_MEMORY_REQUESTS) else f"request type {request}"
-    where = "channel not told" if channel == 0xF else f"channel {channel}"
+    where = "channel unknown" if channel == 0xF else f"channel {channel}"
     extended = "memory used as cache" if code & 0x0200 else "memory controller"
     return f"{extended}, {what}, {where}"
 

@@ -18,16 +18,64 @@ _CORE_BANKS = {
 """Banks of a core since family 6, model 1AH (chapter "Interpreting …", the tables of banks of 06_1AH and later)."""
 _POWER_CONTROL = (Unit.POWER_CONTROL, "power control unit")
 _FIRST_WITH_CORE_BANKS = frozenset({0x1A, 0x1E, 0x1F, 0x2E, 0x25, 0x2C, 0x2F})
-_WITH_POWER_CONTROL = frozenset({
-    0x2A, 0x2D, 0x3A, 0x3E, 0x3C, 0x3F, 0x45, 0x46, 0x3D, 0x47, 0x4F, 0x56, 0x4E, 0x5E, 0x55, 0x8E, 0x9E, 0xA5, 0xA6,
-    0x66, 0x6A, 0x6C, 0x7D, 0x7E, 0x8C, 0x8D, 0xA7, 0x8F, 0xCF,
-})  # fmt: skip
+_WITH_POWER_CONTROL = frozenset(
+    {
+        0x2A,
+        0x2D,
+        0x3A,
+        0x3E,
+        0x3C,
+        0x3F,
+        0x45,
+        0x46,
+        0x3D,
+        0x47,
+        0x4F,
+        0x56,
+        0x4E,
+        0x5E,
+        0x55,
+        0x8E,
+        0x9E,
+        0xA5,
+        0xA6,
+        0x66,
+        0x6A,
+        0x6C,
+        0x7D,
+        0x7E,
+        0x8C,
+        0x8D,
+        0xA7,
+        0x8F,
+        0xCF,
+    }
+)
 """Models with the power control unit in bank 4 (06_2AH and later of the large core, without those that mix cores)."""
 _MIXED_CORES = frozenset({0x97, 0x9A, 0xB7, 0xBA, 0xBF, 0xAA, 0xAC, 0xC5, 0xC6})
 """Models that mix two kinds of cores: the names hold for the fast ones."""
-_SMALL_CORES = frozenset({
-    0x1C, 0x26, 0x27, 0x35, 0x36, 0x37, 0x4A, 0x4D, 0x4C, 0x5A, 0x5C, 0x5D, 0x5F, 0x7A, 0x86, 0x96, 0x9C, 0xBE,
-})  # fmt: skip
+_SMALL_CORES = frozenset(
+    {
+        0x1C,
+        0x26,
+        0x27,
+        0x35,
+        0x36,
+        0x37,
+        0x4A,
+        0x4D,
+        0x4C,
+        0x5A,
+        0x5C,
+        0x5D,
+        0x5F,
+        0x7A,
+        0x86,
+        0x96,
+        0x9C,
+        0xBE,
+    }
+)
 
 _LINK_2EH = {
     0x00: "no error of the control firmware",
@@ -45,7 +93,7 @@ _LINK_2EH = {
     0x71: "the watchdog of package sleep ran out (as first)",
     0x72: "the watchdog of package sleep ran out",
     0x7A: "the home agent's fail state changed",
-    0x81: "the die is too hot to go on, but can recover",
+    0x81: "the die is too hot to continue, but can recover",
 }
 _FIRMWARE_2DH = {
     0x0: "no error",
@@ -65,8 +113,8 @@ _MEMORY_2DH = {
     0x004: "parity error in the write buffer's byte enables",
     0x008: "corrected by patrol scrubbing",
     0x010: "found by patrol scrubbing, not corrected",
-    0x020: "corrected while a spare was taken in",
-    0x040: "not corrected while a spare was taken in",
+    0x020: "corrected while switching to a spare",
+    0x040: "not corrected while switching to a spare",
 }
 _SERVER_MEMORY_BANKS = {0x2D: range(8, 12), 0x3E: range(9, 17), 0x3F: range(9, 17), 0x4F: range(9, 17)}
 
@@ -120,7 +168,7 @@ def _model_words(family: int, model: int, bank: int | None, status: int) -> str:
 def severity_of(status: int, recovers: bool) -> CheckSeverity:
     """Return the class of a status; `recovers` when bits 56 and 55 have a meaning (IA32_MCG_CAP[24]).
 
-    Section "UCR Error Classification". Where IA32_MCG_CAP is not told, processors since 2008 have the bit.
+    Section "UCR Error Classification". Where IA32_MCG_CAP is not known, processors since 2008 have the bit.
     """
     if not bits(status, 63, 63):
         return CheckSeverity.NONE
@@ -137,7 +185,7 @@ def severity_of(status: int, recovers: bool) -> CheckSeverity:
 def counted(status: int, mcg_cap: int | None) -> int | None:
     """Return the count of corrected errors (bits 52:38), None where it does not hold.
 
-    It holds for corrected errors when IA32_MCG_CAP[10] is set; where that is not told, processors since 2008 have it.
+    It holds for corrected errors when IA32_MCG_CAP[10] is set; where that is not known, processors since 2008 have it.
     """
     if bits(status, 61, 61) or (mcg_cap is not None and not mcg_cap >> 10 & 1):
         return None
@@ -156,8 +204,8 @@ def status_fields(status: int, code: ErrorCode, model_words: str, mcg_cap: int |
     uncorrected = bits(status, 61, 61)
     fields: list[BitField] = []
     if uncorrected and (mcg_cap is None or mcg_cap >> 24 & 1):
-        fields.append(_flag(status, 56, "signalled", "told by a machine check", "found without one"))
-        fields.append(_flag(status, 55, "action required", "the program must not go on", "none needed at once"))
+        fields.append(_flag(status, 56, "signalled", "reported by a machine check", "found without one"))
+        fields.append(_flag(status, 55, "action required", "the program must not continue", "none needed at once"))
         fields.append(BitField(54, 53, "threshold", bits(status, 54, 53), "no meaning for uncorrected errors"))
         fields.append(BitField(52, 38, "corrected count", bits(status, 52, 38), "of corrected errors before this one"))
     else:
@@ -185,7 +233,7 @@ def misc_fields(misc: int) -> list[BitField]:
 
 
 def address_words(misc: int | None) -> str:
-    """Say what kind of address ADDR holds and how far it is good, by MISC; empty where MISC is not told."""
+    """Say what kind of address ADDR holds and how far it is good, by MISC; empty where MISC is not known."""
     if misc is None:
         return ""
     mode, lowest = _ADDRESS_MODES.get(bits(misc, 8, 6), "address of a reserved kind"), bits(misc, 5, 0)

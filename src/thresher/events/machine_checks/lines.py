@@ -1,4 +1,4 @@
-"""The lines in which kernels tell machine checks, put together into registers.
+"""The lines in which kernels report machine checks, put together into registers.
 
 Line formats: arch/x86/kernel/cpu/mce/core.c (`__print_mce`), drivers/edac/mce_amd.c, and the trace event `mce_record`
 (include/trace/events/mce.h).
@@ -9,7 +9,8 @@ from collections.abc import Iterable
 from dataclasses import replace
 
 from thresher.events.kernel_log import KernelRecord
-from thresher.events.machine_checks.registers import MachineCheck, Vendor
+from thresher.events.machine_checks.registers import MachineCheck
+from thresher.model.vendors import Vendor
 
 MARK = "[Hardware Error]"
 """What every line of a machine check in the log has."""
@@ -65,16 +66,25 @@ class MachineCheckAssembler:
         if start := _CPU_LINE.search(text):
             done = self.flush()
             self._pending = MachineCheck(
-                cpu=int(start[1]), mcg_status=int(start[2], 16), bank=int(start[3]), status=int(start[4], 16),
-                at=record.time, raw=(text,),
-            )  # fmt: skip
+                cpu=int(start[1]),
+                mcg_status=int(start[2], 16),
+                bank=int(start[3]),
+                status=int(start[4], 16),
+                at=record.time,
+                raw=(text,),
+            )
             return done
         if start := _AMD_LINE.search(text):
             done = self.flush()
             self._pending = MachineCheck(
-                cpu=int(start[1]), bank=int(start[5]), status=int(start[6], 16), at=record.time, vendor=Vendor.AMD,
-                cpuid=signature(int(start[2], 16), int(start[3], 16), int(start[4], 16)), raw=(text,),
-            )  # fmt: skip
+                cpu=int(start[1]),
+                bank=int(start[5]),
+                status=int(start[6], 16),
+                at=record.time,
+                vendor=Vendor.AMD,
+                cpuid=signature(int(start[2], 16), int(start[3], 16), int(start[4], 16)),
+                raw=(text,),
+            )
             return done
         if self._pending is None:
             return []
@@ -84,10 +94,15 @@ class MachineCheckAssembler:
         raw = (*pending.raw, text)[:_MOST_LINES]
         if last := _PROCESSOR_LINE.search(text):
             self._pending = replace(
-                pending, vendor=_VENDORS.get(int(last[1]), Vendor.UNKNOWN), cpuid=int(last[2], 16),
-                unix_time=int(last[3]), socket=int(last[4]), apic=int(last[5], 16),
-                microcode=int(last[6], 16) if last[6] else None, raw=raw,
-            )  # fmt: skip
+                pending,
+                vendor=_VENDORS.get(int(last[1]), Vendor.UNKNOWN),
+                cpuid=int(last[2], 16),
+                unix_time=int(last[3]),
+                socket=int(last[4]),
+                apic=int(last[5], 16),
+                microcode=int(last[6], 16) if last[6] else None,
+                raw=raw,
+            )
             return self.flush()
         if address := _AMD_ADDRESS.search(text):
             self._pending = replace(pending, address=int(address[1], 16), raw=raw)
@@ -100,10 +115,14 @@ class MachineCheckAssembler:
         elif told := dict(_REGISTER.findall(text)):
             value = {name: int(digits, 16) for name, digits in told.items()}
             self._pending = replace(
-                pending, tsc=value.get("TSC", pending.tsc), address=value.get("ADDR", pending.address),
-                misc=value.get("MISC", pending.misc), syndrome=value.get("SYND", pending.syndrome),
-                ipid=value.get("IPID", pending.ipid), raw=raw,
-            )  # fmt: skip
+                pending,
+                tsc=value.get("TSC", pending.tsc),
+                address=value.get("ADDR", pending.address),
+                misc=value.get("MISC", pending.misc),
+                syndrome=value.get("SYND", pending.syndrome),
+                ipid=value.get("IPID", pending.ipid),
+                raw=raw,
+            )
         elif pending.vendor is Vendor.AMD:
             self._pending = replace(pending, raw=raw)
         return []
@@ -129,13 +148,22 @@ def parse_trace_check(text: str, at: float | None) -> MachineCheck | None:
     address, misc, synd = (int(each, 16) for each in triple.groups()) if triple else (0, 0, 0)
     ipid = int(value["IPID"], 16) if "IPID" in value else 0
     return MachineCheck(
-        cpu=int(match[1]), bank=int(match[4]), status=status, at=at, mcg_cap=int(match[2], 16),
-        mcg_status=int(match[3], 16), address=address if status >> 58 & 1 else None,
-        misc=misc if status >> 59 & 1 else None, syndrome=synd or None, ipid=ipid or None, vendor=vendor,
+        cpu=int(match[1]),
+        bank=int(match[4]),
+        status=status,
+        at=at,
+        mcg_cap=int(match[2], 16),
+        mcg_status=int(match[3], 16),
+        address=address if status >> 58 & 1 else None,
+        misc=misc if status >> 59 & 1 else None,
+        syndrome=synd or None,
+        ipid=ipid or None,
+        vendor=vendor,
         tsc=int(value["TSC"], 16) if "TSC" in value else None,
         cpuid=int(processor[2], 16) if processor else None,
         unix_time=int(value["TIME"]) if value.get("TIME", "").isdigit() else None,
         socket=int(value["SOCKET"]) if value.get("SOCKET", "").isdigit() else None,
         apic=int(value["APIC"], 16) if "APIC" in value else None,
-        microcode=int(value["microcode"], 16) if "microcode" in value else None, raw=(text.strip(),),
-    )  # fmt: skip
+        microcode=int(value["microcode"], 16) if "microcode" in value else None,
+        raw=(text.strip(),),
+    )

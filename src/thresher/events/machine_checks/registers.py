@@ -4,14 +4,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from thresher.model.parts import PartKind
-
-
-class Vendor(StrEnum):
-    """Whose register layout holds; the kernel prints its own number for the vendor (0, 2, 9)."""
-
-    INTEL = "Intel"
-    AMD = "AMD"
-    UNKNOWN = "unknown"
+from thresher.model.vendors import Vendor
 
 
 class CheckPlace(StrEnum):
@@ -27,7 +20,7 @@ class CheckPlace(StrEnum):
 
 
 class Unit(StrEnum):
-    """The hardware that an error was found in, as far as the registers tell it; `units.toml` says what that means."""
+    """The hardware that an error was found in, as far as the registers report it; `units.toml` says what that means."""
 
     CORE = "core"
     CORE_CACHE = "cache of a core"
@@ -58,10 +51,10 @@ class CheckSeverity(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class MachineCheck:
-    """The registers of one machine check as they were told; None where they were not.
+    """The registers of one machine check as they were reported; None where they were not.
 
-    `core_type` is not told by the registers of processors that mix cores; names of banks hold for the fast ones there.
-    """
+    `core_type` is not known by the registers of processors that mix cores; names of banks hold for the fast ones
+    there."""
 
     cpu: int | None
     bank: int | None
@@ -118,7 +111,7 @@ class DecodedCheck:
 
     `unit_words` names the unit as the manual of this family does, empty where none is known; `level` is that of the
     cache or TLB; `corrected_count` None where the layout has no counter; `channel` and `chip_select` of memory where
-    told. `shares` and `causes` are what such an error points at.
+    reported. `shares` and `causes` are what such an error points at.
     """
 
     valid: bool

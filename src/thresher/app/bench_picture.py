@@ -1,0 +1,18 @@
+"""A picture of the Bench, drawn by the window's own code in a process of its own."""
+
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+from thresher.model.errors import EnvironmentFault
+
+
+def draw_bench(job: Path, out: Path) -> None:
+    """Draw the Bench of a stored job into a PNG, without a display. Raises EnvironmentFault when that fails."""
+    environment = os.environ | {"QT_QPA_PLATFORM": "offscreen"}
+    arguments = [sys.executable, "-m", "thresher.ui", "--stored", str(job), "--picture", str(out)]
+    done = subprocess.run(arguments, env=environment, capture_output=True, text=True, timeout=120, check=False)
+    if done.returncode:
+        last = done.stderr.strip().rpartition("\n")[2] or f"it ended with {done.returncode}"
+        raise EnvironmentFault(f"drawing {out}", last, "The Debian packages that Qt needs are listed in the README.")

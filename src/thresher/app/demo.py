@@ -1,0 +1,104 @@
+"""The demo bench: the repair bench of a small harbour town, with its jobs, its shelf and a machine seen before.
+
+Everything on it is made up. The machines are simulated machines; nothing of their runs is prepared, they are run live.
+"""
+
+import shutil
+import time
+from pathlib import Path
+
+from thresher.inventory.identity import machine_key
+from thresher.inventory.machine import read_inventory
+from thresher.journal.jobfile import create_job
+from thresher.model.errors import EnvironmentFault
+from thresher.model.job import FIELDS
+from thresher.model.job import JOB_FILE_ENDING as ENDING
+from thresher.model.parts import Fact, Part, PartKind
+from thresher.shop.store import (
+    MachineFile,
+    Shelf,
+    ShopPart,
+    Visit,
+    machine_path,
+    shelf_path,
+    write_machine,
+    write_shelf,
+)
+from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.scenario import load_scenario, shipped_scenarios
+
+_DAY_S = 86_400.0
+_JOBS: dict[str, dict[str, str]] = {
+    "boatyard-plotter": {
+        "words": "Got more memory from a friend. Since then the update stops half way and says a file is damaged.",
+        "symptoms": "will not finish an installation\tevery time\tstops between 40 and 70 per cent\nsince a new part",
+        "expected_memory": "2 x 16 GB 5600",
+        "expected_drives": "500 GB, 2 TB",
+        "minutes": "45",
+    },
+    "ferry-office": {
+        "words": "Yearly cleaning before the season. Nothing wrong that we know of.",
+        "expected_memory": "8 GB",
+    },
+    "lighthouse-playout": {
+        "words": "Goes black in the middle of the news and starts again. Worse since the summer. Never in the morning.",
+        "symptoms": "resets under load\tafter 20 to 40 min\tmost often in the evening news\nworse when warm",
+        "expected_processor": "Tern 8-460",
+        "expected_memory": "2 x 16 GB 5600",
+        "expected_drives": "1 TB",
+        "expected_graphics": "Lumen L40",
+    },
+}
+"""What the customers say and what the invoices list, the last one the one that is opened."""
+
+_SHELF = (
+    ShopPart(tag="SHOP-M1", kind=PartKind.MEMORY, name="Mussel Bank MB-16D5-5600", proved="2026-03-02"),
+    ShopPart(tag="SHOP-M2", kind=PartKind.MEMORY, name="Mussel Bank MB-8D4-3200", proved="2026-02-11"),
+    ShopPart(tag="SHOP-P1", kind=PartKind.PROCESSOR, name="Tern 6-420", proved="2026-01-20", note="for QB-50, QB-70"),
+    ShopPart(tag="SHOP-S1", kind=PartKind.POWER, name="Brackwater 650", proved="2026-03-02"),
+    ShopPart(tag="SHOP-G1", kind=PartKind.GRAPHICS, name="Lumen L10", note="picture only, no load"),
+)
+
+
+def prepare_demo_bench(folder: Path, fresh: bool) -> tuple[Path, Path]:
+    """Make what is not there yet of the demo bench; return the job to open and the shop's folder.
+
+    With `fresh` everything on it is made again. Raises EnvironmentFault.
+    """
+    jobs, shop = folder / "jobs", folder / "shop"
+    try:
+        if fresh and folder.exists():
+            shutil.rmtree(folder)
+        jobs.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise EnvironmentFault(
+            f"preparing the demo bench in {folder}", error.strerror or str(error), "Choose another XDG_DATA_HOME."
+        ) from error
+    if not shelf_path(shop).exists():
+        write_shelf(shop, Shelf(parts=_SHELF))
+    _note_earlier_visit(shop)
+    path = jobs
+    for model, fields in _JOBS.items():
+        scenario = load_scenario(shipped_scenarios()[model])
+        path = jobs / f"{scenario.job}-{model}{ENDING}"
+        if not path.exists():
+            own = {"number": scenario.job, "machine": scenario.title, "symptoms": "\n".join(scenario.symptoms)}
+            create_job(path, own | {name: text for name, text in fields.items() if name in FIELDS} | {"model": model})
+    return path, shop
+
+
+def _note_earlier_visit(shop: Path) -> None:
+    """The boatyard's machine was here two years ago, with a second drive that is gone today."""
+    system = SimulatedMachine(load_scenario(shipped_scenarios()["boatyard-plotter"]), speed=0.0)
+    inventory = read_inventory(system)
+    key = machine_key(inventory)
+    if key is None or machine_path(shop, key).exists():
+        return
+    charts = (
+        Fact("size", "2000 GB", "/sys/block/sda/size"),
+        Fact("serial", "SB2K-000917", "/sys/block/sda/device/serial"),
+    )
+    second = Part("drive sda", PartKind.DRIVE, "Slipway B2 2TB", "sda", charts)
+    kept = tuple(part for part in inventory.parts if part.tag != "memory B2")
+    visit = Visit(wall=time.time() - 700 * _DAY_S, job="0288-boatyard", number="0288", parts=(*kept, second))
+    write_machine(shop, key, MachineFile(name=inventory.name, visits=(visit,)))

@@ -1,0 +1,97 @@
+"""A stored job as a window would have seen it: the snapshot and history that the engine itself would give."""
+
+import os
+
+from thresher.engine.run.step_kinds import steps_of
+from thresher.journal.jobfile import ENDING_INTERRUPTED, JobFile, Readings, StoredRun
+from thresher.model.errors import EnvironmentFault
+from thresher.model.findings import FindingKind, Severity
+from thresher.model.job import parse_complaints
+from thresher.model.run_states import Ending, RunState, outcome_of
+from thresher.model.verdict import Verdict
+from thresher.protocol.answers import Snapshot
+from thresher.protocol.intake import Intake
+from thresher.protocol.status import EngineHealth, PlanItem, RunStatus
+from thresher.protocol.wire import VERSION
+
+
+def stored_snapshot(stored: JobFile, verdict: Verdict) -> Snapshot:
+    """Return the snapshot of a job's last run. Raises EnvironmentFault when it has none."""
+    run = _last_run(stored)
+    job = stored.job()
+    readings = stored.readings(run)
+    return Snapshot(
+        version=VERSION,
+        pid=os.getpid(),
+        job=job,
+        job_file=str(stored.path),
+        machine=run.machine,
+        kind="stored job",
+        speed=1.0,
+        channels=run.channels,
+        unknown=run.machine.unknown,
+        wall_offset=run.began_wall - run.began_at,
+        sheet=run.sheet,
+        run=_status(stored, run),
+        tape=tuple(stored.tape(run)),
+        findings=(*stored.findings(run), *stored.findings_outside()),
+        verdict=verdict,
+        symptoms=tuple(each.text for each in parse_complaints(job.get("symptoms", ""))),
+        health=EngineHealth(len(run.channels), 1.0, 0.0, readings.late, None, 0, None, "stored job, read only"),
+        last_event=0,
+        intake=Intake(instances=stored.part_instances(), baseline=stored.baseline()),
+    )
+
+
+def stored_history(stored: JobFile) -> Readings:
+    """Return all ticks of a job's last run."""
+    return stored.readings(_last_run(stored))
+
+
+def _last_run(stored: JobFile) -> StoredRun:
+    runs = stored.runs()
+    if not runs:
+        raise EnvironmentFault(f"showing the job file {stored.path}", "it holds no run", "Start one first.")
+    return runs[-1]
+
+
+def _status(stored: JobFile, run: StoredRun) -> RunStatus:
+    findings = stored.findings(run)
+    minutes = sum(exposure.minutes for exposure in stored.exposures(run))
+    last = run.ended_at if run.ended_at is not None else (stored.last_tick_at(run) or run.began_at)
+    interruption = stored.interruption(run)
+    ending = Ending(run.ending) if run.ending and not interruption else Ending.INTERRUPTED
+    return RunStatus(
+        state=RunState.ENDED.value,
+        title=run.title,
+        run=run.number,
+        run_at=last - run.began_at,
+        began_at=run.began_at,
+        length_s=max(run.sheet.length_s, last - run.began_at),
+        plan=_plan(stored, run),
+        mismatches=sum(each.count for each in findings if each.kind is FindingKind.WRONG_RESULT),
+        faults=sum(each.severity is Severity.FAULT for each in findings),
+        corrected=sum(each.kind is FindingKind.CORRECTED_CHECK for each in findings),
+        loaded_s=minutes * 60.0,
+        ending=ENDING_INTERRUPTED if interruption else str(run.ending),
+        ending_detail=interruption or str(run.ending_detail),
+        outcome=outcome_of(ending, len(findings), minutes).value,
+    )
+
+
+def _plan(stored: JobFile, run: StoredRun) -> tuple[PlanItem, ...]:
+    """The plan with the times at which its steps really began and ended, as far as they came."""
+    real: dict[int, tuple[float, float]] = {}
+    for block in stored.blocks(run):
+        end = block.ended_at if block.ended_at is not None else (stored.last_tick_at(run) or block.began_at)
+        real[block.index] = (block.began_at - run.began_at, end - run.began_at)
+    items = []
+    before = 0.0
+    for index, item in enumerate(step.plan_item() for step in steps_of(run.sheet)):
+        start, end = real.get(index, (before, item.end_s))
+        if item.gate and index + 1 in real:
+            end = real[index + 1][0]
+        state = "done" if index in real or item.gate else "coming"
+        items.append(PlanItem(item.gate, item.row, item.title, start, max(start, end), state))
+        before = max(start, end)
+    return tuple(items)

@@ -1,0 +1,44 @@
+"""Making an engine for a machine, for the window and the command line alike."""
+
+from pathlib import Path
+
+from thresher.app.paths import bench_folder, new_job_path
+from thresher.engine.assembly import open_engine
+from thresher.engine.engine import Engine
+from thresher.engine.run.sheet_file import load_sheet, shipped_sheets
+from thresher.machine.hardware_names import HardwareNames
+from thresher.model.port import System
+from thresher.model.sheet import RunSheet
+from thresher.simulator.machine import SimulatedMachine
+
+DEMO_SCENARIO = "lighthouse-playout"
+DEMO_SHEET = "reset-hunt-short"
+LIVE_SHEET = "short-round"
+
+
+def sheet_named(name: str) -> RunSheet:
+    """Return the run sheet that a person named: one that ships, or a file. Raises InputError."""
+    return load_sheet(shipped_sheets().get(name, Path(name)))
+
+
+def make_engine(
+    system: System,
+    job: Path | None,
+    interval_s: float = 1.0,
+    shop: Path | None = None,
+    scenario: str = "",
+) -> Engine:
+    """Return an engine for a machine and a job file (a new one when none is given). Raises ThresherError.
+
+    `shop` is the folder of what the shop keeps, that of this user when none is given; `scenario` names
+    the simulated machine, so that the job can be opened with it again.
+    """
+    fields = {"machine": system.name}
+    simulated = isinstance(system, SimulatedMachine)
+    if isinstance(system, SimulatedMachine):
+        found = system.scenario
+        fields = {"number": found.job, "machine": found.title, "symptoms": "\n".join(found.symptoms)}
+        fields |= {"model": scenario}
+    keep = shop or bench_folder(simulated) / "shop"
+    path = job or new_job_path(system.name, simulated)
+    return open_engine(system, path, fields, interval_s, keep, HardwareNames())

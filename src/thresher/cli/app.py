@@ -1,0 +1,98 @@
+"""All verbs together, and what happens when one fails."""
+
+import sys
+import traceback
+from collections.abc import Sequence
+
+import typer
+
+from thresher.cli.exit_codes import COULD_NOT
+from thresher.cli.renamed import with_present_names
+from thresher.cli.verbs.bad_pages import bad_pages
+from thresher.cli.verbs.bench_speed import bench_speed
+from thresher.cli.verbs.capture import capture
+from thresher.cli.verbs.decode import decode
+from thresher.cli.verbs.demo import demo
+from thresher.cli.verbs.engine import engine
+from thresher.cli.verbs.import_log import import_log
+from thresher.cli.verbs.inventory import inventory
+from thresher.cli.verbs.prove import prove
+from thresher.cli.verbs.report import report
+from thresher.cli.verbs.run import run
+from thresher.cli.verbs.scenario import scenario_app
+from thresher.cli.verbs.verdict import verdict
+from thresher.cli.verbs.watch import watch
+from thresher.cli.verbs.window import window
+from thresher.model.errors import BugError, ThresherError
+
+ABOUT = """Stress, readings, machine checks and a reasoned verdict for the PC repair bench.
+
+Without a command it opens the window on this computer.
+
+\b
+Examples:
+  thresher inventory                     what this machine is
+  thresher watch --seconds 60            readings for a minute
+  thresher run short-round               three minutes of verified load
+  thresher decode dmesg.txt              a kernel log into findings
+  thresher verdict JOB                   which part, how sure, and why
+  thresher run reset-hunt-short --simulate lighthouse-playout --speed 0
+
+Every command ends with 0 (fine), 1 (faults found) or 2 (could not do it)."""
+
+VERBS = (
+    ("demo", demo),
+    ("inventory", inventory),
+    ("watch", watch),
+    ("run", run),
+    ("decode", decode),
+    ("verdict", verdict),
+    ("bad-pages", bad_pages),
+    ("report", report),
+    ("import", import_log),
+    ("capture", capture),
+    ("prove", prove),
+    ("bench-speed", bench_speed),
+)
+"""In the order in which `--help` lists them; a new verb is a file in `verbs` and a row here."""
+
+
+def make_app() -> typer.Typer:
+    """Return the command line with all its verbs."""
+    # plain help: the framed one takes a quarter of a second to load
+    app = typer.Typer(
+        help=ABOUT, no_args_is_help=False, add_completion=False, pretty_exceptions_enable=False, rich_markup_mode=None
+    )
+    app.callback(invoke_without_command=True)(window)
+    for name, verb in VERBS:
+        app.command(name)(verb)
+    app.add_typer(scenario_app(), name="scenario")
+    app.command("engine", hidden=True)(engine)
+    return app
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run the command line and return the exit code. Errors are printed in words; no traceback reaches a user."""
+    given, notes = with_present_names(list(sys.argv[1:] if arguments is None else arguments))
+    for note in notes:
+        typer.echo(note, err=True)
+    try:
+        made = make_app()(args=given, prog_name="thresher", standalone_mode=False)
+    except typer.Exit as ended:
+        return int(ended.exit_code)
+    except typer.Abort:
+        return _failed("Cancelled.")
+    except ThresherError as error:
+        return _failed(str(error))
+    except KeyboardInterrupt:
+        return _failed("Interrupted.")
+    except Exception as error:  # noqa: BLE001 (the last boundary of the process: a bug ends in words, not in a traceback)
+        if hasattr(error, "format_message"):  # the option parser's own errors bring their words
+            return _failed(f"{error.format_message()}\nTry 'thresher --help'.")
+        return _failed(str(BugError.of(error, traceback.format_exception(error))))
+    return made if isinstance(made, int) else 0
+
+
+def _failed(words: str) -> int:
+    typer.echo(words, err=True)
+    return COULD_NOT

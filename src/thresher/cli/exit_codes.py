@@ -1,0 +1,3 @@
+"""How every verb ends."""
+
+FINE, FAULTS, COULD_NOT = 0, 1, 2

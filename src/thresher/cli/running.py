@@ -1,0 +1,56 @@
+"""Carrying out a run in the terminal: the tape line by line, and Ctrl+C that stops in order."""
+
+import signal
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from thresher.app import wiring
+from thresher.cli.output import say
+from thresher.engine.engine import Engine
+from thresher.model.sheet import clock_text
+from thresher.protocol.events import EngineEvent, TapeEvent
+from thresher.protocol.status import RunStatus
+
+
+@contextmanager
+def interrupt_stops(engine: Engine) -> Iterator[None]:
+    """Let Ctrl+C and SIGTERM stop the run in order instead of tearing the process down."""
+
+    def on_signal(_number: int, _frame: object) -> None:
+        engine.quit()
+
+    before = {number: signal.signal(number, on_signal) for number in (signal.SIGINT, signal.SIGTERM)}
+    try:
+        yield
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
+
+
+def say_not_read(engine: Engine) -> None:
+    """Print every source that could not be read, with its reason."""
+    for fact in engine.unknown:
+        say(f"Not read: {fact.name}: {fact.value} ({fact.source})")
+
+
+def carry_out(engine: Engine, sheet: str, quiet: bool) -> RunStatus:
+    """Carry out a run sheet, printing the tape unless `quiet`, and return how the run ended."""
+
+    def on_event(event: EngineEvent) -> None:
+        if isinstance(event, TapeEvent) and not quiet:
+            entry = event.entry
+            at = clock_text(entry.run_at) if entry.run_at is not None else "       "
+            say(f"{at}  {entry.code or '     '}  {entry.title}: {entry.detail}")
+
+    engine.subscribe(on_event)
+    if not quiet:
+        say_not_read(engine)
+    parsed = wiring.sheet_named(sheet)
+    with interrupt_stops(engine):
+        status = engine.run_to_end(parsed)
+    if engine.conductor.active:
+        sentence = engine.stop()
+        if not quiet:
+            say(f"Stopped: {sentence}")
+        status = engine.status()
+    return status

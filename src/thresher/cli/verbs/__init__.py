@@ -1,0 +1,1 @@
+"""The verbs of the command line, one file each."""

@@ -1,0 +1,28 @@
+"""`thresher verdict`."""
+
+from pathlib import Path
+
+import typer
+
+from thresher.cli.exit_codes import FAULTS, FINE
+from thresher.cli.options import Json, Shop
+from thresher.cli.output import say, say_json
+
+
+def verdict(job: Path, shop: Shop = None, json: Json = False) -> None:
+    """Show suspects, decision and next test of a job file."""
+    from thresher.app import stored_verdict
+    from thresher.cli.printing import print_verdict
+    from thresher.journal.jobfile import JobFile
+
+    with JobFile(job, read_only=True) as stored:
+        result = stored_verdict.job_verdict(stored, shop or stored_verdict.shop_of(stored))
+        interrupted = [sentence for run in stored.runs() if (sentence := stored.interruption(run))]
+    if json:
+        say_json(result)
+    else:
+        for sentence in interrupted:
+            say(f"A run was {sentence}.")
+        print_verdict(result)
+        say(f"Next: {result.suspects[0].next_step}")
+    raise typer.Exit(FAULTS if result.suspects[0].kind is not None else FINE)

@@ -1,0 +1,178 @@
+"""Putting an engine together: what the machine is, what the job file holds, and the services that work on both."""
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from thresher.decoding.recognise import load_tables
+from thresher.diagnosis.knowledge import load_knowledge
+from thresher.engine.engine import Engine, EngineParts
+from thresher.engine.run.conductor import Conductor
+from thresher.engine.run.context import RunContext
+from thresher.engine.run.kernels import KernelReport, Kernels
+from thresher.engine.run.record import Record
+from thresher.engine.run.team_findings import Storms
+from thresher.engine.services.added_evidence import AddedEvidence
+from thresher.engine.services.decisions import DecisionService
+from thresher.engine.services.intake import IntakeService
+from thresher.engine.services.job import JobService
+from thresher.engine.services.job_fields import JobFields
+from thresher.engine.services.machine import MachineService
+from thresher.engine.services.sheets import SheetService
+from thresher.engine.services.trials import TrialService
+from thresher.engine.services.verdicts import VerdictService
+from thresher.engine.watch.errors import EventWatch
+from thresher.engine.watch.readings import Watchers
+from thresher.engine.watch.sensors import SensorWatch
+from thresher.engine.watch.stalls import StallWatch
+from thresher.inventory.machine import read_inventory
+from thresher.inventory.names import Lookup
+from thresher.inventory.processor import allowed_clock_ghz
+from thresher.journal.jobfile import JobFile
+from thresher.journal.writer import JournalWriter
+from thresher.model.decisions import Decisions
+from thresher.model.errors import InputError, InputFault
+from thresher.model.findings import Finding, Severity
+from thresher.model.parts import PartInstance
+from thresher.model.port import System, SystemKind, optional_text
+from thresher.model.trials import Book
+from thresher.model.verdict import Exposure
+from thresher.sensors.discovery import discover
+from thresher.sensors.sampler import Sampler
+
+
+@dataclass(frozen=True, slots=True)
+class _Stored:
+    """What the job file already holds."""
+
+    interrupted: list[str]
+    runs: int
+    findings: list[Finding]
+    exposures: list[Exposure]
+    exposures_outside: list[Exposure]
+    fields: dict[str, str]
+    instances: tuple[PartInstance, ...]
+    book: Book | None
+    decisions: Decisions
+
+
+def _read_stored(path: Path) -> _Stored:
+    with JobFile(path) as stored:
+        interrupted = stored.recover()
+        runs = stored.runs()
+        findings = [finding for run in runs for finding in stored.findings(run)]
+        return _Stored(
+            interrupted,
+            len(runs),
+            findings + stored.findings_outside(),
+            [exposure for run in runs for exposure in stored.exposures(run)],
+            stored.exposures_outside(),
+            stored.job(),
+            stored.part_instances(),
+            stored.book(),
+            stored.decisions(),
+        )
+
+
+def open_engine(
+    system: System,
+    job_path: Path,
+    job: dict[str, str] | None = None,
+    interval_s: float = 1.0,
+    shop: Path | None = None,
+    lookup: Lookup | None = None,
+) -> Engine:
+    """Read what the machine is, open the job file, and return an engine on both.
+
+    `job` holds fields for a new job; what a job file already has comes before them. `shop` is the folder of what the
+    shop keeps over its jobs, None to keep nothing. `lookup` names parts by the hardware database. Raises
+    EnvironmentFault or InputError.
+    """
+    if not 0.1 <= interval_s <= 60.0:
+        raise InputError("sampling", [InputFault("interval", f"expected 0.1 to 60 seconds, found {interval_s:g}")])
+    writer = JournalWriter(job_path)
+    try:
+        return _assemble(system, writer, job or {}, interval_s, shop, lookup)
+    except BaseException:
+        writer.close()  # so that the job file is not left locked
+        raise
+
+
+def _assemble(
+    system: System,
+    writer: JournalWriter,
+    job: dict[str, str],
+    interval_s: float,
+    shop: Path | None,
+    lookup: Lookup | None,
+) -> Engine:
+    job_path = writer.path
+    found = read_inventory(system, lookup)
+    discovery = discover(system, found)
+    sampler = Sampler(system, discovery)
+    watchers = Watchers(sampler.channels, allowed_clock_ghz(found))
+    record = Record(system, writer, found, sampler.channels)
+    stored = _read_stored(job_path)
+    record.findings += stored.findings
+    # a simulated machine's workers are small and need no compiler; a directory of files runs no loads
+    kernels = KernelReport(record, Kernels() if system.kind is SystemKind.LIVE else None)
+    stalls = StallWatch(system, record)
+    context = RunContext(system, record, watchers, Storms(), stalls, kernels.state, interval_s)
+    conductor = Conductor(context, stored.runs)
+    conductor.past_exposures += stored.exposures
+    fields = JobFields(job | stored.fields)
+    record.writer.set_job(fields.fields)
+    intake = IntakeService(system, shop, found, sampler.channels, job_path.name, stored.instances)
+    record.writer.set_part_instances(intake.instances)
+    knowledge = load_knowledge()
+    sensors = SensorWatch(system, record, sampler)
+    machine = MachineService(system, record, watchers, sensors, intake, fields)
+    added = AddedEvidence(system, record)
+    added.use += stored.exposures_outside
+    trials = TrialService(record, stored.book, intake.instances, intake.shelf.parts)
+    decisions = DecisionService(system, record, stored.decisions, shop, knowledge)
+    machine.apply()
+    for sentence in stored.interrupted:
+        record.note(sentence, "all up to its last row is in the job file", Severity.WARNING, "E-901")
+    events = EventWatch(system, record, machine.inventory, load_tables())
+    unknown = (*machine.inventory.unknown, *discovery.unknown, *events.unknown)
+    engine = Engine(
+        EngineParts(
+            system=system,
+            record=record,
+            sampler=sampler,
+            watchers=watchers,
+            sensors=sensors,
+            events=events,
+            kernels=kernels,
+            conductor=conductor,
+            intake=intake,
+            machine=machine,
+            jobs=JobService(record, fields, intake, machine, knowledge),
+            sheets=SheetService(record, conductor, intake, machine),
+            added_evidence=added,
+            trials=trials,
+            decisions=decisions,
+            verdicts=VerdictService(record, conductor, fields, added, trials, decisions, intake),
+            unknown=unknown,
+            boot_id=optional_text(system, "/proc/sys/kernel/random/boot_id") or "unknown",
+            interval_s=interval_s,
+        )
+    )
+    _report_opening(engine, record, system)
+    return engine
+
+
+def _report_opening(engine: Engine, record: Record, system: System) -> None:
+    """Write on the tape what there is to say before the first tick."""
+    label = "simulated; " if engine.inventory.simulated else ""
+    unread = f"; {len(engine.unknown)} sources could not be read" if engine.unknown else ""
+    interval = f"every {engine.health().interval_s:g} s"
+    record.note(f"Bench open: {system.name}", f"{label}{len(engine.channels)} channels {interval}{unread}")
+    engine.events.report_earlier()
+    for problem in engine.intake.notes:
+        record.note(problem.title, problem.detail, Severity.WARNING, problem.code)
+    for question in engine.trials.asked:
+        detail = f"{question}; correct the book of trials, or the machine's parts"
+        record.note("The book of trials and the machine differ", detail, Severity.WARNING)
+    engine.machine.report_doubts()
+    engine.machine.note_visit()

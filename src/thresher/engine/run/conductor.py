@@ -1,0 +1,227 @@
+"""Carrying out a run sheet: its steps in their order, the limits, and the end.
+
+The engine calls `pace`, then `advance` once a tick; everything here happens on its thread. What a step does is left to
+the steps (`steps.py`), what stops a run to `run_limits.py`.
+"""
+
+from thresher.engine.run.context import RunContext
+from thresher.engine.run.load_step import paced_blocks
+from thresher.engine.run.run import Run
+from thresher.engine.run.run_limits import findings_of_run, trip_reason
+from thresher.engine.run.step_kinds import steps_of
+from thresher.engine.run.steps import StepState
+from thresher.engine.run.team_findings import finding_of_reset
+from thresher.loads.team.events import StopReport
+from thresher.loads.team.team import Team, TeamState
+from thresher.model.channels import Tick
+from thresher.model.errors import EnvironmentFault
+from thresher.model.findings import CORRECTED_KINDS, Severity
+from thresher.model.port import SystemKind
+from thresher.model.run_states import Ending, Outcome, RunState, outcome_of
+from thresher.model.sheet import RunSheet, clock_text
+from thresher.model.verdict import Exposure
+from thresher.protocol.events import PlanEvent
+from thresher.protocol.status import RunStatus
+
+_INTENT_WAIT_S = 2.0
+
+
+class Conductor:
+    """Carries out one run after the other on one machine."""
+
+    def __init__(self, context: RunContext, runs: int) -> None:
+        """`runs` is how many runs the job file already holds."""
+        self._context = context
+        self._record = context.record
+        self._next_run = runs + 1
+        self.past_exposures: list[Exposure] = []
+        self.sheet: RunSheet | None = None
+
+    @property
+    def run(self) -> Run | None:
+        """The run in progress or ended last."""
+        return self._record.run
+
+    @property
+    def active(self) -> bool:
+        """Whether a run is in progress."""
+        return self.run is not None and self.run.active
+
+    @property
+    def preparing(self) -> bool:
+        """Whether references are being made."""
+        return self.run is not None and self.run.state is RunState.PREPARING
+
+    def put_sheet(self, sheet: RunSheet) -> None:
+        """Put a sheet on the bench, to be started. Raises EnvironmentFault while a run is in progress."""
+        self._record.check_idle("changing the run sheet")
+        self.sheet = sheet
+        self._record.run = None
+        self._record.publish(PlanEvent(sheet, self.status()))
+
+    def start(self, boot_id: str) -> None:
+        """Start the sheet on the bench. Raises EnvironmentFault when there is none, one runs, or loads cannot run."""
+        if self.sheet is None:
+            raise EnvironmentFault("starting a run", "no run sheet is on the bench", "Open one first.")
+        self._record.check_idle("starting a run")
+        if self._context.system.kind is SystemKind.TREE:
+            remedy = "Loads need this computer or a simulated machine."
+            raise EnvironmentFault("starting a run", "this machine is a directory of files", remedy)
+        at, writer = self._context.now(), self._record.writer
+        cores = {cpu.cpu: cpu.core for cpu in self._record.inventory.cpus}
+        steps = steps_of(self.sheet)
+        run = Run(self._next_run, self.sheet, at, self._record.hottest(), cores, steps)
+        self._next_run += 1
+        self._record.run = run
+        channels, wall = self._record.channels, self._context.system.wall()
+        writer.begin_run(run.number, self.sheet, self._record.inventory, channels, boot_id, at, wall)
+        writer.settle(_INTENT_WAIT_S)
+        run.change(RunState.WAITING if steps[0].holds_later else RunState.BETWEEN)
+        self._record.note(f"Run {run.number} begins", f"{self.sheet.title}, planned {clock_text(self.sheet.length_s)}")
+
+    def stop(self) -> str:
+        """Stop the run at once and return how many workers have ended."""
+        return self._end(Ending.STOPPED, "stopped by hand") if self.active else "nothing was running"
+
+    def close(self) -> None:
+        """End a run in progress because the engine closes."""
+        if self.active:
+            self._end(Ending.STOPPED, "the engine was closed")
+
+    def cannot_go_on(self, error: EnvironmentFault) -> None:
+        """End the run in order because the surroundings forbid it, and say why."""
+        self._record.note("The run could not continue", str(error), Severity.WARNING)
+        self._end(Ending.COULD_NOT_RUN, str(error))
+
+    def pace(self) -> None:
+        """Let the workers of a simulated machine do the beats of one tick."""
+        if self.active and self.run is not None:
+            self._context.system.pacing.pace(paced_blocks(self.run), self._context.interval_s)
+
+    def poll(self) -> None:
+        """Process what the workers report."""
+        run = self.run
+        if run is None:
+            return
+        for step in run.running():
+            step.poll(run, self._context)
+        if run.state is RunState.PREPARING:
+            self._settle_state(run)
+
+    def advance(self, tick: Tick) -> None:
+        """Take the run on by one tick. Raises EnvironmentFault when it cannot continue."""
+        run = self.run
+        if run is None or not run.active:
+            return
+        self._record.writer.add_tick(run.number, tick)
+        run.note_hottest(tick.at, self._record.hottest())
+        self.poll()
+        if self._machine_reset(run) or self._tripped(run, tick):
+            return
+        self._context.storms.release(tick.at, self._record.find)
+        for step in list(run.steps):
+            if run.is_due(step, tick.at):
+                step.begin(run, self._context, tick.at)
+            if step.state is StepState.RUNNING:
+                step.advance(run, self._context, tick)
+        self._settle_state(run)
+        if all(step.state is StepState.DONE for step in run.steps):
+            self._end(Ending.FINISHED, "carried out to its end")
+
+    def _settle_state(self, run: Run) -> None:
+        """Let the run's state follow from its steps: a gate before a block that prepares, that before loading."""
+        states = {step.run_state for step in run.running()}
+        for state in (RunState.WAITING, RunState.PREPARING, RunState.LOADING):
+            if state in states:
+                run.change(state)
+                return
+        run.change(RunState.BETWEEN)
+
+    def _machine_reset(self, run: Run) -> bool:
+        """Whether a simulated machine has reset itself, which ends the run as it would end a real one."""
+        if not self._context.system.pacing.take_reset():
+            return False
+        titles = ", ".join(step.title for step in run.running() if step.team is not None) or "no load"
+        when = clock_text(run.run_at(self._context.now()))
+        self._record.find(finding_of_reset(f"{titles}, {when} into the run", self._context.now()))
+        self._end(Ending.INTERRUPTED, "the machine reset itself")
+        return True
+
+    def _tripped(self, run: Run, tick: Tick) -> bool:
+        reason = trip_reason(self._record, self._context.watchers, run, tick)
+        if reason:
+            self._record.note("Limit: run stopped", reason, Severity.WARNING)
+            self._end(Ending.TRIPPED, reason)
+        return bool(reason)
+
+    def _end(self, ending: Ending, detail: str) -> str:
+        run = self.run
+        assert run is not None
+        at = self._context.now()
+        if run.state is not RunState.STOPPING:
+            run.change(RunState.STOPPING)
+        how = "carried out" if ending is Ending.FINISHED else "stopped"
+        ended = [step.end(run, self._context, at, how) for step in run.running()]
+        run.ending, run.ending_detail = ending, detail
+        run.change(RunState.ENDED)
+        self.past_exposures += run.exposures()
+        run.exposure_minutes.clear()
+        outcome = self._outcome(run)
+        self._record.writer.end_run(run.number, at, ending.value, detail)
+        self._record.note(f"Run {run.number} {ending.value}: {outcome.value}", detail)
+        self._record.changed = True
+        return StopReport.together([report for report in ended if report is not None])
+
+    def _outcome(self, run: Run) -> Outcome:
+        if run.ending is None:
+            return Outcome.NOT_FINISHED
+        minutes = sum(each.minutes for each in self.past_exposures if each.run == run.number)
+        return outcome_of(run.ending, len(findings_of_run(self._record, run)), minutes)
+
+    def _teams(self) -> list[Team]:
+        return [step.team for step in self.run.steps if step.team is not None] if self.run else []
+
+    def busy_cores(self) -> frozenset[int]:
+        """Return the cores that a load runs on now."""
+        if self.run is None:
+            return frozenset()
+        running = [team for team in self._teams() if team.state is TeamState.RUNNING]
+        return frozenset(self.run.cores.get(cpu, cpu) for team in running for cpu in team.cpus())
+
+    def exposures(self) -> list[Exposure]:
+        """Return the time under load of all runs of the job."""
+        return [*self.past_exposures, *(self.run.exposures() if self.run else [])]
+
+    def status(self) -> RunStatus:
+        """Return where the run is."""
+        run = self.run
+        if run is None:
+            if self.sheet is None:
+                return RunStatus()
+            plan = tuple(step.plan_item() for step in steps_of(self.sheet))
+            return RunStatus(title=self.sheet.title, length_s=self.sheet.length_s, plan=plan)
+        mine = findings_of_run(self._record, run)
+        loaded = sum(each.minutes for each in self.exposures() if each.run == run.number)
+        teams = self._teams()
+        return RunStatus(
+            state=run.state.value,
+            title=run.sheet.title,
+            run=run.number,
+            run_at=run.run_at(self._context.now()),
+            began_at=run.began_at,
+            length_s=run.length_s,
+            plan=run.plan(),
+            workers_started=sum(team.size for team in teams),
+            workers_running=sum(team.alive for team in teams),
+            beats=run.beats_before + sum(team.beats for team in teams),
+            mismatches=run.mismatches,
+            faults=sum(finding.severity is Severity.FAULT for finding in mine),
+            corrected=sum(finding.kind in CORRECTED_KINDS for finding in mine),
+            loaded_s=loaded * 60.0,
+            ending=run.ending.value if run.ending else "",
+            ending_detail=run.ending_detail,
+            outcome=self._outcome(run).value,
+            busy_cores=tuple(sorted(self.busy_cores())),
+            loads=tuple(status for step in run.steps if (status := step.load_status()) is not None),
+            allowed=min((team.status.allowed for team in teams), default=1.0),
+        )

@@ -1,0 +1,116 @@
+"""Gates: steps that wait for a temperature to settle or to come down, and hold back what follows."""
+
+from dataclasses import dataclass
+
+from thresher.engine.run.context import RunContext
+from thresher.engine.run.run import SETTLE_OVER_S, Run
+from thresher.engine.run.steps import Step, StepState
+from thresher.loads.status import LoadStatus
+from thresher.loads.team.events import StopReport
+from thresher.loads.team.team import Team
+from thresher.model.channels import Tick
+from thresher.model.run_states import RunState
+from thresher.model.sheet import Block, Gate, GateKind, SheetItem
+from thresher.protocol.status import PlanItem
+
+
+@dataclass(slots=True)
+class GateStep(Step):
+    """A gate of a run sheet on its way."""
+
+    index: int
+    gate: Gate
+    start_s: float
+    end_s: float
+    state: StepState = StepState.COMING
+
+    @classmethod
+    def of(cls, index: int, item: SheetItem) -> "GateStep":
+        """Return the step of a gate."""
+        assert isinstance(item, Gate)
+        return cls(index, item, item.start_s, item.start_s + item.length_s)
+
+    @property
+    def title(self) -> str:
+        """What a person reads on it."""
+        return self.gate.kind.value
+
+    @property
+    def block(self) -> Block | None:
+        """A gate is no block."""
+        return None
+
+    @property
+    def holds_later(self) -> bool:
+        """What follows waits."""
+        return True
+
+    @property
+    def waits_for_others(self) -> bool:
+        """A gate begins when no load runs."""
+        return True
+
+    @property
+    def run_state(self) -> RunState:
+        """The run waits."""
+        return RunState.WAITING
+
+    @property
+    def team(self) -> Team | None:
+        """A gate has no workers."""
+        return None
+
+    def begin(self, run: Run, context: RunContext, at: float) -> None:
+        """Begin to wait."""
+        del run, context, at
+        self.state = StepState.RUNNING
+
+    def poll(self, run: Run, context: RunContext) -> None:
+        """Nothing happens between ticks."""
+
+    def advance(self, run: Run, context: RunContext, tick: Tick) -> None:
+        """Open if it is time; else move what follows if the gate takes longer than planned."""
+        at = run.run_at(tick.at)
+        sentence = self._opens(run, at)
+        if sentence is None:
+            late = at - self.end_s
+            if late > 0:
+                self.end_s += late
+                run.shift_after(self, late)
+            return
+        run.shift_after(self, at - self.end_s)
+        self.end_s, self.state = at, StepState.DONE
+        body = {"index": self.index, "title": self.title}
+        context.record.writer.add_mark(run.number, tick.at, "gate opens", body)
+        context.record.note(f"{self.title.capitalize()}: gate opens", sentence)
+
+    def _opens(self, run: Run, at: float) -> str | None:
+        """Return the sentence with which the gate opens now, or None while it waits."""
+        gate = self.gate
+        waited = at - self.start_s
+        if not run.hottest:
+            return "no temperature to watch; waited the planned time" if waited >= gate.length_s else None
+        now_c = run.hottest[-1][1]
+        if gate.kind is GateKind.SETTLE:
+            values = [value for _, value in run.hottest]
+            if waited >= SETTLE_OVER_S and max(values) - min(values) <= gate.within_k:
+                return f"steady at {now_c:.0f} °C"
+        elif run.start_c is not None and now_c <= run.start_c + gate.within_k:
+            return f"down to {now_c:.0f} °C, began at {run.start_c:.0f} °C"
+        if waited >= gate.at_most_s:
+            return f"still {now_c:.0f} °C after the longest wait; the run continues"
+        return None
+
+    def end(self, run: Run, context: RunContext, at: float, how: str) -> StopReport | None:
+        """Stop waiting."""
+        del context, how
+        self.end_s, self.state = run.run_at(at), StepState.DONE
+        return None
+
+    def load_status(self) -> LoadStatus | None:
+        """A gate has no load."""
+        return None
+
+    def plan_item(self) -> PlanItem:
+        """Return the gate as the window draws it."""
+        return PlanItem(True, None, self.title, self.start_s, self.end_s, self.state.value)

@@ -1,0 +1,61 @@
+"""What stops a run: the sheet's limits, a limit that cannot be watched any more, a job file that cannot be written."""
+
+from thresher.engine.run.record import Record
+from thresher.engine.run.run import Run
+from thresher.engine.watch.readings import Watchers
+from thresher.model.channels import Quantity, Tick
+from thresher.model.findings import Finding, Severity
+from thresher.model.parts import PartKind
+
+
+def findings_of_run(record: Record, run: Run) -> list[Finding]:
+    """Return the findings that came in a run: those with a time in it, since it began."""
+    return [each for each in record.findings if each.run_at is not None and each.at >= run.began_at]
+
+
+def trip_reason(record: Record, watchers: Watchers, run: Run, tick: Tick) -> str:
+    """Return why a run has to stop now, empty while it may continue."""
+    return (
+        _job_file_full(record)
+        or _too_many_faults(record, run)
+        or _temperature(record, watchers, run.sheet.limits.temperature_c, tick)
+    )
+
+
+def _temperature(record: Record, watchers: Watchers, limit_c: float | None, tick: Tick) -> str:
+    if limit_c is None:
+        return ""
+    silent = [channel for channel in watchers.silent(tick, Quantity.TEMPERATURE) if channel.kind is PartKind.PROCESSOR]
+    if silent:
+        names = ", ".join(channel.name for channel in silent)
+        return f"{names} gives no readings, so the sheet's limit cannot be watched (X-802)"
+    hottest = record.hottest()
+    if hottest is not None and hottest >= limit_c:
+        return f"{hottest:.0f} °C reached the sheet's limit of {limit_c:.0f} °C"
+    if _none_trusted(record):
+        return "every processor temperature is ignored, so the sheet's limit cannot be watched (X-802)"
+    return ""
+
+
+def _none_trusted(record: Record) -> bool:
+    """Whether the processor reports temperatures and every one of them is ignored."""
+    reported = [
+        channel
+        for channel in record.channels
+        if channel.kind is PartKind.PROCESSOR and channel.quantity is Quantity.TEMPERATURE
+    ]
+    return bool(reported) and all(channel.distrust for channel in reported)
+
+
+def _too_many_faults(record: Record, run: Run) -> str:
+    most = run.sheet.limits.stop_after_faults
+    if most is None:
+        return ""
+    wrong = sum(finding.severity is Severity.FAULT for finding in findings_of_run(record, run))
+    return f"{wrong} faults; the sheet stops after {most}" if wrong >= most else ""
+
+
+def _job_file_full(record: Record) -> str:
+    if record.writer.health().overflowing:
+        return "the job file cannot be written and the memory for waiting rows is used up (X-820)"
+    return ""

@@ -1,0 +1,282 @@
+"""Run sheet files (`thresher-sheet/1`, TOML): parsing with every fault reported at once."""
+
+import re
+from dataclasses import dataclass
+from itertools import pairwise
+from pathlib import Path
+
+from thresher.loads.load import Load
+from thresher.loads.memory.patterns import BESIDE, LONG, PATTERNS, SHORT
+from thresher.loads.registry import LOADS
+from thresher.model.errors import InputError, InputFault
+from thresher.model.parts import PartKind
+from thresher.model.shapes import SLICE_S
+from thresher.model.sheet import (
+    Block,
+    Gate,
+    GateKind,
+    Precision,
+    RunSheet,
+    Shape,
+    ShapeKind,
+    SheetLimits,
+    WorkingSet,
+    clock_text,
+)
+from thresher.model.tomlfile import convert_list, convert_section, parse_toml, unknown_keys
+
+FORMAT = "thresher-sheet/1"
+PATTERN_FORMS = {"short": SHORT, "long": LONG, "beside": BESIDE}
+"""Sets of memory patterns by the name that a sheet may give for them."""
+_SHORT_PERIOD_S = 0.2
+_PERIODS = {
+    ShapeKind.PULSE: (SLICE_S, 60.0),
+    ShapeKind.RAMP: (1.0, 3600.0),
+    ShapeKind.HOP: (0.1, 600.0),
+    ShapeKind.STAGGER: (0.1, 600.0),
+}
+_SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*(KiB|MiB|GiB|%)")
+_UNITS = {"KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
+LONGEST_S = 14 * 24 * 3600
+_CLOCK = re.compile(r"(?:(\d+):)?(\d{1,4}):([0-5]\d)")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _RawGate:
+    kind: GateKind
+    start: str | int | float
+    length: str | int | float
+    at_most: str | int | float | None = None
+    within_k: float = 2.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _RawBlock:
+    row: PartKind
+    load: str
+    start: str | int | float
+    length: str | int | float
+    threads: int | str = "all"
+    working_set: WorkingSet | None = None
+    shape: str = "steady"
+    period: str | int | float = 0
+    duty: float = 0.5
+    precision: Precision = Precision.DOUBLE
+    cores: tuple[int, ...] = ()
+    hold_c: float | None = None
+    amount: str = "100 %"
+    patterns: str | tuple[str, ...] = "short"
+    wait: str | int | float = 60
+
+
+def parse_time(value: str | int | float, place: str, faults: list[InputFault]) -> float:
+    """Parse seconds, `m:ss` or `h:mm:ss` into seconds; append a fault and return 0 when it is neither."""
+    if isinstance(value, int | float) and 0 <= value <= LONGEST_S:
+        return float(value)
+    match = _CLOCK.fullmatch(value) if isinstance(value, str) else None
+    seconds = (int(match[1] or 0) * 60 + int(match[2])) * 60 + int(match[3]) if match else LONGEST_S + 1
+    if seconds > LONGEST_S:
+        faults.append(InputFault(place, f"expected seconds, m:ss or h:mm:ss up to 14 days, found {value!r}"))
+        return 0.0
+    return float(seconds)
+
+
+def parse_sheet(text: str, source: str) -> RunSheet:
+    """Parse and check a run sheet. Raises InputError with every fault found."""
+    data = parse_toml(text, source, FORMAT)
+    faults: list[InputFault] = []
+    unknown_keys(data, {"format", "title", "about", "finds", "misses", "reasons", "limits", "gates", "blocks"}, faults)
+    title = data.get("title")
+    if not isinstance(title, str) or not title.strip():
+        faults.append(InputFault("title", f"expected a text, found {title!r}"))
+    about, finds, misses = (
+        convert_section(data.get(key, ""), str, key, faults) or "" for key in ("about", "finds", "misses")
+    )
+    reasons = convert_section(data.get("reasons", {}), dict[str, str], "reasons", faults)
+    limits = convert_section(data.get("limits", {}), SheetLimits, "limits", faults)
+    gates = [_gate(raw, index, faults) for index, raw in enumerate(convert_list(data, "gates", _RawGate, faults))]
+    blocks = [_block(raw, index, faults) for index, raw in enumerate(convert_list(data, "blocks", _RawBlock, faults))]
+    if not blocks and not faults:
+        faults.append(InputFault("blocks", "expected at least one [[blocks]]"))
+    faults += _overlaps(gates, blocks) + (_check_limits(limits) if limits else [])
+    if faults or limits is None:
+        raise InputError(source, faults)
+    ordered_blocks = tuple(sorted(blocks, key=lambda block: block.start_s))
+    ordered_gates = tuple(sorted(gates, key=lambda gate: gate.start_s))
+    return RunSheet(str(title), ordered_blocks, ordered_gates, limits, about, finds, misses, reasons or {})
+
+
+def _gate(raw: _RawGate, index: int, faults: list[InputFault]) -> Gate:
+    place = f"gates[{index}]"
+    length = parse_time(raw.length, f"{place}.length", faults)
+    at_most = parse_time(raw.at_most, f"{place}.at_most", faults) if raw.at_most is not None else length
+    if at_most < length:
+        faults.append(InputFault(f"{place}.at_most", f"is shorter than length ({clock_text(length)})"))
+    if raw.within_k <= 0:
+        faults.append(InputFault(f"{place}.within_k", f"expected above 0, found {raw.within_k:g}"))
+    return Gate(raw.kind, parse_time(raw.start, f"{place}.start", faults), length, at_most, raw.within_k)
+
+
+def _block(raw: _RawBlock, index: int, faults: list[InputFault]) -> Block:
+    place = f"blocks[{index}]"
+    length = parse_time(raw.length, f"{place}.length", faults)
+    if length < 1:
+        faults.append(InputFault(f"{place}.length", "expected at least 1 second"))
+    threads = 0 if raw.threads == "all" else raw.threads
+    if not isinstance(threads, int) or threads < 0 or (threads == 0 and raw.threads != "all"):
+        faults.append(InputFault(f"{place}.threads", f'expected "all" or a number from 1, found {raw.threads!r}'))
+        threads = 0
+    if raw.cores and (threads or min(raw.cores) < 0):
+        faults.append(InputFault(f"{place}.cores", "expected numbers from 0, and no threads beside them"))
+    if raw.hold_c is not None and not 40 <= raw.hold_c <= 110:
+        faults.append(InputFault(f"{place}.hold_c", f"expected 40 to 110, found {raw.hold_c:g}"))
+    start = parse_time(raw.start, f"{place}.start", faults)
+    shape_kind = next((each for each in ShapeKind if each.value == raw.shape), None)
+    if shape_kind is None:
+        known = ", ".join(ShapeKind)
+        faults.append(InputFault(f"{place}.shape", f"expected {known}; found {raw.shape!r}"))
+    kind = LOADS.get(raw.load)
+    if kind is None:
+        known = ", ".join(LOADS)
+        faults.append(InputFault(f"{place}.load", f"there is no load {raw.load!r}; known are {known}"))
+        return Block(raw.row, raw.load, start, length, threads)
+    working_set = _working_set(raw, kind, place, faults)
+    shape = _shape(raw, shape_kind or ShapeKind.STEADY, kind, working_set, place, faults)
+    share, amount = _amount(raw, place, faults)
+    patterns = _patterns(raw, place, faults) if kind.row is PartKind.MEMORY else ()
+    if raw.row is not kind.row:
+        faults.append(InputFault(f"{place}.row", f"{raw.load} loads the {kind.row.value}, not the {raw.row.value}"))
+    return Block(
+        raw.row,
+        raw.load,
+        start,
+        length,
+        threads,
+        working_set,
+        shape,
+        raw.precision,
+        tuple(raw.cores),
+        raw.hold_c,
+        share,
+        amount,
+        patterns,
+        parse_time(raw.wait, f"{place}.wait", faults),
+    )
+
+
+def _working_set(raw: _RawBlock, kind: Load, place: str, faults: list[InputFault]) -> WorkingSet:
+    """Check working set and precision against what the load offers."""
+    if raw.precision not in kind.precisions:
+        offered = ", ".join(each.value for each in kind.precisions)
+        faults.append(InputFault(f"{place}.precision", f"{kind.name} offers {offered}, found {raw.precision.value}"))
+    if raw.working_set is None:
+        usual = WorkingSet.SHARED_CACHE
+        return usual if usual in kind.working_sets else kind.working_sets[0]
+    if raw.working_set not in kind.working_sets:
+        offered = ", ".join(each.value for each in kind.working_sets)
+        faults.append(InputFault(f"{place}.working_set", f"{kind.name} offers {offered}"))
+    return raw.working_set
+
+
+def _shape(
+    raw: _RawBlock, shape: ShapeKind, kind: Load, working_set: WorkingSet, place: str, faults: list[InputFault]
+) -> Shape:
+    period = parse_time(raw.period, f"{place}.period", faults)
+    if shape is ShapeKind.STEADY:
+        if period and raw.shape == shape.value:
+            faults.append(InputFault(f"{place}.period", "a steady load has none"))
+        return Shape()
+    if kind.name in ("memory", "relay"):
+        faults.append(InputFault(f"{place}.shape", f"{kind.name} is steady: its workers need each other's time"))
+    shortest, longest = _PERIODS[shape]
+    short = kind.short_beat and working_set is WorkingSet.CORE
+    if not shortest <= period <= longest:
+        faults.append(InputFault(f"{place}.period", f"expected {shortest:g} to {longest:g} seconds, found {period:g}"))
+    elif period < _SHORT_PERIOD_S and not short:
+        needs = "needs a load of short beats inside the core: matrix, integer, branchy or precision"
+        faults.append(InputFault(f"{place}.period", f"below {_SHORT_PERIOD_S:g} s {needs}"))
+    if not 0.02 <= raw.duty <= 1.0:
+        faults.append(InputFault(f"{place}.duty", f"expected 0.02 to 1, found {raw.duty:g}"))
+    duty = raw.duty if shape in (ShapeKind.PULSE, ShapeKind.HOP) else 1.0
+    return Shape(shape, period, duty)
+
+
+def _amount(raw: _RawBlock, place: str, faults: list[InputFault]) -> tuple[float, int | None]:
+    """Parse a share in per cent, or bytes with a unit."""
+    match = _SIZE.fullmatch(raw.amount.strip())
+    if match is None or not 0 < float(match[1]) <= (100 if match[2] == "%" else 1 << 20):
+        faults.append(InputFault(f"{place}.amount", f'expected such as "80 %" or "4 GiB", found {raw.amount!r}'))
+        return 1.0, None
+    if match[2] == "%":
+        return float(match[1]) / 100, None
+    return 1.0, int(float(match[1]) * _UNITS[match[2]])
+
+
+def _patterns(raw: _RawBlock, place: str, faults: list[InputFault]) -> tuple[str, ...]:
+    if isinstance(raw.patterns, str):
+        named = PATTERN_FORMS.get(raw.patterns)
+        if named is not None:
+            return named
+    wanted = (raw.patterns,) if isinstance(raw.patterns, str) else raw.patterns
+    unknown = [name for name in wanted if name not in PATTERNS]
+    if unknown or not wanted:
+        known = f"{', '.join(PATTERN_FORMS)}, or a list of {', '.join(PATTERNS)}"
+        faults.append(InputFault(f"{place}.patterns", f"expected {known}; found {', '.join(unknown) or 'none'}"))
+    return tuple(wanted)
+
+
+def _overlaps(gates: list[Gate], blocks: list[Block]) -> list[InputFault]:
+    faults = []
+    ordered = sorted(blocks, key=lambda block: block.start_s)
+    for row in {block.row for block in blocks}:
+        mine = [block for block in ordered if block.row is row]
+        faults += [
+            InputFault("blocks", f"two blocks of row {row.value} overlap at {clock_text(later.start_s)}")
+            for earlier, later in pairwise(mine)
+            if later.start_s < earlier.start_s + earlier.length_s
+        ]
+    for gate in gates:
+        faults += [
+            InputFault("gates", f"the gate at {clock_text(gate.start_s)} overlaps {block.title}; nothing may run in it")
+            for block in blocks
+            if gate.start_s < block.start_s + block.length_s and block.start_s < gate.start_s + gate.length_s
+        ]
+    return faults
+
+
+def _check_limits(limits: SheetLimits) -> list[InputFault]:
+    faults = []
+    if limits.temperature_c is not None and not 30 <= limits.temperature_c <= 130:
+        faults.append(InputFault("limits.temperature_c", f"expected 30 to 130, found {limits.temperature_c:g}"))
+    if limits.stop_after_faults is not None and limits.stop_after_faults < 1:
+        faults.append(InputFault("limits.stop_after_faults", f"expected 1 or more, found {limits.stop_after_faults}"))
+    return faults
+
+
+def trial_sheet(load: str, minutes: float, title: str) -> RunSheet:
+    """Return the sheet of a trial: one load, so many minutes, on all threads. Raises InputError for an unknown load."""
+    kind = LOADS.get(load)
+    if kind is None:
+        raise InputError("trial", [InputFault("load", f"there is no load {load!r}")])
+    patterns = 'patterns = "short"\n' if kind.row is PartKind.MEMORY else ""
+    named = " ".join(title.replace("\\", " ").replace('"', "'").split()) or load
+    text = (
+        f'format = "{FORMAT}"\ntitle = "{named}, {minutes:.0f} min of {load}"\n'
+        f'[[blocks]]\nrow = "{kind.row.value}"\nload = "{load}"\nstart = 0\nlength = {minutes * 60:.0f}\n{patterns}'
+    )
+    return parse_sheet(text, "trial")
+
+
+def load_sheet(path: Path) -> RunSheet:
+    """Read a run sheet file. Raises InputError."""
+    try:
+        text = path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise InputError(str(path), [InputFault("file", str(error))]) from error
+    return parse_sheet(text, str(path))
+
+
+def shipped_sheets() -> dict[str, Path]:
+    """Return the run sheets that come with the program, by name."""
+    folder = Path(__file__).parents[2] / "sheets"
+    return {path.stem: path for path in sorted(folder.glob("*.toml"))}

@@ -1,0 +1,75 @@
+"""The verdict on the job: worked out when evidence has changed, and now and then while clean minutes add up."""
+
+from thresher.diagnosis.evidence import Evidence
+from thresher.diagnosis.verdict import diagnose
+from thresher.engine.run.conductor import Conductor
+from thresher.engine.run.record import Record
+from thresher.engine.services.added_evidence import AddedEvidence
+from thresher.engine.services.decisions import DecisionService
+from thresher.engine.services.intake import IntakeService
+from thresher.engine.services.job_fields import JobFields
+from thresher.engine.services.trials import TrialService
+from thresher.model.decisions import LockedVerdict
+from thresher.model.findings import Severity
+from thresher.model.verdict import Verdict
+from thresher.protocol.events import VerdictEvent
+
+_DIAGNOSE_EVERY_S = 20.0
+
+
+class VerdictService:
+    """Weighs all evidence of the job."""
+
+    def __init__(
+        self,
+        record: Record,
+        conductor: Conductor,
+        job: JobFields,
+        added: AddedEvidence,
+        trials: TrialService,
+        decisions: DecisionService,
+        intake: IntakeService,
+    ) -> None:
+        """Serve one job; nothing is weighed before the first tick."""
+        self._record = record
+        self._conductor = conductor
+        self._job = job
+        self._added = added
+        self._trials = trials
+        self._decisions = decisions
+        self._intake = intake
+        self._diagnosed_at = 0.0
+        self.verdict: Verdict | None = None
+
+    def evidence(self) -> Evidence:
+        """Return everything that speaks for or against a part of this job."""
+        spent = (*self._conductor.exposures(), *self._added.use)
+        cores = self._record.inventory.core_count
+        return Evidence(tuple(self._record.findings), spent, cores, self._job.symptoms, self._trials.kept)
+
+    def follow(self, at: float) -> None:
+        """Work out the verdict if evidence has changed, or if it is some time ago and a load runs."""
+        due = self._conductor.busy_cores() and at - self._diagnosed_at >= _DIAGNOSE_EVERY_S
+        if self._record.changed or due:
+            self._diagnose(at)
+
+    def _diagnose(self, at: float) -> None:
+        found = diagnose(self.evidence(), self._decisions.knowledge, self._intake.prices, self._trials.book)
+        self.verdict = found
+        self._diagnosed_at = at
+        self._record.changed = False
+        self._record.publish(VerdictEvent(found))
+
+    def lock(self, note: str = "") -> LockedVerdict:
+        """Lock the verdict as it is now. Raises InputError when there is none."""
+        if self._record.changed and self._record.tick is not None:
+            self._diagnose(self._record.tick.at)
+        return self._decisions.lock(self.verdict, len(self._trials.book.trials), note)
+
+    def reload_prices(self) -> None:
+        """Reload the shop's price list, after it was changed in an editor."""
+        before = len(self._intake.notes)
+        self._intake.prices = self._intake.read_prices()
+        for problem in self._intake.notes[before:]:
+            self._record.note(problem.title, problem.detail, Severity.WARNING, problem.code)
+        self._record.changed = True

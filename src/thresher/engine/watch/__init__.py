@@ -1,0 +1,1 @@
+"""Watching while the bench is open: readings, sensors, kernel errors, memory coverage, stalled workers."""

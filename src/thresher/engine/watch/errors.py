@@ -1,0 +1,341 @@
+"""What the machine itself reports of errors: kernel log, traced events, counters, records that firmware left."""
+
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import replace
+from datetime import datetime
+from io import BytesIO
+
+from thresher.decoding.dumps import find_dumps
+from thresher.decoding.groups import EventGroup, Grouper
+from thresher.decoding.recognise import Tables, thing_of_stop
+from thresher.engine.run.record import Record
+from thresher.engine.run.team_findings import Storms, describe_check
+from thresher.events.counters import ErrorCounter, check_settings, finding_of_rise, read_error_counters
+from thresher.events.findings import KernelDecoder, apic_ids
+from thresher.events.firmware_records import (
+    FirmwareRecord,
+    finding_of_section,
+    looks_like_record,
+    parse_record,
+    parse_status_block,
+)
+from thresher.events.kernel_log import KernelLogFollower
+from thresher.events.log_forms import LogReader
+from thresher.events.machine_checks.registers import MachineCheck, vendor_of
+from thresher.events.trace_lines import parse_trace_line
+from thresher.model.errors import SourceUnavailable
+from thresher.model.findings import Finding, Severity
+from thresher.model.parts import Fact, Inventory
+from thresher.model.port import KernelLog, System, optional_text
+from thresher.protocol.status import SourceState
+
+BOOT_ERRORS = "/sys/firmware/acpi/tables/data/BERT"
+KEPT = "/sys/fs/pstore"
+_COUNTERS_EVERY_S = 10.0
+_MOST_CHECKS_KEPT = 20
+"""Registers kept with the job for each place; a storm reports the same ones over and over."""
+_MOST_KEYS = 4096
+
+
+class _Duplicates:
+    """The kernel reports the same error in its log and in its trace; each is to count once."""
+
+    def __init__(self) -> None:
+        self._waiting: dict[str, Counter[object]] = {"log": Counter(), "trace": Counter()}
+
+    def is_new(self, source: str, key: object) -> bool:
+        """Whether an error that `source` reports was not known by the other source already."""
+        other = self._waiting["trace" if source == "log" else "log"]
+        if other[key] > 0:
+            other[key] -= 1
+            return False
+        mine = self._waiting[source]
+        if len(mine) > _MOST_KEYS:
+            mine.clear()
+        mine[key] += 1
+        return True
+
+
+class EventWatch:
+    """Follows all sources of errors of one machine; what cannot be read is reported once and kept in `sources`."""
+
+    def __init__(self, system: System, record: Record, inventory: Inventory, tables: Tables) -> None:
+        """Open the sources. `unknown` afterwards holds those that cannot be read."""
+        self._system = system
+        self._record = record
+        cpuinfo = optional_text(system, "/proc/cpuinfo")
+        self._tables, self._vendor = tables, vendor_of(cpuinfo)
+        self._decoder = KernelDecoder(inventory, self._vendor, tables.events, apic_ids(cpuinfo))
+        self._earlier = Grouper(tables.codes)
+        self._storms = Storms()
+        self._twice = _Duplicates()
+        self._checks_kept: Counter[tuple[int | None, int | None]] = Counter()
+        self._told: Counter[tuple[str, str]] = Counter()
+        self._reported: Counter[tuple[str, str]] = Counter()
+        self._risen: Counter[tuple[str, str]] = Counter()
+        self._now = self._looked_at = system.now()
+        self._lost = 0
+        self.sources: list[SourceState] = []
+        self.unknown: list[Fact] = []
+        self._first = self._open_counters()
+        self._log = self._open_log()
+        self._trace = self._open_trace()
+        self._read_settings()
+        self._read_left_behind()
+
+    @property
+    def earlier(self) -> tuple[EventGroup, ...]:
+        """What the log, counters and firmware reported of the time before the bench was opened."""
+        return tuple(self._earlier.groups())
+
+    def report_earlier(self) -> None:
+        """Say on the tape what was there before."""
+        groups = self._earlier.groups()
+        if groups:
+            many = sum(group.count for group in groups)
+            said = ", ".join(sorted({f"{group.code} {group.title}" for group in groups})[:6])
+            self._record.note(f"{many} hardware events from before the bench was opened", said, Severity.WARNING)
+
+    def close(self) -> None:
+        """Close the sources."""
+        for source in (self._log, self._trace):
+            if source is not None:
+                source.close()
+
+    # ---- opening
+
+    def _state(self, name: str, words: str, path: str = "", reads: bool = True) -> None:
+        self.sources.append(SourceState(name, reads, words))
+        if not reads:
+            self.unknown.append(Fact(name, words, path))
+
+    def _open_log(self) -> KernelLogFollower | None:
+        try:
+            log = KernelLogFollower(self._system)
+        except SourceUnavailable as error:
+            words = f"{error.reason}; machine checks will not be seen"
+            self._state("kernel log", words, error.path, reads=False)
+            self._record.note("Kernel log cannot be read", words, Severity.WARNING)
+            return None
+        records, _ = log.poll()
+        for finding, check in self._decoder.decode(records, last=True).told:
+            if self._is_new("log", finding, check):
+                self._earlier.add(finding)
+        self._lost = log.lost
+        self._state("kernel log", f"followed, {len(records)} lines from before")
+        return log
+
+    def _open_trace(self) -> KernelLog | None:
+        try:
+            trace = self._system.open_trace()
+        except SourceUnavailable as error:
+            # registers come through the log as well; the trace only has them complete
+            self.sources.append(SourceState("traced errors", False, error.reason))
+            return None
+        self._state("traced errors", "followed")
+        for finding, check in self._traced(trace.read_records()):
+            if self._is_new("trace", finding, check):
+                self._earlier.add(finding)
+        return trace
+
+    def _traced(self, lines: list[bytes]) -> Iterator[tuple[Finding, MachineCheck | None]]:
+        for event in map(parse_trace_line, lines):
+            finding = self._decoder.finding_of(event.check) if event.check is not None else event.finding
+            if finding is not None:
+                yield finding, event.check
+
+    def _is_new(self, source: str, finding: Finding, check: MachineCheck | None) -> bool:
+        key = _key_of_check(check) if check is not None else _key_of_finding(finding)
+        return key is None or self._twice.is_new(source, key)
+
+    def _open_counters(self) -> dict[str, ErrorCounter]:
+        counters = read_error_counters(self._system)
+        memory = sum(each.code.startswith("M-") for each in counters.values())
+        links = len({each.place for each in counters.values() if each.code.startswith("S-")})
+        words = (
+            f"{memory} counters of memory, {links} devices with counters of link errors"
+            if counters
+            else ("this machine keeps none, or no driver is loaded")
+        )
+        self._state("error counters", words)
+        for each in counters.values():
+            if each.count:
+                finding = finding_of_rise(each, each.count, self._system.now())
+                self._earlier.add(finding)
+        return counters
+
+    def _read_settings(self) -> None:
+        for fact in check_settings(self._system):
+            if fact.name.startswith("X-"):
+                title = "Corrected errors are not reported" if fact.name == "X-880" else "Machine checks are not polled"
+                self._record.note(title, f"{fact.value} ({fact.source})", Severity.WARNING, fact.name)
+                self.sources.append(SourceState("machine-check settings", True, fact.value))
+            else:
+                self.sources.append(SourceState("machine-check settings", True, f"{fact.name}: {fact.value}"))
+
+    def _read_left_behind(self) -> None:
+        """Read what firmware and the kernel's last words left from the boots before."""
+        told = 0
+        for record in self._records_left():
+            for problem in record.problems:
+                self._record.note("Error record of firmware", f"{record.source}: {problem}", Severity.WARNING, "X-883")
+            told += self._take_record(record)
+        for name in self._system.list(KEPT):
+            if name.startswith(("dmesg-", "console-")):
+                told += self._take_last_words(f"{KEPT}/{name}")
+        self._read_dumps()
+        self._state("firmware records", f"{told} errors left from before" if told else "none left from before")
+
+    def _read_dumps(self) -> None:
+        """Read the headers of crash dumps on the customer's drives, as far as they are mounted."""
+        dumps = find_dumps(self._system)
+        if not dumps:
+            return
+        offset = self._system.wall() - self._system.now()
+        for dump in dumps:
+            if dump.stop is None:
+                self.unknown.append(Fact("crash dump", dump.trouble, dump.path))
+                continue
+            thing = thing_of_stop(dump.stop, self._vendor, self._tables)
+            when = datetime.fromisoformat(dump.stop.when).timestamp() - offset if dump.stop.when else 0.0
+            self._earlier.add_all(replace(finding, at=when) for finding in thing.findings)
+        self._state("crash dumps", f"{len(dumps)} on mounted drives of another system")
+
+    def _records_left(self) -> Iterator[FirmwareRecord]:
+        try:
+            record = parse_status_block(self._system.read(BOOT_ERRORS), "boot error record")
+            if record is not None:
+                yield record
+        except SourceUnavailable:
+            pass  # the table is only there when firmware has something to report
+        for name in self._system.list(KEPT):
+            try:
+                content = self._system.read(f"{KEPT}/{name}")
+            except SourceUnavailable as error:
+                self.unknown.append(Fact("kept record", error.reason, error.path))
+                continue
+            if looks_like_record(content):
+                yield parse_record(content, name)
+
+    def _take_record(self, record: FirmwareRecord) -> int:
+        found = []
+        for section in record.sections:
+            checks = [self._decoder.finding_of(check) for check in section.checks]
+            made = [each for each in checks if each is not None]
+            if not made and (finding := finding_of_section(record, section, 0.0)) is not None:
+                made = [finding]
+            found += made
+        self._earlier.add_all(found)
+        return len(found)
+
+    def _take_last_words(self, path: str) -> int:
+        try:
+            content = self._system.read(path)
+        except SourceUnavailable as error:
+            self.unknown.append(Fact("the kernel's last words", error.reason, path))
+            return 0
+        found = self._decoder.decode(LogReader(BytesIO(content)).records(), last=True).findings
+        self._earlier.add_all(found)
+        return len(found)
+
+    # ---- following
+
+    def follow(self, at: float) -> None:
+        """Process what came since the last tick."""
+        self._now = at
+        self._follow_log()
+        self._follow_trace()
+        if at - self._looked_at >= _COUNTERS_EVERY_S:
+            self._looked_at = at
+            self._follow_counters(at)
+        self._storms.release(at, self._record.find)
+
+    def flush(self) -> None:
+        """Report what is held back, because a run ends."""
+        self._storms.release(None, self._record.find)
+
+    def _follow_log(self) -> None:
+        if self._log is None:
+            return
+        records, reason = self._log.poll()
+        if reason is not None:
+            self._record.note("Kernel log cannot be read any more", reason, Severity.WARNING)
+            self._log.close()
+            self._log = None
+            return
+        if self._log.lost > self._lost:
+            self._lost = self._log.lost
+            detail = "the kernel overwrote records before they were read"
+            self._record.note("Kernel log overflowed", detail, Severity.WARNING)
+        for finding, check in self._decoder.decode(records).told:
+            self._take("log", finding, check)
+
+    def _follow_trace(self) -> None:
+        if self._trace is None:
+            return
+        try:
+            lines = self._trace.read_records()
+        except SourceUnavailable as error:
+            self._record.note("Traced errors cannot be read any more", error.reason, Severity.WARNING)
+            self._trace.close()
+            self._trace = None
+            return
+        for finding, check in self._traced(lines):
+            self._take("trace", finding, check)
+
+    def _take(self, source: str, finding: Finding, check: MachineCheck | None) -> None:
+        if not self._is_new(source, finding, check):
+            return
+        if check is not None:
+            self._keep(check)
+        self._find(finding)
+
+    def _follow_counters(self, at: float) -> None:
+        """Report rises that no line has reported; a rise waits for one look, since its line may come after it."""
+        counters = read_error_counters(self._system)
+        before = Counter(self._risen)
+        self._risen = Counter()
+        steepest: dict[tuple[str, str], tuple[int, ErrorCounter]] = {}
+        for path, counter in counters.items():
+            first = self._first.get(path)
+            rise = counter.count - first.count if first is not None else 0
+            if rise < 0:  # the counters were set back
+                self._first[path] = counter
+                continue
+            key = _counter_key(counter.code, counter.place)
+            self._risen[key] += rise
+            if rise > steepest.get(key, (0, counter))[0]:
+                steepest[key] = (rise, counter)
+        for key, (_, counter) in steepest.items():
+            untold = min(before[key], self._risen[key]) - self._told[key] - self._reported[key]
+            if untold > 0:
+                self._reported[key] += untold
+                self._storms.take(finding_of_rise(counter, untold, at), self._record.find, at)
+
+    def _find(self, finding: Finding) -> None:
+        self._told[_counter_key(finding.code, finding.place)] += finding.count
+        self._storms.take(finding, self._record.find, self._now)
+
+    def _keep(self, check: MachineCheck) -> None:
+        key = (check.cpu, check.bank)
+        self._checks_kept[key] += 1
+        if self._checks_kept[key] <= _MOST_CHECKS_KEPT:
+            number = self._record.run_number()
+            self._record.writer.add_mark(number, self._system.now(), "kernel", describe_check(check))
+
+
+def _key_of_check(check: MachineCheck) -> object:
+    return check.cpu, check.bank, check.status, check.address
+
+
+def _key_of_finding(finding: Finding) -> object | None:
+    """Return what the log and the trace have in common of an error, None for one that the trace does not report."""
+    if finding.code in ("M-310", "M-320", "M-323"):
+        return finding.code, finding.count
+    return (finding.code, finding.place) if finding.code.startswith("S-5") else None
+
+
+def _counter_key(code: str, place: str) -> tuple[str, str]:
+    """Lines and counters name modules differently, so memory is compared as a whole; links by device."""
+    return (code, "") if code.startswith("M-") else (code, place)

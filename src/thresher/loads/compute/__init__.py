@@ -1,0 +1,1 @@
+"""The processor loads, one file each."""

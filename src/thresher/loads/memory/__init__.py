@@ -1,0 +1,1 @@
+"""The memory load: pages, patterns, and the walk through them."""

@@ -1,0 +1,1 @@
+"""The engine's side of a load: a team of workers, their messages, their events."""

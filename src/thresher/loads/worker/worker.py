@@ -1,0 +1,174 @@
+"""One worker: a process pinned to one logical CPU that does the beats of a load and compares each."""
+
+import ctypes
+import os
+import signal
+import socket
+import time
+from pathlib import Path
+
+import msgspec
+
+from thresher.loads.load import Reporter
+from thresher.loads.registry import LOADS
+from thresher.loads.team.messages import (
+    ORDERS,
+    PACKET,
+    ConfirmReference,
+    Done,
+    Failed,
+    MakeReference,
+    Quit,
+    Recheck,
+    Rechecked,
+    Report,
+    RunBeats,
+    RunFree,
+    SpawnWorker,
+)
+from thresher.loads.team.status_table import StatusTable
+from thresher.model.shapes import rest_until
+from thresher.model.sheet import ShapeKind
+
+_PR_SET_PDEATHSIG = 1
+_REPORT_AT_MOST_EVERY_S = 0.1
+_NICENESS = 10
+"""Workers give way to the sampler and the window: they take what is left, which on a bench is all of it."""
+
+_LONGEST_SLEEP_S = 0.05
+_SPIN_S = 0.0002
+
+
+def become_worker(parent: int, cpu: int | None) -> None:
+    """Tie this process to its parent and its CPU, and make it the first to go when memory runs out.
+
+    Raises OSError when the CPU may not be used.
+    """
+    ctypes.CDLL(None, use_errno=True).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
+    if os.getppid() != parent:  # the parent died before the line above
+        os._exit(1)
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    signal.signal(signal.SIGCHLD, signal.SIG_DFL)
+    signal.set_wakeup_fd(-1)
+    os.nice(_NICENESS)
+    # a container may forbid it; the kernel then chooses by itself
+    oom_file = Path("/proc/self/oom_score_adj")
+    if os.access(oom_file, os.W_OK):
+        oom_file.write_text("1000")
+    if cpu is not None:
+        os.sched_setaffinity(0, {cpu})
+
+
+class Worker:
+    """Carries out orders from its socket until reported to quit, or until the socket closes."""
+
+    def __init__(self, orders: socket.socket, status: StatusTable, order: SpawnWorker, shared: memoryview) -> None:
+        """Belong to a team; `shared` is the memory that its workers share."""
+        self._socket = orders
+        self._status = status
+        self._order = order
+        self._slot = order.worker
+        reporter = SocketReporter(orders, status, order.worker)
+        self._task = LOADS[order.plan.load].make_task(order, shared, reporter)
+        self._ticket = 0
+        self._reporter = reporter
+
+    def serve(self) -> None:
+        """Carry out orders."""
+        while packet := self._socket.recv(PACKET):
+            match ORDERS.decode(packet):
+                case MakeReference():
+                    self._task.make()
+                    self._reporter.send(Done())
+                case ConfirmReference():
+                    self._reporter.send(Done(tuple(self._task.confirm())))
+                case RunFree():
+                    self._run_free()
+                    return
+                case RunBeats(count, flips, seconds, temperature_c):
+                    self._task.begin()
+                    self._task.age(seconds, temperature_c)
+                    for number in range(count):
+                        if self._task.do_beat([flip for flip in flips if flip.beat == number]):
+                            self._status.beat(self._slot, time.monotonic_ns())
+                    self._reporter.send(Done())
+                case Recheck(ticket, beat):
+                    self._reporter.send(Rechecked(ticket, self._task.recheck(beat)))
+                    self._reporter.send(Done())
+                case Quit():
+                    return
+
+    def _run_free(self) -> None:
+        status, slot, task = self._status, self._slot, self._task
+        task.begin()
+        steady = self._order.shape.kind is ShapeKind.STEADY
+        while not status.stopping:
+            if not (steady and status.allowed >= 1.0) and self._rest():
+                continue
+            ended = task.do_beat(())
+            now = time.monotonic_ns()
+            if ended:
+                status.beat(slot, now)
+            else:
+                status.alive(slot, now)
+            status.note_cpu_time(slot, time.thread_time_ns())
+            ticket, beat = status.recheck(slot)
+            if ticket != self._ticket:
+                self._ticket = ticket
+                self._reporter.send(Rechecked(ticket, task.recheck(beat)))
+
+    def _rest(self) -> bool:
+        """Rest for a moment if the shape says so now; return whether there is to be another look."""
+        status, order = self._status, self._order
+        now = time.monotonic_ns()
+        at = (now - status.epoch_ns) / 1e9
+        until = rest_until(order.shape, at, order.worker, order.workers, status.allowed)
+        left = until - at
+        if left <= 0:
+            return False
+        status.alive(self._slot, now)
+        if left > _SPIN_S:
+            time.sleep(min(left - _SPIN_S, _LONGEST_SLEEP_S))
+            return True
+        while (time.monotonic_ns() - status.epoch_ns) / 1e9 < until:
+            pass  # the last stretch is spun, so that all cores come on at once
+        return True
+
+
+class SocketReporter(Reporter):
+    """Reports to the engine, at most so often about mismatches, and never less than their count."""
+
+    def __init__(self, orders: socket.socket, status: StatusTable, slot: int) -> None:
+        """Report for one worker."""
+        self._socket = orders
+        self._status = status
+        self._slot = slot
+        self._unreported = 0
+        self._reported_at = -_REPORT_AT_MOST_EVERY_S
+
+    def send(self, report: Report) -> None:
+        """Send a report."""
+        self._socket.send(msgspec.json.encode(report))
+
+    def count_to_report(self) -> int:
+        """Count a mismatch; return for how many the next message stands, 0 when none is due yet."""
+        self._status.mismatch(self._slot)
+        now = time.monotonic()
+        self._unreported += 1
+        if now - self._reported_at < _REPORT_AT_MOST_EVERY_S and self._unreported > 1:
+            return 0
+        count, self._unreported, self._reported_at = self._unreported, 0, now
+        return count
+
+    def alive(self) -> None:
+        """Show that the worker has not stalled."""
+        self._status.alive(self._slot, time.monotonic_ns())
+
+    def note_round_off(self, distance: float) -> None:
+        """Keep the largest round-off."""
+        self._status.note_round_off(self._slot, distance)
+
+
+def report_failure(orders: socket.socket, doing: str, error: OSError, remedy: str) -> None:
+    """Report the engine why a worker could not begin."""
+    orders.send(msgspec.json.encode(Failed(doing, os.strerror(error.errno or 0), remedy)))

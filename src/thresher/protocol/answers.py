@@ -1,0 +1,65 @@
+"""Answers to commands that are more than one value: the snapshot, and rows of the history."""
+
+import msgspec
+
+from thresher.decoding.groups import EventGroup
+from thresher.model.channels import Channel
+from thresher.model.findings import Finding, TapeEntry
+from thresher.model.parts import Fact, Inventory
+from thresher.model.sheet import RunSheet
+from thresher.model.trials import EMPTY_BOOK, Book
+from thresher.model.verdict import Verdict
+from thresher.protocol.events import DecisionsEvent
+from thresher.protocol.intake import Intake
+from thresher.protocol.status import EngineHealth, RunStatus, SourceState
+
+
+class SymptomChoice(msgspec.Struct, frozen=True):
+    """Something that a customer may say, and the group that it stands in."""
+
+    text: str
+    group: str
+
+
+class Snapshot(msgspec.Struct, frozen=True):
+    """Everything that a window needs to begin with. `wall_offset` is Unix time less machine time, in seconds.
+
+    `last_event` is the number of the last event that it already holds. `earlier` is what log, counters and firmware
+    reported of the time before, `sources` how each source of events does."""
+
+    version: int
+    pid: int
+    job: dict[str, str]
+    job_file: str
+    machine: Inventory
+    kind: str
+    speed: float
+    channels: tuple[Channel, ...]
+    unknown: tuple[Fact, ...]
+    wall_offset: float
+    sheet: RunSheet | None
+    run: RunStatus
+    tape: tuple[TapeEntry, ...]
+    findings: tuple[Finding, ...]
+    verdict: Verdict | None
+    symptoms: tuple[str, ...]
+    health: EngineHealth
+    last_event: int
+    symptom_choices: tuple[SymptomChoice, ...] = ()
+    intake: Intake = Intake()
+    earlier: tuple[EventGroup, ...] = ()
+    sources: tuple[SourceState, ...] = ()
+    book: Book = EMPTY_BOOK
+    questions: tuple[str, ...] = ()
+    decided: DecisionsEvent = DecisionsEvent()
+
+
+class HistoryRows(msgspec.Struct, frozen=True):
+    """Past ticks, oldest first: machine times, and each tick's values packed as in the job file (base64 in JSON).
+
+    `more` reports that the next call has further ones.
+    """
+
+    at: tuple[float, ...]
+    values: tuple[bytes, ...]
+    more: bool

@@ -1,0 +1,103 @@
+"""Events: what the engine announces to whoever has subscribed. Described in docs/formats.md."""
+
+import msgspec
+
+from thresher.model.channels import Channel, Tick
+from thresher.model.decisions import NO_DECISIONS, ClosedJob, Decisions, PriorChange
+from thresher.model.findings import Finding, TapeEntry
+from thresher.model.parts import Inventory
+from thresher.model.sheet import RunSheet
+from thresher.model.trials import Book
+from thresher.model.verdict import Verdict
+from thresher.protocol.intake import Intake
+from thresher.protocol.status import EngineHealth, RunStatus
+
+
+class TickEvent(msgspec.Struct, tag="tick", frozen=True):
+    """A tick, with where run and engine are."""
+
+    tick: Tick
+    run: RunStatus
+    health: EngineHealth
+
+
+class TapeEvent(msgspec.Struct, tag="tape", frozen=True):
+    """A new line of the tape."""
+
+    entry: TapeEntry
+
+
+class FindingEvent(msgspec.Struct, tag="finding", frozen=True):
+    """A new finding."""
+
+    finding: Finding
+
+
+class FindingsEvent(msgspec.Struct, tag="findings", frozen=True):
+    """All findings as they stand, after some were undone."""
+
+    findings: tuple[Finding, ...]
+
+
+class BookEvent(msgspec.Struct, tag="book", frozen=True):
+    """The book of trials has changed. `questions` are where the machine's own inventory contradicts it."""
+
+    book: Book
+    questions: tuple[str, ...] = ()
+
+
+class DecisionsEvent(msgspec.Struct, tag="decisions", frozen=True):
+    """What was decided, what the shop's closed jobs are, and what these change in how common faults are."""
+
+    decisions: Decisions = NO_DECISIONS
+    closed: tuple[ClosedJob, ...] = ()
+    changes: tuple[PriorChange, ...] = ()
+
+
+class VerdictEvent(msgspec.Struct, tag="verdict", frozen=True):
+    """The verdict has changed."""
+
+    verdict: Verdict
+
+
+class PlanEvent(msgspec.Struct, tag="sheet", frozen=True):
+    """Another run sheet is on the bench."""
+
+    sheet: RunSheet
+    run: RunStatus
+
+
+class JobEvent(msgspec.Struct, tag="job", frozen=True):
+    """The job's fields have changed."""
+
+    job: dict[str, str]
+    symptoms: tuple[str, ...]
+
+
+class MachineEvent(msgspec.Struct, tag="machine", frozen=True):
+    """Doubts, limits or trust have changed; the channels are the same ones in the same order."""
+
+    machine: Inventory
+    channels: tuple[Channel, ...]
+    intake: Intake
+
+
+class IntakeEvent(msgspec.Struct, tag="intake", frozen=True):
+    """What the Intake shows beside the machine has changed."""
+
+    intake: Intake
+
+
+EngineEvent = (
+    TickEvent
+    | TapeEvent
+    | FindingEvent
+    | FindingsEvent
+    | BookEvent
+    | DecisionsEvent
+    | VerdictEvent
+    | PlanEvent
+    | JobEvent
+    | MachineEvent
+    | IntakeEvent
+)

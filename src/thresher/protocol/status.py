@@ -1,0 +1,77 @@
+"""Where the run and the engine are, as plain data."""
+
+from typing import TypeVar
+
+import msgspec
+
+from thresher.loads.status import LoadStatus, MemoryStatus, RoundOffStatus, RoundTripStatus, TextStatus
+from thresher.model.parts import PartKind
+from thresher.model.run_states import Outcome, RunState
+
+S = TypeVar("S", MemoryStatus, RoundTripStatus, RoundOffStatus, TextStatus)
+
+
+class SourceState(msgspec.Struct, frozen=True):
+    """One source of events and how it does, in words; `reads` is False for one that cannot be read."""
+
+    name: str
+    reads: bool
+    words: str
+
+
+class PlanItem(msgspec.Struct, frozen=True):
+    """A gate or block as it stands on the time axis of the run; `state` is coming, running or done.
+
+    `story` says in words what a block strains and finds.
+    """
+
+    gate: bool
+    row: PartKind | None
+    title: str
+    start_s: float
+    end_s: float
+    state: str
+    about: str = ""
+
+
+class RunStatus(msgspec.Struct, frozen=True):
+    """Where the run is. Times are seconds; `run_at` counts from the run's start."""
+
+    state: str = RunState.IDLE.value
+    title: str = ""
+    run: int | None = None
+    run_at: float = 0.0
+    began_at: float | None = None
+    length_s: float = 0.0
+    plan: tuple[PlanItem, ...] = ()
+    workers_started: int = 0
+    workers_running: int = 0
+    beats: int = 0
+    mismatches: int = 0
+    faults: int = 0
+    corrected: int = 0
+    loaded_s: float = 0.0
+    ending: str = ""
+    ending_detail: str = ""
+    outcome: str = Outcome.NOT_FINISHED.value
+    busy_cores: tuple[int, ...] = ()
+    loads: tuple[LoadStatus, ...] = ()
+    allowed: float = 1.0
+
+    def newest(self, kind: type[S]) -> S | None:
+        """Return what the newest load of a kind reports about itself, None where no load of the run does."""
+        return next((each for each in reversed(self.loads) if isinstance(each, kind)), None)
+
+
+class EngineHealth(msgspec.Struct, frozen=True):
+    """How the engine does: sampling cost as a share of one core, the age of the last row, what waits."""
+
+    channels: int
+    interval_s: float
+    sampling_share: float
+    late: int
+    row_age_s: float | None
+    rows_waiting: int
+    trouble: str | None
+    access: str
+    kernels: str = ""

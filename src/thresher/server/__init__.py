@@ -1,0 +1,1 @@
+"""The engine behind its Unix socket: connections, and which command does what."""

@@ -1,0 +1,184 @@
+"""Which command does what: one function a group of commands. They run on the engine's own thread."""
+
+from typing import assert_never
+
+from thresher.engine.engine import Engine
+from thresher.engine.run.sheet_file import parse_sheet, trial_sheet
+from thresher.protocol.commands import (
+    AddEvidence,
+    AddNote,
+    AddOutcome,
+    AddPart,
+    AssignRun,
+    BeginBaseline,
+    BeginTrial,
+    ChooseSheet,
+    CloseJob,
+    ControlCommand,
+    EditPrices,
+    EngineCommand,
+    EvidenceCommand,
+    FollowMachine,
+    GetHistory,
+    GetSnapshot,
+    IntakeCommand,
+    KeepSheet,
+    KeepTrials,
+    LeaveEngine,
+    ListJobs,
+    LockVerdict,
+    NewJob,
+    PutSheet,
+    PutTrialSheet,
+    QuitEngine,
+    ReloadPrices,
+    ReloadSheets,
+    ReopenJob,
+    RunCommand,
+    SetCounted,
+    SetJob,
+    SetLimit,
+    SetShelf,
+    SetTrust,
+    StartRun,
+    StopRun,
+    TrialCommand,
+    UndoEvidence,
+    UndoTrial,
+    VerdictCommand,
+)
+
+_HISTORY_ROWS = 2_000
+
+
+def carry_out(engine: Engine, command: EngineCommand) -> object:
+    """Carry out a command and return its answer. Raises InputError, EnvironmentFault."""
+    if isinstance(command, RunCommand):
+        return _on_run(engine, command)
+    if isinstance(command, IntakeCommand):
+        return _on_intake(engine, command)
+    if isinstance(command, EvidenceCommand):
+        return _on_evidence(engine, command)
+    if isinstance(command, TrialCommand):
+        return _on_trials(engine, command)
+    if isinstance(command, VerdictCommand):
+        return _on_verdict(engine, command)
+    if isinstance(command, ControlCommand):
+        return _on_control(engine, command)
+    assert_never(command)
+
+
+def _on_run(engine: Engine, command: RunCommand) -> object:
+    match command:
+        case StartRun():
+            engine.start()
+        case StopRun():
+            return engine.stop()
+        case PutSheet(toml, name):
+            engine.sheets.put(parse_sheet(toml, name))
+        case ChooseSheet(name):
+            engine.sheets.choose(name)
+        case PutTrialSheet(load, minutes, title):
+            engine.sheets.put(trial_sheet(load, minutes, title))
+        case KeepSheet(name):
+            return engine.sheets.keep(name)
+        case ReloadSheets():
+            engine.sheets.reload()
+            return True
+        case _:
+            assert_never(command)
+    return engine.status()
+
+
+def _on_intake(engine: Engine, command: IntakeCommand) -> object:
+    match command:
+        case SetJob(fields):
+            engine.jobs.set_fields(fields)
+            return engine.jobs.fields
+        case ListJobs():
+            return engine.jobs.cards()
+        case NewJob():
+            return engine.jobs.new()
+        case SetLimit(channel, side, value, reason):
+            engine.machine.set_limit(channel, side, value, reason)
+        case SetTrust(channel, trusted, reason):
+            engine.machine.set_trust(channel, trusted, reason)
+        case SetShelf(parts):
+            engine.machine.set_shelf(parts)
+        case BeginBaseline(seconds):
+            engine.machine.begin_baseline(seconds)
+        case _:
+            assert_never(command)
+    return True
+
+
+def _on_evidence(engine: Engine, command: EvidenceCommand) -> object:
+    match command:
+        case AddEvidence(findings, origin, when, configuration, minutes):
+            return engine.added_evidence.add(findings, origin, when, configuration, minutes)
+        case UndoEvidence():
+            return engine.added_evidence.undo()
+        case AddNote(text):
+            return engine.added_evidence.note(text)
+        case _:
+            assert_never(command)
+
+
+def _on_trials(engine: Engine, command: TrialCommand) -> object:
+    trials = engine.trials
+    match command:
+        case BeginTrial(title, configuration, kept):
+            return trials.begin_trial(title, configuration, kept)
+        case AddPart(tag, kind, name):
+            trials.add_part(tag, kind, name)
+        case AddOutcome(trial, outcome):
+            trials.add_outcome(trial, outcome)
+        case AssignRun(run, trial):
+            trials.assign(run, trial)
+        case UndoTrial():
+            trials.undo()
+        case FollowMachine():
+            trials.follow_machine()
+        case KeepTrials():
+            trials.keep_as_recorded()
+            return True
+        case _:
+            assert_never(command)
+    return trials.book
+
+
+def _on_verdict(engine: Engine, command: VerdictCommand) -> object:
+    match command:
+        case LockVerdict(note):
+            return engine.verdicts.lock(note)
+        case CloseJob(culprits, note):
+            return engine.decisions.close(culprits, note, engine.jobs.fields.get("number", ""))
+        case ReopenJob():
+            engine.decisions.reopen()
+        case SetCounted(job, counted):
+            engine.decisions.set_counted(job, counted)
+        case EditPrices():
+            return str(engine.intake.keep_prices())
+        case ReloadPrices():
+            engine.verdicts.reload_prices()
+        case _:
+            assert_never(command)
+    return True
+
+
+def _on_control(engine: Engine, command: ControlCommand) -> object:
+    match command:
+        case GetSnapshot():
+            return engine.snapshot()
+        case GetHistory(after):
+            return engine.history(after, _HISTORY_ROWS)
+        case LeaveEngine():
+            # only the engine knows for sure whether a run is in progress, for which it stays
+            if engine.conductor.active:
+                return False
+            engine.quit()
+        case QuitEngine():
+            engine.quit()
+        case _:
+            assert_never(command)
+    return True

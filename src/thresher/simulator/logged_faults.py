@@ -1,0 +1,93 @@
+"""Faults that loads do not find by comparing: links, graphics, drives. They speak through the kernel's log.
+
+Lines are in the kernel's own forms: drivers/pci/pcie/aer.c, drivers/gpu/drm/amd/amdgpu/amdgpu_job.c,
+block/blk-core.c, drivers/ata/libata-eh.c, drivers/edac/edac_mc.c.
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from thresher.simulator.scenario import Fault, FaultKind
+
+_ERROR, _WARNING = 3, 4
+_HARDLY = 0.12
+"""Links, graphics and drives are used little while the machine idles, and while loads of the processor take it up."""
+_LIGHT, _TAKEN_UP = 0.2, 0.6
+"""Shares of the processor: up to the one a person works at the machine, from the other on a load does."""
+
+Line = tuple[int, str]
+"""The level of a line of the log, and the line."""
+
+
+def _link(rng: np.random.Generator) -> Line:
+    if rng.random() < 0.1:
+        return _ERROR, (
+            "pcieport 0000:00:1c.4: PCIe Bus Error: severity=Uncorrected (Non-Fatal), type=Transaction Layer, "
+            "(Requester ID)"
+        )
+    return _WARNING, "pcieport 0000:00:1c.4: PCIe Bus Error: severity=Corrected, type=Physical Layer, (Receiver ID)"
+
+
+def _graphics(rng: np.random.Generator) -> Line:
+    done = int(rng.integers(1000, 900_000))
+    return _ERROR, (
+        f"[drm:amdgpu_job_timedout [amdgpu]] *ERROR* ring gfx_0.0.0 timeout, signaled seq={done}, "
+        f"emitted seq={done + int(rng.integers(1, 4))}"
+    )
+
+
+def _surface(rng: np.random.Generator) -> Line:
+    sector = int(rng.integers(1 << 12, 1 << 30))
+    return _ERROR, (
+        f"critical medium error, dev nvme0n1, sector {sector} op 0x0:(READ) flags 0x80700 phys_seg 1 prio class 0"
+    )
+
+
+def _cable(rng: np.random.Generator) -> Line:
+    if rng.random() < 0.2:
+        return _WARNING, "ata1.00: qc timeout after 10000 msecs (cmd 0xec)"
+    return _ERROR, "ata1.00: error: { ICRC ABRT }"
+
+
+def _stray(rng: np.random.Generator) -> Line:
+    """What healthy machines say now and then: one corrected error of this kind or that, which nothing follows from."""
+    kinds: tuple[Callable[[np.random.Generator], Line], ...] = (_graphics, _cable, _stray_link, _stray_memory)
+    return kinds[int(rng.integers(0, len(kinds)))](rng)
+
+
+def _stray_link(_rng: np.random.Generator) -> Line:
+    return _WARNING, "pcieport 0000:00:1c.4: PCIe Bus Error: severity=Corrected, type=Physical Layer, (Receiver ID)"
+
+
+def _stray_memory(rng: np.random.Generator) -> Line:
+    page = int(rng.integers(1 << 8, 1 << 22))
+    return _WARNING, (
+        f"EDAC MC0: 1 CE memory read error on mc#0csrow#0channel#0 (csrow:0 channel:0 page:{page:#x} offset:0x4c0 "
+        "grain:64 syndrome:0x9a)"
+    )
+
+
+TALKS: dict[FaultKind, Callable[[np.random.Generator], Line]] = {
+    FaultKind.SLOT_LINK: _link,
+    FaultKind.GRAPHICS_HANGS: _graphics,
+    FaultKind.DRIVE_SURFACE: _surface,
+    FaultKind.DRIVE_CABLE: _cable,
+    FaultKind.STRAY_ERRORS: _stray,
+}
+
+
+@dataclass(slots=True)
+class Talker:
+    """One such fault at work."""
+
+    fault: Fault
+    rng: np.random.Generator
+
+    def step(self, busy: float, seconds: float) -> list[Line]:
+        """Return what it says in a slice of time; `busy` is the share of the processor that is taken, 0 to 1."""
+        by_person = float(np.clip((_TAKEN_UP - busy) / (_TAKEN_UP - _LIGHT), 0.0, 1.0)) if busy > 0.01 else 0.0
+        used = _HARDLY + (1.0 - _HARDLY) * by_person
+        talk = TALKS[self.fault.kind]
+        return [talk(self.rng) for _ in range(int(self.rng.poisson(self.fault.strength * used * seconds / 3600.0)))]

@@ -1,0 +1,213 @@
+"""The simulated machine itself: files, kernel log, clock and loads behind the same port as a real one."""
+
+import threading
+import time
+from datetime import datetime
+
+import numpy as np
+
+from thresher.model.errors import SourceUnavailable
+from thresher.model.port import Pacing, SimulatedWork, SystemKind
+from thresher.simulator.files import FileTable, add_processor, add_rest, add_sensors
+from thresher.simulator.kernel_log import LogBuffer, LogReader
+from thresher.simulator.load_effects import LoadEffects
+from thresher.simulator.pacing import SimulatedPacing
+from thresher.simulator.physics import STEP_S, Physics
+from thresher.simulator.scenario import CHANNEL_FAULTS, Fault, FaultKind, Scenario
+
+_BOOT_AGE_S = 1830.0
+"""How long the machine has been up when the model starts."""
+
+
+class SimulatedSource:
+    """One file of a simulated machine."""
+
+    def __init__(self, table: FileTable, path: str, resolved: str) -> None:
+        """Check that the file is there. Raises SourceUnavailable."""
+        self.path = path
+        self._table = table
+        self._resolved = resolved
+        if resolved not in table.contents:
+            raise SourceUnavailable(path, "not there")
+
+    def read(self) -> bytes:
+        """Return the present content; a file taken away answers like a device that was unplugged."""
+        content = self._table.contents.get(self._resolved)
+        if content is None:
+            raise SourceUnavailable(self.path, "the device is gone")
+        value = content()
+        return value if isinstance(value, bytes) else value.encode()
+
+    def close(self) -> None:
+        """Nothing is held open."""
+
+
+class SimulatedCounters:
+    """The clock counters of one CPU of a simulated machine."""
+
+    def __init__(self, physics: Physics, cpu: int) -> None:
+        """Belong to the core of the CPU. Raises SourceUnavailable for a CPU that is not there."""
+        self.path = f"counters of CPU {cpu}"
+        self._physics = physics
+        self._core = cpu % len(physics.busy)
+
+    def read(self) -> bytes:
+        """Return aperf, mperf and tsc."""
+        state = self._physics.state
+        return f"{int(state.aperf[self._core])} {int(state.mperf[self._core])} {int(state.tsc)}".encode()
+
+    def close(self) -> None:
+        """Nothing is held open."""
+
+
+class SimulatedMachine:
+    """A simulated machine. `speed` is how many of its seconds pass in one of ours; 0 means as fast as can be.
+
+    The same scenario, seed and calls give the same readings, log lines and slips.
+    """
+
+    kind = SystemKind.SIMULATED
+
+    def __init__(self, scenario: Scenario, speed: float | None = None, step_s: float = STEP_S) -> None:
+        """Build the machine, cool and idle; `step_s` is the length of the slices that it lives in."""
+        self.name = scenario.machine
+        self.scenario = scenario
+        self.speed = scenario.speed if speed is None else speed
+        streams = np.random.SeedSequence(scenario.seed).spawn(1 + len(scenario.faults))
+        self._physics = Physics(scenario, np.random.default_rng(streams[0]), step_s)
+        self._work = LoadEffects(scenario, self._physics, streams[1:])
+        self.work: SimulatedWork = self._work
+        self.pacing: Pacing = SimulatedPacing(self._work)
+        self._step_s = step_s
+        self._steps, self._held_s = 0, 0.0
+        self._wall_start = datetime.fromisoformat(scenario.start).timestamp()
+        self._real_start = time.monotonic()
+        self._log = LogBuffer()
+        self._log.add_boot(scenario.machine)
+        self._throttles_said = 0
+        self._due: list[Fault] = [fault for fault in scenario.faults if fault.kind in CHANNEL_FAULTS]
+        self._jiffies = np.zeros((scenario.processor.cores * scenario.processor.threads_per_core, 2))
+        self._files = FileTable()
+        add_processor(self._files, scenario, self._physics)
+        add_sensors(self._files, scenario, self._physics)
+        add_rest(self._files, scenario, self._physics)
+        self._files.add("/proc/stat", self._proc_stat)
+
+    def _proc_stat(self) -> str:
+        """Per-CPU times in hundredths of a second (filesystems/proc, section 1.8)."""
+        rows = ["cpu  " + " ".join(str(int(v)) for v in (self._jiffies[:, 0].sum(), 0, 0, self._jiffies[:, 1].sum()))]
+        rows += [f"cpu{cpu} {int(busy)} 0 0 {int(idle)} 0 0 0 0 0 0" for cpu, (busy, idle) in enumerate(self._jiffies)]
+        return "\n".join(rows) + "\n"
+
+    def open(self, path: str) -> SimulatedSource:
+        """Open a file."""
+        return SimulatedSource(self._files, path, self.resolve(path))
+
+    def read(self, path: str) -> bytes:
+        """Read a file once."""
+        return self.open(path).read()
+
+    def list(self, path: str) -> list[str]:
+        """List a directory."""
+        return self._files.names(self.resolve(path))
+
+    def resolve(self, path: str) -> str:
+        """Follow the links of the class directories; they never nest more than two deep."""
+        for _ in range(4):
+            link = max((each for each in self._files.links if (path + "/").startswith(each + "/")), key=len, default="")
+            if not link:
+                break
+            path = self._files.links[link] + path[len(link) :]
+        return path
+
+    def open_counters(self, cpu: int) -> "SimulatedCounters":
+        """Open a CPU's clock counters."""
+        return SimulatedCounters(self._physics, cpu)
+
+    def open_register(self, cpu: int, number: int) -> SimulatedSource:
+        """The made-up processor has no registers."""
+        raise SourceUnavailable(f"register {number:#x} of CPU {cpu}", "this processor documents no such register")
+
+    def open_kernel_log(self) -> LogReader:
+        """Open the log at its oldest record."""
+        return LogReader(self._log.records)
+
+    def open_trace(self) -> LogReader:
+        """Open the traced hardware errors at their oldest."""
+        return LogReader(self._log.traced)
+
+    def read_start(self, path: str, most: int) -> bytes:
+        """Read the start of a file."""
+        return self.read(path)[:most]
+
+    def now(self) -> float:
+        """Seconds since the simulated boot."""
+        return _BOOT_AGE_S + self._lived_s()
+
+    def _lived_s(self) -> float:
+        return self._steps * self._step_s + self._held_s
+
+    def wall(self) -> float:
+        """The simulated time of day."""
+        return self._wall_start + self._lived_s()
+
+    def wait_until(self, at: float, wake: threading.Event) -> None:
+        """Let the machine live until `at`, then keep the pace with our clock."""
+        self.live_until(at)
+        if not self.speed:
+            return
+        due = self._real_start + self._lived_s() / self.speed
+        behind = time.monotonic() - due
+        if behind > 0:
+            self._real_start += behind  # a slow host slows the model's clock; it never jumps to catch up
+        elif behind < 0:
+            wake.wait(-behind)
+
+    def live_until(self, at: float) -> None:
+        """Live until the machine's clock reaches `at`, without waiting."""
+        while self.now() < at - self._step_s / 2:
+            self._step()
+
+    def hold(self, seconds: float) -> None:
+        """Live on for so long at the temperatures and clocks of this moment, in one go.
+
+        For whoever needs hours of a machine that has settled, and not its readings meanwhile.
+        """
+        self._held_s += seconds
+        self._work.step(self._log, self.now(), self.wall(), seconds)
+
+    def close(self) -> None:
+        """Nothing is held open."""
+
+    def _step(self) -> None:
+        physics = self._physics
+        physics.step()
+        self._steps += 1
+        busy_share = np.tile(physics.busy, len(self._jiffies) // len(physics.busy))
+        self._jiffies += np.column_stack((busy_share, 1.0 - busy_share)) * self._step_s * 100
+        self._work.step(self._log, self.now(), self.wall(), self._step_s)
+        if physics.state.throttle_count > self._throttles_said:
+            self._throttles_said = physics.state.throttle_count
+            self._log.add_throttle(self.now(), int(physics.state.die_c.argmax()), self._throttles_said)
+        for fault in [each for each in self._due if self._lived_s() >= each.after_s]:
+            self._due.remove(fault)
+            self._spoil(fault)
+
+    def _spoil(self, fault: Fault) -> None:
+        path = self.resolve(fault.path)
+        content = self._files.contents.get(path)
+        if fault.kind is FaultKind.CHANNEL_VANISHES:
+            self._files.remove(path)
+        elif fault.kind is FaultKind.CHANNEL_GARBAGE or content is None:
+            self._files.add(path, lambda: b"\xff\x00###not a number\n")
+        elif fault.kind is FaultKind.CHANNEL_STUCK:
+            kept = content()
+            self._files.add(path, lambda: kept)
+        else:
+            jumps = fault.kind is FaultKind.CHANNEL_JUMPS
+
+            def spoilt() -> str:
+                now = not jumps or int(self._lived_s()) % 3 == 0
+                return f"{int(content()) + (int(fault.strength) if now else 0)}\n"
+
+            self._files.add(path, spoilt)

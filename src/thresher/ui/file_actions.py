@@ -1,0 +1,148 @@
+"""What the window does with files: run sheets, stored jobs, logs to import, pictures of the lanes, part tags."""
+
+import sys
+from pathlib import Path
+
+import msgspec
+from PyQt6.QtCore import QObject, QProcess, Qt, QUrl, pyqtSignal
+from PyQt6.QtGui import QDesktopServices
+from PyQt6.QtWidgets import QApplication, QFileDialog, QWidget
+
+from thresher.app.sheets_folder import SHIPPED_SHEETS
+from thresher.importers.column_matching import recall
+from thresher.importers.csv_log import guess
+from thresher.model.errors import EnvironmentFault, InputError
+from thresher.model.findings import Finding
+from thresher.report.tags import tags_of
+from thresher.ui.import_dialog import ImportDialog, look_into
+from thresher.ui.requests import EngineRequests, Screen
+from thresher.ui.state import BenchState
+from thresher.ui.stations.bench.lane_pictures import lanes_image, save_lanes
+from thresher.ui.stations.bench.lanes_view import LanesView
+from thresher.ui.stations.parts.tags_sheet import write_tags
+
+
+class _ImportedLog(msgspec.Struct):
+    """What importing a log has reported."""
+
+    job_file: str
+    findings: tuple[Finding, ...]
+
+
+class FileActions(QObject):
+    """Asks for files and does what they are for. `log_imported` carries the path of the job that a log has become."""
+
+    log_imported = pyqtSignal(str)
+
+    def __init__(
+        self, state: BenchState, requests: EngineRequests, lanes: LanesView, screen: Screen, window: QWidget
+    ) -> None:
+        """Dialogs belong to `window`."""
+        super().__init__(window)
+        self._state = state
+        self._requests = requests
+        self._lanes = lanes
+        self._screen = screen
+        self._window = window
+        self.log_imported.connect(lambda path: self.show_stored(Path(path)))
+
+    def open_sheet(self) -> None:
+        """Let a person choose a run sheet and put it on the bench."""
+        if self._requests.stored:
+            return
+        name, _ = QFileDialog.getOpenFileName(
+            self._window, "Open run sheet", str(SHIPPED_SHEETS), "Run sheets (*.toml)"
+        )
+        if name:
+            self._requests.put_sheet(Path(name))
+
+    def open_stored(self) -> None:
+        """Let a person choose a job file, and show it in a window of its own."""
+        name, _ = QFileDialog.getOpenFileName(self._window, "Open stored job", "", "Job files (*.thresher)")
+        if name:
+            self.show_stored(Path(name))
+
+    def show_stored(self, path: Path) -> None:
+        """Show a job file in a window of its own; this one continues."""
+        started, _ = QProcess.startDetached(sys.executable, ["-m", "thresher.ui", "--stored", str(path)])
+        if not started:
+            self._screen.say(f"Could not start the window for {path}.")
+
+    def choose_log(self) -> None:
+        """Let a person choose a CSV log and match its columns."""
+        name, _ = QFileDialog.getOpenFileName(self._window, "Import log", "", "Logs (*.csv *.txt *.tsv)")
+        if name:
+            self.match_log(Path(name))
+
+    def match_log(self, path: Path) -> ImportDialog | None:
+        """Show what the columns of a log may hold; when that is accepted, import it beside this window."""
+        try:
+            log = look_into(path)
+            from thresher.app.paths import bench_folder  # slow to load, and needed only here
+
+            columns = recall(bench_folder(simulated=False) / "shop", log) or guess(log)
+        except InputError as error:
+            self._screen.say(str(error))
+            return None
+        dialog = ImportDialog(log, columns, self._window)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.accepted.connect(lambda: self.import_log(path, dialog.changes()))
+        dialog.open()
+        return dialog
+
+    def import_log(self, path: Path, changes: list[str]) -> None:
+        """Import a log by a process of its own, and show the job that it becomes."""
+        words = [word for change in changes for word in ("--column", change)]
+        process = QProcess(self)
+        self._state.say_trouble(f"Importing {path.name}")
+
+        def on_finished(code: int) -> None:
+            printed = bytes(process.readAllStandardOutput().data()).decode("utf-8", "replace")
+            process.deleteLater()
+            if code not in (0, 1):
+                error = bytes(process.readAllStandardError().data()).decode("utf-8", "replace")
+                self._screen.say(error.strip() or "The log could not be imported.")
+                return
+            found = msgspec.json.decode(printed, type=_ImportedLog)
+            plural = "" if len(found.findings) == 1 else "s"
+            self._state.say_trouble(f"Imported {path.name}: {len(found.findings)} finding{plural}")
+            self.log_imported.emit(found.job_file)
+
+        process.finished.connect(on_finished)
+        process.start(sys.executable, ["-m", "thresher.cli", "import", str(path), "--json", *words])
+
+    def copy_lanes(self) -> None:
+        """Put the lanes as they are on the clipboard as a picture."""
+        clipboard = QApplication.clipboard()
+        if clipboard is not None:
+            clipboard.setImage(lanes_image(self._lanes))
+            self._state.say_trouble("Lanes copied to the clipboard")
+
+    def save_lanes(self) -> None:
+        """Let a person choose a file for the lanes as they are."""
+        name, _ = QFileDialog.getSaveFileName(self._window, "Save lanes", "lanes.png", "Pictures (*.png *.svg)")
+        if name:
+            try:
+                save_lanes(self._lanes, Path(name))
+            except (EnvironmentFault, InputError) as error:
+                self._screen.say(str(error))
+
+    def save_tags(self) -> None:
+        """Ask for a file and write the part tags."""
+        suggested = str(Path.home() / f"tags-{self._state.job.get('number') or 'job'}.pdf")
+        name, _ = QFileDialog.getSaveFileName(self._window, "Save part tags", suggested, "PDF (*.pdf)")
+        if name and self.write_tags(Path(name)):
+            QDesktopServices.openUrl(QUrl.fromLocalFile(name))
+
+    def write_tags(self, path: Path) -> bool:
+        """Write the part tags and return whether that went well; errors are shown."""
+        state, job = self._state, self._state.job
+        statuses = state.verdict.statuses if state.verdict is not None else {}
+        head = ", ".join(filter(None, (job.get("number", ""), job.get("machine", "")))) or "this job"
+        try:
+            pages = write_tags(tags_of(state.book, statuses, job.get("machine", "")), head, path)
+        except EnvironmentFault as error:
+            self._screen.say(str(error))
+            return False
+        self._screen.say(f"{path}, {pages} page{'s' if pages > 1 else ''}")
+        return True

@@ -1,0 +1,1 @@
+"""The Bench station: vitals, machine map, run sheet, lanes, tape, suspects."""

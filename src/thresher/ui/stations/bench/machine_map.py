@@ -1,0 +1,353 @@
+"""The machine map: what is installed where, what is loaded, how it does, and how suspect it is."""
+
+from dataclasses import dataclass
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
+from PyQt6.QtWidgets import QWidget
+
+from thresher.model.channels import Channel, LimitSide, Quantity
+from thresher.model.parts import Inventory, Part, PartKind, PartStatus
+from thresher.ui.look import Look, draw_mark, draw_text, panel, text_width
+from thresher.ui.painted import PaintedWidget, Spot
+from thresher.ui.state import BenchState
+
+_LEGEND = tuple(PartStatus)
+_ROOMY = 590
+"""Height in pixels from which boxes have a second line."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Drawn:
+    """A part where it was drawn, for pointing at it."""
+
+    part: Part
+    area: QRectF
+
+
+def _reading(channel: Channel, value: float | None) -> str:
+    if value is None:
+        return f"{channel.name}: no reading"
+    digits = 0 if channel.quantity in (Quantity.FAN, Quantity.TEMPERATURE) else 2
+    return f"{channel.name}: {value:.{digits}f} {channel.unit}"
+
+
+class MachineMap(PaintedWidget):
+    """Draws the machine and lets a part be picked by mouse or arrow keys; `picked` carries its story,
+    `part_picked` its name in the inventory.
+    """
+
+    picked = pyqtSignal(str)
+    part_picked = pyqtSignal(str)
+
+    def __init__(self, state: BenchState, look: Look, parent: QWidget | None = None) -> None:
+        """Take part in keyboard focus."""
+        super().__init__(state, look, "Machine map", parent)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMinimumWidth(236)
+        self._drawn: list[_Drawn] = []
+        self._chosen = ""
+
+    def sizeHint(self) -> QSize:
+        """Wide enough for two columns of drives."""
+        return QSize(268, 560)
+
+    # ---- drawing
+
+    def draw(self, painter: QPainter) -> None:
+        """Draw the parts from the processor down."""
+        scheme = self.look.scheme
+        panel(painter, QRectF(self.rect()), scheme, "Machine", "point at a part")
+        self._drawn = []
+        snapshot = self.state.snapshot
+        if snapshot is None:
+            draw_text(painter, QPointF(12, 52), "waiting for the engine", scheme.soft, 12)
+            return
+        machine = snapshot.machine
+        tight = self.height() < _ROOMY
+        gap, box = (6.0, 42.0) if tight else (10.0, 56.0)
+        left, wide, top = 12.0, self.width() - 24.0, 34.0
+        top = self._draw_row_of_cores(painter, machine, QRectF(left, top, wide, 0), 30.0 if tight else 42.0) + gap
+        top = self._draw_power(painter, QRectF(left, top, wide, 60 if tight else 66)) + gap
+        for part in machine.parts_of(PartKind.GRAPHICS)[:2]:
+            line = self._temperature_line(PartKind.GRAPHICS)
+            top = self._draw_box(painter, part, QRectF(left, top, wide, box), part.name, line) + gap
+        drives = machine.parts_of(PartKind.DRIVE)[:4]
+        column = (wide - 8) / 2 if len(drives) > 1 else wide
+        for number, part in enumerate(drives):
+            x = left + (number % 2) * (column + 8)
+            size = next((fact.value for fact in part.facts if fact.name == "size"), "")
+            area = QRectF(x, top + (number // 2) * (box + gap), column, box)
+            self._draw_box(painter, part, area, part.name, f"{size} {self._temperature_line(PartKind.DRIVE)}".strip())
+        top += -(-len(drives) // 2) * (box + gap)
+        for part in machine.parts_of(PartKind.COOLING):
+            top = self._draw_box(painter, part, QRectF(left, top, wide, 42), self._fans_line(), "") + gap
+        for part in machine.parts_of(PartKind.BOARD):
+            name = "" if part.name == "Board" else part.name
+            self._draw_box(painter, part, QRectF(left, top, wide, 42), name or "maker and model unknown", "")
+        self._draw_legend(painter)
+
+    def _draw_row_of_cores(self, painter: QPainter, machine: Inventory, area: QRectF, cell_high: float) -> float:
+        """Processor and memory side by side; return where they end, slot names included."""
+        slots = self._memory_slots()
+        memory_wide = max(46.0, 21.0 * len(slots)) if slots else 0.0
+        rows = max(1, -(-machine.core_count // 4))
+        cell_high = cell_high if rows <= 2 else max(18.0, cell_high * 2.3 / rows)
+        high = 54.0 + rows * (cell_high + 6)
+        processor = machine.parts_of(PartKind.PROCESSOR)[0]
+        own = QRectF(area.x(), area.y(), area.width() - memory_wide - 8, high)
+        self._draw_processor(painter, processor, own, rows, cell_high)
+        self._draw_memory(painter, slots, QRectF(area.right() - memory_wide, area.y(), memory_wide, high))
+        return area.y() + high + 15
+
+    def _fans_line(self) -> str:
+        fans = [
+            f"{self.state.channels[i].name} {value:.0f}"
+            for i in self.state.find_channels(Quantity.FAN)
+            if (value := self.state.value(i)) is not None
+        ]
+        return ", ".join(fans) + " rpm" if fans else "no fan speeds reported"
+
+    def _frame(self, painter: QPainter, part: Part, area: QRectF, tested: bool) -> None:
+        scheme = self.look.scheme
+        chosen = part.tag == self._chosen and self.hasFocus()
+        pen = QPen(scheme.part(part.kind), 2.6 if chosen else 1.5)
+        if not tested:
+            pen.setStyle(Qt.PenStyle.DashLine)
+        painter.setPen(pen)
+        painter.setBrush(QColor(scheme.field if chosen else scheme.panel))
+        painter.drawRoundedRect(area, 2, 2)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        self._drawn.append(_Drawn(part, area))
+        self.spots.append(Spot(area, self.about(part)))
+        self._draw_doubt(painter, part, area)
+
+    def _draw_doubt(self, painter: QPainter, part: Part, area: QRectF) -> None:
+        """A folded corner on a part that is not as it should be; asked, it says what."""
+        if not self.state.doubts_of(part):
+            return
+        painter.save()
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(self.look.scheme.fault))
+        fold = min(11.0, area.width() * 0.7)
+        corner = area.bottomRight()
+        painter.drawPolygon(QPolygonF([corner, corner - QPointF(fold, 0), corner - QPointF(0, fold)]))
+        painter.restore()
+
+    def _draw_processor(self, painter: QPainter, part: Part, area: QRectF, rows: int, cell_high: float) -> None:
+        scheme, state = self.look.scheme, self.state
+        self._frame(painter, part, area, tested=True)
+        draw_text(painter, QPointF(area.x() + 8, area.y() + 18), "Processor", scheme.part(part.kind), 13, bold=True)
+        draw_mark(painter, QPointF(area.right() - 13, area.y() + 14), state.status_of(part.kind), scheme)
+        columns = min(4, max(1, state.snapshot.machine.core_count if state.snapshot else 1))
+        cell_wide = (area.width() - 16 - 6 * (columns - 1)) / columns
+        cores = sorted({cpu.core for cpu in state.snapshot.machine.cpus}) if state.snapshot else []
+        for number, core in enumerate(cores):
+            x = area.x() + 8 + (number % columns) * (cell_wide + 6)
+            y = area.y() + 28 + (number // columns) * (cell_high + 6)
+            self._draw_core(painter, core, QRectF(x, y, cell_wide, cell_high))
+        threads = len(state.snapshot.machine.cpus) if state.snapshot else 0
+        line = f"{len(cores)} cores, {threads} threads"
+        if state.run.busy_cores:
+            line = f"load on {len(state.run.busy_cores)} of {len(cores)} cores"
+        y = area.y() + 28 + rows * (cell_high + 6) + 14
+        draw_text(painter, QPointF(area.x() + 8, y), line, scheme.soft, 11.5, width=area.width() - 16)
+
+    def _draw_core(self, painter: QPainter, core: int, cell: QRectF) -> None:
+        """A core fills from below with the share of its way from 30 °C to its limit; a hit core is hatched."""
+        scheme, state = self.look.scheme, self.state
+        index = next((i for i in state.find_channels(Quantity.TEMPERATURE) if state.channels[i].core == core), None)
+        reading = state.value(index) if index is not None else None
+        hits = state.hits_on(core)
+        story = [f"Core {core}"]
+        busy = core in state.run.busy_cores
+        if index is not None:
+            channel = state.channels[index]
+            limit = channel.limit(LimitSide.BELOW)
+            story += [_reading(channel, reading), f"read from {channel.source}", state.extremes_text(index)]
+            if limit is not None:
+                story.append(f"limit {limit.value:g} °C, {limit.source}")
+                if reading is not None:
+                    share = min(1.0, max(0.0, (reading - 30.0) / (limit.value - 30.0)))
+                    fill = scheme.part(PartKind.PROCESSOR)
+                    fill.setAlphaF(0.32 if busy else 0.18)
+                    high = cell.height() * share
+                    painter.fillRect(QRectF(cell.x(), cell.bottom() - high, cell.width(), high), fill)
+        for i in state.find_channels(Quantity.CLOCK):
+            if state.channels[i].core == core:
+                story += [_reading(state.channels[i], state.value(i)), state.extremes_text(i)]
+        if hits:
+            story.append(f"{hits} findings in this run on this core")
+            fill = QColor(scheme.fault)
+            fill.setAlphaF(0.35)
+            painter.fillRect(cell, fill)
+        painter.setPen(QPen(QColor(scheme.fault if hits else scheme.rule), 2.0 if hits else 1.0))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawRect(cell)
+        text = f"{reading:.0f}" if reading is not None else ("load" if busy else "idle")
+        tall = cell.height() > 28
+        number_y = cell.y() + (cell.height() * 0.42 + 2 if tall else cell.height() / 2 + 4)
+        self._centred(painter, cell, number_y, text, scheme.fault if hits else scheme.ink, 13.5 if tall else 10, True)
+        if tall:
+            self._centred(painter, cell, cell.bottom() - cell.height() * 0.14, f"c{core}", scheme.soft, 10.5, False)
+        self.spots.append(Spot(cell, "\n".join(filter(None, story))))
+
+    def _centred(self, painter: QPainter, cell: QRectF, y: float, text: str, colour: str, size: float, b: bool) -> None:
+        x = cell.x() + (cell.width() - text_width(text, size, bold=b)) / 2
+        draw_text(painter, QPointF(x, y), text, colour, size, bold=b)
+
+    def _memory_slots(self) -> list[tuple[str, Part | None]]:
+        snapshot = self.state.snapshot
+        if snapshot is None:
+            return []
+        fitted = [(part.place, part) for part in snapshot.machine.parts_of(PartKind.MEMORY)]
+        slots: list[tuple[str, Part | None]] = [*fitted, *((slot, None) for slot in snapshot.machine.empty_slots)]
+        return sorted(slots, key=lambda slot: slot[0])[:8]
+
+    def _draw_memory(self, painter: QPainter, slots: list[tuple[str, Part | None]], area: QRectF) -> None:
+        scheme = self.look.scheme
+        if not slots:
+            return
+        pitch = area.width() / len(slots)
+        for number, (name, part) in enumerate(slots):
+            bar = QRectF(area.x() + number * pitch + 3, area.y(), min(pitch - 6, 17.0), area.height())
+            colour = scheme.part(PartKind.MEMORY)
+            if part is None:
+                painter.setPen(QPen(QColor(scheme.soft), 1.0, Qt.PenStyle.DashLine))
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawRect(bar)
+                self.spots.append(Spot(bar, f"Slot {name} is empty"))
+            else:
+                fill = QColor(colour)
+                fill.setAlphaF(0.85)
+                chosen = part.tag == self._chosen and self.hasFocus()
+                painter.setPen(QPen(QColor(scheme.ink) if chosen else colour, 2.4 if chosen else 1.2))
+                painter.setBrush(fill)
+                painter.drawRect(bar)
+                centre = QPointF(bar.center().x(), bar.y() + 15)
+                painter.setPen(Qt.PenStyle.NoPen)
+                painter.setBrush(QColor(scheme.panel))
+                painter.drawEllipse(centre, 8.5, 8.5)
+                draw_mark(painter, centre, self.state.status_of_part(part), scheme, 5)
+                self._drawn.append(_Drawn(part, bar))
+                self.spots.append(Spot(bar, self.about(part)))
+                self._draw_doubt(painter, part, bar)
+            label = QRectF(bar.x() - 6, bar.bottom(), bar.width() + 12, 16)
+            self._centred(painter, label, bar.bottom() + 15, name or "all", scheme.soft, 10.5, False)
+
+    def _draw_power(self, painter: QPainter, area: QRectF) -> float:
+        scheme, state = self.look.scheme, self.state
+        parts = state.snapshot.machine.parts_of(PartKind.POWER) if state.snapshot else ()
+        if not parts:
+            return area.y()
+        rails = [i for i in state.find_channels(Quantity.VOLTAGE, PartKind.POWER) if state.channels[i].limits][:3]
+        self._frame(painter, parts[0], area, tested=bool(rails))
+        draw_text(painter, QPointF(area.x() + 8, area.y() + 18), "Power", scheme.part(PartKind.POWER), 13, bold=True)
+        draw_mark(painter, QPointF(area.right() - 13, area.y() + 14), state.status_of(PartKind.POWER), scheme)
+        if not rails:
+            draw_text(painter, QPointF(area.x() + 8, area.y() + 40), "no rail voltages reported", scheme.soft, 11.5)
+            return area.bottom()
+        pitch = (area.width() - 12) / len(rails)
+        for number, index in enumerate(rails):
+            channel, value = state.channels[index], state.value(index)
+            x, y, wide = area.x() + 8 + number * pitch, area.y() + 36, pitch - 8
+            draw_text(painter, QPointF(x, y), channel.name.lstrip("+"), scheme.soft, 10)
+            shown = f"{value:.2f}" if value is not None else "–"
+            draw_text(painter, QPointF(x + wide, y), shown, scheme.ink, 11, bold=True, right=True)
+            track = QRectF(x, y + 11, wide, 7)
+            painter.fillRect(track, QColor(scheme.grid))
+            low, high = channel.limit(LimitSide.ABOVE), channel.limit(LimitSide.BELOW)
+            painter.fillRect(QRectF(track.center().x() - 0.5, track.y() - 2, 1, 11), QColor(scheme.soft))
+            if value is not None and low is not None and high is not None:
+                share = min(1.0, max(0.0, (value - low.value) / (high.value - low.value)))
+                beyond = not low.value <= value <= high.value
+                ink = QColor(scheme.fault) if beyond else scheme.part(PartKind.POWER)
+                painter.fillRect(QRectF(track.x() + share * (wide - 4), track.y() - 2, 4, 11), ink)
+            story = [_reading(channel, value), f"read from {channel.source}", state.extremes_text(index)]
+            story += [f"must stay {limit.side.value} {limit.value:.2f} V, {limit.source}" for limit in channel.limits]
+            self.spots.append(Spot(QRectF(x, area.y() + 24, wide, 36), "\n".join(filter(None, story))))
+        return area.bottom()
+
+    def _draw_box(self, painter: QPainter, part: Part, area: QRectF, line: str, second: str) -> float:
+        scheme = self.look.scheme
+        loaded = any(item.row is part.kind for item in self.state.run.plan) or part.kind in (
+            PartKind.COOLING,
+            PartKind.BOARD,
+        )
+        self._frame(painter, part, area, tested=loaded)
+        title = f"Drive {part.place}" if part.kind is PartKind.DRIVE else part.kind.value.capitalize()
+        x, wide = area.x() + 8, area.width() - 34
+        draw_text(painter, QPointF(x, area.y() + 18), title, scheme.part(part.kind), 13, bold=True, width=wide)
+        draw_mark(painter, QPointF(area.right() - 13, area.y() + 14), self.state.status_of(part.kind), scheme)
+        two_lines = area.height() > 50
+        if not two_lines and second:
+            line = f"{line}, {second}"
+        draw_text(painter, QPointF(x, area.y() + 35), line, scheme.ink, 11.5, width=area.width() - 16)
+        if two_lines:
+            draw_text(painter, QPointF(x, area.y() + 49), second, scheme.soft, 11, width=area.width() - 16)
+        return area.bottom()
+
+    def _temperature_line(self, kind: PartKind) -> str:
+        for index in self.state.find_channels(Quantity.TEMPERATURE, kind):
+            value = self.state.value(index)
+            if value is not None:
+                return f"{value:.0f} °C"
+        return ""
+
+    def _draw_legend(self, painter: QPainter) -> None:
+        scheme = self.look.scheme
+        widest = max(text_width(status.value, 10.5) for status in _LEGEND) + 20
+        in_a_row = len(_LEGEND) if widest * len(_LEGEND) <= self.width() - 20 else 2
+        pitch = (self.width() - 24) / in_a_row
+        rows = -(-len(_LEGEND) // in_a_row)
+        for number, status in enumerate(_LEGEND):
+            x = 18 + number % in_a_row * pitch
+            y = self.height() - 17.0 - 17 * (rows - 1 - number // in_a_row)
+            draw_mark(painter, QPointF(x, y), status, scheme, 5)
+            draw_text(painter, QPointF(x + 9, y + 4), status.value, scheme.soft, 10.5)
+
+    # ---- asking and picking
+
+    def about(self, part: Part) -> str:
+        """Return what is known about a part, each fact with where it was read."""
+        status = self.state.status_of(part.kind)
+        lines = [f"{part.tag.capitalize()}: {part.name}"]
+        tag = self.state.tag_of(part)
+        lines.append(f"Tag {tag}, status: {status.value}" if tag else f"Status: {status.value}")
+        lines += [f"{each.code} {each.title}: {each.detail}" for each in self.state.doubts_of(part)]
+        lines += [f"{fact.name}: {fact.value}  ({fact.source})" for fact in part.facts]
+        return "\n".join(lines)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """Pick the part under the mouse."""
+        if event is not None:
+            hit = next((each for each in reversed(self._drawn) if each.area.contains(event.position())), None)
+            if hit is not None:
+                self._pick(hit.part)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Move from part to part with the arrow keys."""
+        if event is None or not self._drawn:
+            return
+        step = {Qt.Key.Key_Down: 1, Qt.Key.Key_Right: 1, Qt.Key.Key_Up: -1, Qt.Key.Key_Left: -1}.get(
+            Qt.Key(event.key())
+        )
+        if step is None:
+            super().keyPressEvent(event)
+            return
+        tags = [each.part.tag for each in self._drawn]
+        now = tags.index(self._chosen) if self._chosen in tags else -1 if step > 0 else 0
+        self._pick(self._drawn[(now + step) % len(tags)].part)
+
+    def focusInEvent(self, event: QFocusEvent | None) -> None:
+        """Show where the keyboard is."""
+        super().focusInEvent(event)
+        if not self._chosen and self._drawn:
+            self._pick(self._drawn[0].part)
+
+    def _pick(self, part: Part) -> None:
+        self._chosen = part.tag
+        self.setAccessibleDescription(self.about(part))
+        self.picked.emit(self.about(part))
+        self.part_picked.emit(part.tag)
+        self.update()
