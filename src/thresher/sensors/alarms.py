@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from thresher.model.errors import SourceUnavailable
 from thresher.model.port import Source, System, optional_text
 from thresher.sensors.hwmon import FOLDER
+from thresher.sensors.readers import DEADLINE_S, Readers
 
 _BIT = re.compile(r"((?:temp|in|fan|curr|power|intrusion)\d+)_((?:\w+_)?alarm|fault)")
 LOOK_EVERY_S = 5.0
@@ -63,6 +64,7 @@ class AlarmReader:
             except SourceUnavailable:
                 continue  # the channel beside it says why the chip cannot be read
         self._on: dict[AlarmBit, bool] = {}
+        self._readers: Readers[bool | None] | None = None if system.pacing.paced else Readers(DEADLINE_S)
         self._looked_at: float | None = None
 
     def look(self, at: float) -> list[AlarmChange]:
@@ -72,17 +74,32 @@ class AlarmReader:
         first = self._looked_at is None
         self._looked_at = at
         changes = []
-        for bit, source in self._sources:
-            try:
-                on = source.read().strip() == b"1"
-            except SourceUnavailable:
+        for number, on in sorted(self._read_all().items()):
+            bit = self._sources[number][0]
+            if on is None:
                 continue  # as above
             if on != self._on.get(bit, False):
                 changes.append(AlarmChange(bit, on, first))
             self._on[bit] = on
         return changes
 
+    def _read_all(self) -> "dict[int, bool | None]":
+        numbers = range(len(self._sources))
+        if self._readers is None:
+            return {number: self._read(number) for number in numbers}
+        return self._readers.read(numbers, self._read)
+
+    def _read(self, number: int) -> bool | None:
+        try:
+            return self._sources[number][1].read().strip() == b"1"
+        except SourceUnavailable:
+            return None
+
     def close(self) -> None:
-        """Close every bit."""
-        for _, source in self._sources:
-            source.close()
+        """Close every bit; one whose read has not returned is left to the end of the process."""
+        late = self._readers.late if self._readers is not None else frozenset()
+        if self._readers is not None:
+            self._readers.close()
+        for number, (_, source) in enumerate(self._sources):
+            if number not in late:
+                source.close()

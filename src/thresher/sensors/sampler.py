@@ -10,6 +10,7 @@ from thresher.model.errors import SourceUnavailable
 from thresher.model.port import System
 from thresher.sensors.discovery import Discovery
 from thresher.sensors.probes import Probe, implausible
+from thresher.sensors.readers import DEADLINE_S, LATE, Readers
 
 _REOPEN_EVERY = 15
 """Ticks between attempts to open a source again that has gone, for devices that come back."""
@@ -19,6 +20,10 @@ _SLOW_S, _SLOW_SHARE = 0.02, 0.02
 """A source that takes longer than this is read so seldom that it takes no more than this share of the time."""
 _SLOW_TIMES = 3
 """Reads in a row that make a source slow; a single long one may be the scheduler's doing."""
+
+
+_Reading = tuple[tuple[float, ...], str | None, float]
+_STILL_LATE: _Reading = ((), LATE, 0.0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,9 +41,19 @@ def _why_not(quantity: Quantity, value: float) -> str | None:
 class Sampler:
     """Reads all channels of a machine on demand; `sample` never raises for a source that fails."""
 
-    def __init__(self, system: System, discovery: Discovery, stopwatch: Callable[[], float] = time.monotonic) -> None:
-        """Keep the probes open until `close`; `stopwatch` reports the seconds that a read takes."""
+    def __init__(
+        self,
+        system: System,
+        discovery: Discovery,
+        stopwatch: Callable[[], float] = time.monotonic,
+        deadline_s: float = DEADLINE_S,
+    ) -> None:
+        """Keep the probes open until `close`; `stopwatch` gives the seconds that a read takes.
+
+        `deadline_s` is how long a tick waits for a source on this computer; a simulated machine's files always answer.
+        """
         self._stopwatch = stopwatch
+        self._readers: Readers[_Reading] | None = Readers(deadline_s) if not system.pacing.paced else None
         self._system = system
         self._probes = list(discovery.probes)
         self._failing: dict[int, int] = {}
@@ -51,11 +66,17 @@ class Sampler:
         """Read everything now. `late` is how many ticks were missed before this one."""
         begun = time.thread_time()
         at = self._system.now()
+        numbers = range(len(self._probes))
+        if self._readers is None:
+            found = {number: self._read(number, at) for number in numbers}
+        else:
+            found = self._readers.read(numbers, lambda number: self._read(number, at))
         values: list[float | None] = []
         missing: dict[int, str] = {}
         for number, probe in enumerate(self._probes):
             first = len(values)
-            readings, reason = self._read(number, probe, at)
+            readings, reason, spent = found.get(number, _STILL_LATE)
+            begun -= spent if self._readers is not None else 0.0
             for offset, channel in enumerate(probe.channels):
                 value = readings[offset] if reason is None else None
                 why = reason if value is None else _why_not(channel.quantity, value)
@@ -65,7 +86,19 @@ class Sampler:
         cost = time.thread_time() - begun
         return Tick(at, self._system.wall(), tuple(values), missing, late, cost)
 
-    def _read(self, number: int, probe: Probe, at: float) -> tuple[tuple[float, ...], str | None]:
+    @property
+    def late_channels(self) -> frozenset[str]:
+        """Names of the channels whose source has not answered yet."""
+        late = self._readers.late if self._readers is not None else frozenset()
+        return frozenset(channel.name for number in late for channel in self._probes[number].channels)
+
+    def _read(self, number: int, at: float) -> "_Reading":
+        """Read one source; return its values, why there are none, and the processor time that it took in seconds."""
+        probe, spent = self._probes[number], time.thread_time()
+        values, reason = self._read_probe(number, probe, at)
+        return values, reason, time.thread_time() - spent
+
+    def _read_probe(self, number: int, probe: Probe, at: float) -> tuple[tuple[float, ...], str | None]:
         held = self._held.get(number)
         if held is not None and at < held.until:
             return held.values, None
@@ -114,6 +147,10 @@ class Sampler:
         self._probes[number] = replace(probe, source=source)
 
     def close(self) -> None:
-        """Close every source."""
-        for probe in self._probes:
-            probe.source.close()
+        """Close every source; one whose read has not returned is left to the end of the process."""
+        late = self._readers.late if self._readers is not None else frozenset()
+        if self._readers is not None:
+            self._readers.close()
+        for number, probe in enumerate(self._probes):
+            if number not in late:
+                probe.source.close()
