@@ -74,9 +74,9 @@ def demo_pictures(app: QApplication, folder: Path) -> None:
     window.start()
     wait_for(app, lambda: state.run.run_at >= 385, 60)
     grab(app, window, "bench.png")
-    window._look.choose(theme.DARK)  # the scheme is the window's own; the script picks it as its menu does
+    window.choose_scheme(theme.DARK)
     grab(app, window, "bench-night.png")
-    window._look.choose(theme.LIGHT)
+    window.choose_scheme(theme.LIGHT)
     window.resize(1024, 700)
     grab(app, window, "bench-small.png")
     window.resize(1280, 800)
@@ -92,9 +92,9 @@ def demo_pictures(app: QApplication, folder: Path) -> None:
     window.evidence.pane.decode_file(log)
     wait_for(app, lambda: "lines" in window.evidence.pane.said.text(), 30)
     window.evidence.timeline.picked.emit(0)
-    window._look.choose(theme.DARK)
+    window.choose_scheme(theme.DARK)
     grab(app, window, "evidence-log.png")
-    window._look.choose(theme.LIGHT)
+    window.choose_scheme(theme.LIGHT)
     parts_pictures(app, window)
     take_down(app, window)
 

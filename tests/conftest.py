@@ -1,6 +1,7 @@
 """What many tests share: simulated machines, engines without a window, trees of files, and tidy sockets."""
 
 import os
+import tempfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -15,6 +16,7 @@ from thresher.simulator.machine import SimulatedMachine
 from thresher.simulator.scenario import Scenario, load_scenario, shipped_scenarios
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="thresher-tests-")  # the program's log stays out of the user's
 
 SHORT_SHEET = """
 format = "thresher-sheet/1"

@@ -19,7 +19,8 @@ from thresher.sensors.lanes import Lane
 from thresher.ui.look import Look
 from thresher.ui.stations.bench.lane_painter import LaneFrame
 from thresher.ui.stations.bench.lane_pictures import lanes_image, save_lanes
-from thresher.ui.stations.bench.lanes_view import LanesView, range_text
+from thresher.ui.stations.bench.lanes_canvas import range_text
+from thresher.ui.stations.bench.lanes_view import LanesView
 from thresher.ui.time_axis import TimeAxis
 from thresher.ui.window import MainWindow
 

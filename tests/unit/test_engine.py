@@ -294,3 +294,30 @@ def test_a_core_gone_wild_is_told_every_few_seconds_and_every_wrong_result_is_co
     assert sum(finding.count for finding in told) == status.mismatches
     assert len(told) <= 260 / 5 + 2
     assert any(finding.title.endswith("wrong results, core 5") for finding in told)
+
+
+def test_a_second_boot_keeps_the_first_one_s_runs_and_its_own_clock(
+    ferry: Scenario, sheet: MakeSheet, tmp_path: Path
+) -> None:
+    """Machine times begin again with each boot; runs of both stand in one job, each with its boot."""
+
+    class SecondBoot(SimulatedMachine):
+        def now(self) -> float:
+            return super().now() - 1800.0  # a machine that was started half a minute ago
+
+        def read(self, path: str) -> bytes:
+            return b"second-boot\n" if path == "/proc/sys/kernel/random/boot_id" else super().read(path)
+
+    job = tmp_path / "job.thresher"
+    first = open_engine(SimulatedMachine(ferry, 0.0), job)
+    assert first.run_to_end(sheet(20)).ending == "finished"
+    first.close()
+    second = open_engine(SecondBoot(ferry, 0.0), job)
+    status = second.run_to_end(sheet(20))
+    assert (status.run, status.ending, status.outcome) == (2, "finished", "clean")
+    assert status.loaded_s == pytest.approx(20, abs=3), "minutes of the first boot are not counted again"
+    second.close()
+    with JobFile(job, read_only=True) as stored:
+        one, two = stored.runs()
+    assert one.boot_id != two.boot_id == "second-boot"
+    assert two.began_at < one.began_at

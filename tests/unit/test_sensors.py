@@ -351,3 +351,21 @@ def test_a_source_that_was_slow_once_is_not_slow(ferry: Scenario) -> None:
         sampler.sample()
     assert source.reads == 8
     assert sampler.slow_channels() == []
+
+
+def test_binary_files_of_sysfs_are_read_whole_through_the_live_port() -> None:
+    large = Path("/sys/kernel/btf/vmlinux")
+    if not large.is_file():
+        pytest.skip("this kernel has no binary file of more than a page in sysfs")
+    with large.open("rb") as stream:
+        known = stream.read(1 << 20)
+    found = LiveSystem().read(str(large))
+    assert len(found) > 4096
+    assert found == known[: len(found)]
+    assert len(found) == min(len(known), 1 << 20)
+
+
+def test_attributes_of_sysfs_are_read_through_the_live_port() -> None:
+    assert LiveSystem().read("/sys/devices/system/cpu/online").strip() == (
+        Path("/sys/devices/system/cpu/online").read_bytes().strip()
+    )

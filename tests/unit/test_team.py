@@ -330,3 +330,17 @@ def test_a_pulse_works_half_of_the_time(make_team: MakeTeam) -> None:
         assert (team.cpu_time_s() - before) / (time.monotonic() - begun) < share
     finally:
         team.stop()
+
+
+def test_two_workers_that_fail_at_once_are_both_reported(make_team: MakeTeam) -> None:
+    team = ready(make_team([0, 1, 2, 3]))
+    pids = team.pids()
+    for cpu in (1, 3):
+        os.kill(pids[cpu], signal.SIGSEGV)
+    events = poll_until(team, lambda events: sum(isinstance(each, WorkerLost) for each in events) == 2)
+    lost = {each.cpu: each for each in events if isinstance(each, WorkerLost)}
+    assert set(lost) == {1, 3}
+    assert all(each.by_processor for each in lost.values())
+    assert (team.alive, team.size, team.cpus()) == (2, 4, [0, 2])
+    report = team.stop()
+    assert (report.started, report.ended) == (4, 4)

@@ -2,6 +2,7 @@
 
 from pathlib import Path
 
+from thresher.app.log_file import set_up_logging
 from thresher.app.paths import bench_folder, new_job_path
 from thresher.engine.assembly import open_engine
 from thresher.engine.engine import Engine
@@ -33,6 +34,7 @@ def make_engine(
     `shop` is the folder of what the shop keeps, that of this user when none is given; `scenario` names
     the simulated machine, so that the job can be opened with it again.
     """
+    set_up_logging()
     fields = {"machine": system.name}
     simulated = isinstance(system, SimulatedMachine)
     if isinstance(system, SimulatedMachine):

@@ -1,8 +1,10 @@
 """All verbs together, and what happens when one fails."""
 
+import logging
 import sys
 import traceback
 from collections.abc import Sequence
+from types import FunctionType
 
 import typer
 
@@ -16,6 +18,7 @@ from thresher.cli.verbs.demo import demo
 from thresher.cli.verbs.engine import engine
 from thresher.cli.verbs.import_log import import_log
 from thresher.cli.verbs.inventory import inventory
+from thresher.cli.verbs.log import log
 from thresher.cli.verbs.prove import prove
 from thresher.cli.verbs.report import report
 from thresher.cli.verbs.run import run
@@ -24,6 +27,9 @@ from thresher.cli.verbs.verdict import verdict
 from thresher.cli.verbs.watch import watch
 from thresher.cli.verbs.window import window
 from thresher.model.errors import BugError, ThresherError
+from thresher.model.plugins import plugins
+
+ENTRY_POINTS = "thresher.verbs"
 
 ABOUT = """Stress, readings, machine checks and a reasoned verdict for the PC repair bench.
 
@@ -51,6 +57,7 @@ VERBS = (
     ("report", report),
     ("import", import_log),
     ("capture", capture),
+    ("log", log),
     ("prove", prove),
     ("bench-speed", bench_speed),
 )
@@ -66,6 +73,8 @@ def make_app() -> typer.Typer:
     app.callback(invoke_without_command=True)(window)
     for name, verb in VERBS:
         app.command(name)(verb)
+    for name, plugin in plugins(ENTRY_POINTS, FunctionType).items():
+        app.command(name)(plugin)
     app.add_typer(scenario_app(), name="scenario")
     app.command("engine", hidden=True)(engine)
     return app
@@ -89,8 +98,16 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except Exception as error:  # noqa: BLE001 (the last boundary of the process: a bug ends in words, not in a traceback)
         if hasattr(error, "format_message"):  # the option parser's own errors bring their words
             return _failed(f"{error.format_message()}\nTry 'thresher --help'.")
+        _log_bug(error)
         return _failed(str(BugError.of(error, traceback.format_exception(error))))
     return made if isinstance(made, int) else 0
+
+
+def _log_bug(error: Exception) -> None:
+    from thresher.app.log_file import set_up_logging  # only when something went wrong, or where a run is carried out
+
+    set_up_logging()
+    logging.getLogger(__name__).error("bug in the command line", exc_info=error)
 
 
 def _failed(words: str) -> int:

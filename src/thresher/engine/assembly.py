@@ -1,5 +1,6 @@
 """Putting an engine together: what the machine is, what the job file holds, and the services that work on both."""
 
+import logging
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -38,6 +39,8 @@ from thresher.model.trials import Book
 from thresher.model.verdict import Exposure
 from thresher.sensors.discovery import discover
 from thresher.sensors.sampler import Sampler
+
+_LOG = logging.getLogger(__name__)
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,6 +93,7 @@ def open_engine(
     if not 0.1 <= interval_s <= 60.0:
         raise InputError("sampling", [InputFault("interval", f"expected 0.1 to 60 seconds, found {interval_s:g}")])
     writer = JournalWriter(job_path)
+    _LOG.info("opening %s on %s (%s), every %g s", job_path, system.name, system.kind.value, interval_s)
     try:
         return _assemble(system, writer, job or {}, interval_s, shop, lookup)
     except BaseException:
@@ -115,8 +119,7 @@ def _assemble(
     record.findings += stored.findings
     # a simulated machine's workers are small and need no compiler; a directory of files runs no loads
     kernels = KernelReport(record, Kernels() if system.kind is SystemKind.LIVE else None)
-    stalls = StallWatch(system, record)
-    context = RunContext(system, record, watchers, Storms(), stalls, kernels.state, interval_s)
+    context = RunContext(system, record, watchers, Storms(), StallWatch(system, record), kernels.state, interval_s)
     conductor = Conductor(context, stored.runs)
     conductor.past_exposures += stored.exposures
     fields = JobFields(job | stored.fields)
@@ -131,10 +134,8 @@ def _assemble(
     trials = TrialService(record, stored.book, intake.instances, intake.shelf.parts)
     decisions = DecisionService(system, record, stored.decisions, shop, knowledge)
     machine.apply()
-    for sentence in stored.interrupted:
-        record.note(sentence, "all up to its last row is in the job file", Severity.WARNING, "E-901")
+    _report_interrupted(record, stored.interrupted)
     events = EventWatch(system, record, machine.inventory, load_tables())
-    unknown = (*machine.inventory.unknown, *discovery.unknown, *events.unknown)
     engine = Engine(
         EngineParts(
             system=system,
@@ -153,13 +154,18 @@ def _assemble(
             trials=trials,
             decisions=decisions,
             verdicts=VerdictService(record, conductor, fields, added, trials, decisions, intake),
-            unknown=unknown,
+            unknown=(*machine.inventory.unknown, *discovery.unknown, *events.unknown),
             boot_id=optional_text(system, "/proc/sys/kernel/random/boot_id") or "unknown",
             interval_s=interval_s,
         )
     )
     _report_opening(engine, record, system)
     return engine
+
+
+def _report_interrupted(record: Record, sentences: list[str]) -> None:
+    for sentence in sentences:
+        record.note(sentence, "all up to its last row is in the job file", Severity.WARNING, "E-901")
 
 
 def _report_opening(engine: Engine, record: Record, system: System) -> None:

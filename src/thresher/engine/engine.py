@@ -4,6 +4,7 @@ One thread calls `serve`, `run_to_end` or `watch`; `submit`, `subscribe` and `qu
 the engine keeps beside the run is left to its services. `assembly.open_engine` makes one.
 """
 
+import logging
 import os
 import queue
 import threading
@@ -43,6 +44,7 @@ from thresher.protocol.wire import VERSION
 from thresher.sensors.sampler import Sampler
 
 T = TypeVar("T")
+_LOG = logging.getLogger(__name__)
 
 KEEP_TICKS = 90_000
 """A day at 1 s. Packed as in the job file, 200 channels take some 80 MB."""
@@ -150,6 +152,7 @@ class Engine:
 
     def close(self) -> None:
         """Stop what runs, write what waits, close everything."""
+        _LOG.info("closing %s", self.job_file)
         self.conductor.close()
         self._parts.kernels.close()
         self._record.writer.close()
@@ -227,6 +230,7 @@ class Engine:
         try:
             action()
         except EnvironmentFault as error:
+            _LOG.warning("the run cannot continue: %s", error)
             self.conductor.cannot_go_on(error)
 
     # ---- what is known now

@@ -72,7 +72,7 @@ class LogReader:
     def __init__(self, stream: ByteStream, today: date | None = None) -> None:
         """`today` gives the year where a form reports none: the newest that does not lie in the future."""
         self._stream = stream
-        self._today = today or date.today()
+        self._today = today or datetime.now().astimezone().date()
         self.lines = 0
         self.others = 0
         self.damaged = 0
@@ -140,7 +140,7 @@ class LogReader:
             if text[:1] == "[":
                 if found := _HUMAN.match(text):
                     month, day, hour, minute, second, year = found.groups()
-                    moment = datetime(int(year), _MONTHS[month], int(day), int(hour), int(minute), int(second))
+                    moment = datetime(int(year), _MONTHS[month], int(day), int(hour), int(minute), int(second))  # noqa: DTZ001 (logs have no time zone)
                     return moment.timestamp(), text[found.end() :]
                 if found := _DELTA.match(text):
                     return None, text[found.end() :]
@@ -155,9 +155,9 @@ class LogReader:
     def _without_year(self, found: "re.Match[str]") -> float:
         month, day, hour, minute, second = found.groups()
         parts = (_MONTHS[month], int(day), int(hour), int(minute), int(second))
-        moment = datetime(self._today.year, *parts)
+        moment = datetime(self._today.year, *parts)  # noqa: DTZ001 (logs have no time zone)
         if moment.date() > self._today + timedelta(days=1):
-            moment = datetime(self._today.year - 1, *parts)
+            moment = datetime(self._today.year - 1, *parts)  # noqa: DTZ001 (logs have no time zone)
         return moment.timestamp()
 
     # ---- the journal
@@ -263,7 +263,7 @@ def _without_host(text: str) -> tuple[str, str] | str:
 
 def _iso_time(found: "re.Match[str]") -> float:
     year, month, day, hour, minute, second, fraction, zone = found.groups()
-    moment = datetime(int(year), int(month), int(day), int(hour), int(minute), int(second))
+    moment = datetime(int(year), int(month), int(day), int(hour), int(minute), int(second))  # noqa: DTZ001 (logs have no time zone)
     if zone:
         digits = zone.replace(":", "")
         offset = 0 if zone == "Z" else int(digits[1:3]) * 60 + int(digits[3:5])

@@ -237,7 +237,7 @@ def _parse_time(text: str, first: float | None) -> float | None:
     except ValueError:
         for form in _FORMATS:
             try:
-                found = datetime.strptime(text, form)
+                found = datetime.strptime(text, form)  # noqa: DTZ007 (logs have no time zone; local time is assumed)
                 break
             except ValueError:
                 continue

@@ -6,6 +6,7 @@
 `undone` and `use undone` for evidence that was added by hand and taken away again.
 """
 
+import logging
 import sqlite3
 from collections.abc import Iterator
 from contextlib import closing
@@ -29,6 +30,7 @@ from thresher.model.trials import Book
 from thresher.model.verdict import Exposure
 
 T = TypeVar("T")
+_LOG = logging.getLogger(__name__)
 
 _NOT_FIELDS = ("part instances", "book of trials", "decisions")
 """Rows of the table of fields that no person types."""
@@ -137,6 +139,7 @@ def _prepare(connection: sqlite3.Connection, path: Path) -> None:
     connection.execute("PRAGMA journal_mode = WAL")
     connection.execute("PRAGMA synchronous = FULL")
     if tables and version < VERSION:
+        _LOG.info("migrating %s from format %d to %d", path, version, VERSION)
         _keep_old(connection, path, version)
         migrate(connection, version, VERSION)
     if not tables:

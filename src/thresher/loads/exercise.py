@@ -66,7 +66,7 @@ class Plain:
         return ""
 
 
-def carve(memory: memoryview, dtype: Any, *shapes: tuple[int, ...]) -> list[Array]:
+def carve(memory: memoryview, dtype: npt.DTypeLike, *shapes: tuple[int, ...]) -> list[Array]:
     """Lay arrays of one type one after the other over memory, each beginning on a cache line."""
     itemsize, at, arrays = np.dtype(dtype).itemsize, 0, []
     for shape in shapes:
@@ -81,7 +81,7 @@ def padded(size: int) -> int:
     return (size + 63) // 64 * 64
 
 
-def aligned(shape: tuple[int, ...], dtype: Any) -> Array:
+def aligned(shape: tuple[int, ...], dtype: npt.DTypeLike) -> Array:
     """Return a new array of zeros that begins on a cache line, as wide vectors want it."""
     count = int(np.prod(shape)) * np.dtype(dtype).itemsize
     raw = np.zeros(count + 64, np.uint8)

@@ -3,14 +3,12 @@
 A new load is a file with a `Load` in it and a row here, or an entry point of the group `thresher.loads` in a package
 of its own that names such a value."""
 
-from importlib.metadata import entry_points
-
 from thresher.loads.compute import branchy, integer, matrix, precision, relay_load, sieve, solve, transform
 from thresher.loads.exercise import Exercise
 from thresher.loads.load import ExerciseForm, Load
 from thresher.loads.memory import load as memory
 from thresher.loads.plan import Caches, FreeMemory, LoadPlan, PlanRequest
-from thresher.model.errors import InputError, InputFault
+from thresher.model.plugins import plugins
 from thresher.model.sheet import Block, Precision, WorkingSet
 
 ENTRY_POINTS = "thresher.loads"
@@ -19,12 +17,7 @@ ENTRY_POINTS = "thresher.loads"
 def _all_loads() -> dict[str, Load]:
     shipped = (matrix, solve, transform, integer, branchy, sieve, relay_load, precision, memory)
     found = {module.LOAD.name: module.LOAD for module in shipped}
-    for point in entry_points(group=ENTRY_POINTS):
-        load = point.load()
-        if not isinstance(load, Load):
-            raise InputError(f"entry point {point.name}", [InputFault(ENTRY_POINTS, f"{point.value} is not a Load")])
-        found.setdefault(load.name, load)
-    return found
+    return plugins(ENTRY_POINTS, Load) | found
 
 
 LOADS: dict[str, Load] = _all_loads()

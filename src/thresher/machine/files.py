@@ -1,10 +1,13 @@
-"""Files of a real directory tree, held open and reload  each time."""
+"""Files of a real directory tree, held open and read again each time."""
 
 import errno
 import os
 from pathlib import Path
 
 from thresher.model.errors import SourceUnavailable
+
+_PAGE = 4096
+"""Most that sysfs gives in one read, of text and of binary files alike (kernel document filesystems/sysfs)."""
 
 _MOST_BYTES = 1 << 20
 """Longest content read of one file: far above any sysfs attribute (one page) or proc table used here."""
@@ -48,15 +51,13 @@ class FileSource:
         """Return the whole present content."""
         chunks: list[bytes] = []
         offset = 0
-        one_page = self.path.startswith(
-            "/sys/"
-        )  # a sysfs attribute never exceeds a page; a proc table may come in pieces
+        in_sysfs = self.path.startswith("/sys/")
         try:
             while offset < _MOST_BYTES and (chunk := os.pread(self._fd, 65536, offset)):
                 chunks.append(chunk)
                 offset += len(chunk)
-                if one_page:
-                    break
+                if in_sysfs and len(chunk) < _PAGE:
+                    break  # an attribute ends with a short read; asking again would make the driver compute it again
         except OSError as error:
             raise SourceUnavailable(self.path, reason_of(error)) from error
         return b"".join(chunks)

@@ -24,7 +24,7 @@ class SystemKind(StrEnum):
 
 
 class Source(Protocol):
-    """One file of the machine held open, reload  each time."""
+    """One file of the machine held open, read again each time."""
 
     path: str
 

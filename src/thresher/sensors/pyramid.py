@@ -5,7 +5,7 @@ largest value of each channel and the time where the group begins. A drawing ask
 of columns and gets about two points a column.
 """
 
-from typing import Any, TypeVar
+from typing import TypeVar
 
 import numpy as np
 import numpy.typing as npt
@@ -75,7 +75,7 @@ class Pyramid:
         """Add one tick: a time later than all before, and a value a channel, NaN where missing."""
         self.extend(np.array([time]), values[np.newaxis, :])
 
-    def extend(self, times: Floats, values: npt.NDArray[np.floating[Any]]) -> None:
+    def extend(self, times: Floats, values: npt.NDArray[np.float32] | npt.NDArray[np.float64]) -> None:
         """Add many ticks at once: times (n) that rise, all later than those before, and values (n, channels)."""
         narrow = values.astype(np.float32, copy=False)
         self._levels[0].extend(times, narrow, narrow)

@@ -98,6 +98,7 @@ class _Connection:
     def send(self, line: bytes) -> None:
         """Send a line, or drop the client when too much is unsent."""
         if self._writer.transport.get_write_buffer_size() > _MOST_UNSENT:
+            _LOG.warning("a client does not read; disconnecting it")
             self._writer.transport.abort()
         elif not self._writer.is_closing():
             self._writer.write(line)
@@ -175,10 +176,12 @@ async def _serve(engine: Engine, listening: socket.socket, ended: asyncio.Event,
     async def on_connect(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         connection = _Connection(engine, reader, writer)
         connections.add(connection)
+        _LOG.info("a client has connected")
         try:
             await connection.serve()
         finally:
             connections.discard(connection)
+            _LOG.info("a client has gone")
 
     async def end_when_forgotten() -> None:
         """Without a window and without a run for a long while nobody needs this engine any more."""

@@ -12,6 +12,7 @@ from PyQt6.QtGui import QFont
 from PyQt6.QtWidgets import QApplication
 
 from thresher.app.launch import start_engine_process
+from thresher.app.log_file import set_up_logging
 from thresher.protocol.commands import QuitEngine
 from thresher.ui import theme
 from thresher.ui.link import EngineLink
@@ -226,6 +227,7 @@ def take_down(app: QApplication, window: MainWindow) -> None:
 
 def run_window(options: argparse.Namespace, socket: Path, process: "subprocess.Popen[bytes] | None", log: Path) -> int:
     """Show the window until it is closed."""
+    set_up_logging()
     from thresher.model.errors import ThresherError
     from thresher.ui.__main__ import engine_arguments
 

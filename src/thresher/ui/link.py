@@ -1,5 +1,6 @@
 """The window's connection to an engine: a local socket in Qt's event loop, nothing that waits."""
 
+import logging
 from collections.abc import Callable
 from pathlib import Path
 
@@ -10,6 +11,7 @@ from thresher.protocol.answers import HistoryRows, Snapshot
 from thresher.protocol.commands import Command, GetHistory, GetSnapshot, Subscribe, T
 from thresher.protocol.wire import INCOMING, NOTICES, Incoming, Notice, decode_answer, encode_command
 
+_LOG = logging.getLogger(__name__)
 _RETRY_MS = 50
 _FINISH_MS = 500
 
@@ -141,6 +143,7 @@ class EngineLink(QObject):
         if self._standing:
             self._standing = False
             if self._wanted:
+                _LOG.warning("the connection to the engine is lost")
                 self.lost.emit()
         self._again()
 

@@ -4,6 +4,8 @@ The engine calls `pace`, then `advance` once a tick; everything here happens on 
 the steps (`steps.py`), what stops a run to `run_limits.py`.
 """
 
+import logging
+
 from thresher.engine.run.context import RunContext
 from thresher.engine.run.load_step import paced_blocks
 from thresher.engine.run.run import Run
@@ -23,6 +25,7 @@ from thresher.model.verdict import Exposure
 from thresher.protocol.events import PlanEvent
 from thresher.protocol.status import RunStatus
 
+_LOG = logging.getLogger(__name__)
 _INTENT_WAIT_S = 2.0
 
 
@@ -76,6 +79,7 @@ class Conductor:
         channels, wall = self._record.channels, self._context.system.wall()
         writer.begin_run(run.number, self.sheet, self._record.inventory, channels, boot_id, at, wall)
         writer.settle(_INTENT_WAIT_S)
+        _LOG.info("run %d begins: %s, %g s", run.number, self.sheet.title, self.sheet.length_s)
         run.change(RunState.WAITING if steps[0].holds_later else RunState.BETWEEN)
         self._record.note(f"Run {run.number} begins", f"{self.sheet.title}, planned {clock_text(self.sheet.length_s)}")
 
@@ -170,6 +174,7 @@ class Conductor:
         self._record.writer.end_run(run.number, at, ending.value, detail)
         self._record.note(f"Run {run.number} {ending.value}: {outcome.value}", detail)
         self._record.changed = True
+        _LOG.info("run %d %s: %s (%s)", run.number, ending.value, outcome.value, detail)
         return StopReport.together([report for report in ended if report is not None])
 
     def _outcome(self, run: Run) -> Outcome:

@@ -1,5 +1,6 @@
 """The record of a job while it is in progress: findings, tape and journal, and whoever listens."""
 
+import logging
 import re
 from collections import deque
 from collections.abc import Callable, Iterator
@@ -15,6 +16,7 @@ from thresher.model.parts import Inventory, PartKind
 from thresher.model.port import System
 from thresher.protocol.events import EngineEvent, FindingEvent, TapeEvent
 
+_LOG = logging.getLogger(__name__)
 KEEP_TAPE = 2_000
 _OF_CORES = re.compile(r"(?i)\bv?core\b|\bvddcr?\b|\bcpu (core )?v")
 _STALL_S = 3.0
@@ -127,6 +129,7 @@ class Record:
         health = self.writer.health()
         trouble = health.trouble
         if trouble and trouble != self._trouble_reported:
+            _LOG.warning("cannot write %s: %s", self.writer.path, trouble)
             detail = f"{trouble}; rows wait in memory ({self.writer.path})"
             self.note("Cannot write the job file", detail, Severity.WARNING, "X-820")
         elif self._trouble_reported and not trouble:

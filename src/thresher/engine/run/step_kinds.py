@@ -5,9 +5,19 @@ from collections.abc import Callable
 from thresher.engine.run.gate_step import GateStep
 from thresher.engine.run.load_step import LoadStep
 from thresher.engine.run.steps import Step
+from thresher.model.plugins import plugins
 from thresher.model.sheet import Block, Gate, RunSheet, SheetItem
 
-STEP_KINDS: dict[type[SheetItem], Callable[[int, SheetItem], Step]] = {Gate: GateStep.of, Block: LoadStep.of}
+ENTRY_POINTS = "thresher.steps"
+
+MakeStep = Callable[[int, SheetItem], Step]
+
+STEP_KINDS: dict[type, MakeStep] = {
+    **dict(plugins(ENTRY_POINTS, tuple).values()),
+    Gate: GateStep.of,
+    Block: LoadStep.of,
+}
+"""By the type of the item on the sheet. Another package adds pairs of type and function by entry points."""
 
 
 def steps_of(sheet: RunSheet) -> list[Step]:

@@ -306,4 +306,4 @@ def check_job_fields(fields: dict[str, str]) -> list[InputFault]:
 
 
 def _today() -> str:
-    return f"{datetime.now():%Y-%m-%d}"
+    return f"{datetime.now().astimezone():%Y-%m-%d}"

@@ -48,7 +48,7 @@ def _card(path: Path, touched: float, current: bool) -> JobCard:
 def unused_job_path(folder: Path, name: str) -> Path:
     """Return a path for a new job file, with the time and a name in it."""
     words = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "job"
-    stem = f"{datetime.now():%Y%m%d-%H%M%S}-{words}"
+    stem = f"{datetime.now().astimezone():%Y%m%d-%H%M%S}-{words}"
     number, path = 1, folder / f"{stem}{JOB_FILE_ENDING}"
     while path.exists():
         number += 1

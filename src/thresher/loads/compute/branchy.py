@@ -5,7 +5,7 @@ core got; what is unpacked is the text that was packed.
 """
 
 import zlib
-from typing import Any
+from collections.abc import Callable
 
 import numpy as np
 
@@ -37,7 +37,7 @@ class Sorting(Plain):
         (self._digests,) = carve(memory[at:], np.uint64, (plan.sets,))
         self._result = aligned((2 * plan.size + 2,), np.uint32)
         self._stack = np.zeros(256, np.int64)
-        self._sort: Any = None
+        self._sort: Callable[..., object] | None = None
         if plan.compiled:
             from thresher.loads.kernels.sifting import sort_words
 

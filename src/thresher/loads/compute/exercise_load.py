@@ -69,9 +69,7 @@ def exercise_load(
             return plan_at(place, request)
         parts = tuple(plan_at(each, request) for each in WorkingSet if each is not WorkingSet.MIXED and each in places)
         block = request.block
-        return LoadPlan(
-            name, 1, 1, precision=block.precision, working_set=place, compiled=request.compiled, parts=parts
-        )
+        return LoadPlan(name, 1, 1, 0x7E5, block.precision, place, request.compiled, parts=parts)
 
     def small_plan(block: Block) -> LoadPlan:
         return LoadPlan(name, small.size, small.sets, precision=block.precision, working_set=WorkingSet.CORE)

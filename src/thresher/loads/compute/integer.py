@@ -1,6 +1,6 @@
 """Long dependent chains of whole-number arithmetic with known ends, in vectors and in scalar registers."""
 
-from typing import Any
+from collections.abc import Callable
 
 import numpy as np
 
@@ -37,8 +37,8 @@ class Chains(Plain):
             memory, np.uint64, window, window, single, single
         )
         self._result = aligned((plan.size + 8,), np.uint64)
-        self._run: Any = _run_by_numpy
-        self._run_single: Any = _run_by_integers
+        self._run: Callable[[Array, int], None] = _run_by_numpy
+        self._run_single: Callable[[Array, int], None] = _run_by_integers
         deep = plan.sets == 1
         self._links = self._links_single = _LINKS_BY_NUMPY if deep else _LINKS_BY_NUMPY // 5
         if plan.compiled:

@@ -10,9 +10,8 @@ sum is exact, so a tile must come back as it was. What it is at the turning poin
 compared too, or a multiplier that errs in the same way each time would undo its error.
 """
 
-from typing import Any
-
 import numpy as np
+import numpy.typing as npt
 
 from thresher.loads.compute.exercise_load import LoadWords, Small, Stress, exercise_load
 from thresher.loads.exercise import Array, Exercise, Plain, Words, aligned, as_words, carve, padded, same_bits
@@ -26,7 +25,7 @@ LARGEST = {Precision.DOUBLE: 4096, Precision.SINGLE: 1024}
 REGISTER_TILES = 64
 _MOST_SETS = 96
 _OPERAND_BITS = {Precision.DOUBLE: 20, Precision.SINGLE: 7}
-_TYPES: dict[Precision, Any] = {Precision.DOUBLE: np.float64, Precision.SINGLE: np.float32}
+_TYPES: dict[Precision, npt.DTypeLike] = {Precision.DOUBLE: np.float64, Precision.SINGLE: np.float32}
 _INTEGER_CONFIRMED_SETS = 4
 """How many sets the confirming core also works out in integers, which is far slower than in floating point."""
 
@@ -182,7 +181,7 @@ class RegisterTiles(Plain):
     def _turning_points(self, blocks: Array, matrices: Array) -> tuple[Array, int]:
         """Return the sums of Y at its turning points, worked out in 64-bit integers, and the longest number met."""
         x, y = blocks.reshape(-1, 2, 3, 3, self._lanes).swapaxes(0, 1)  # block, tile, column, row, lane
-        bits: Any = np.uint64 if self.plan.precision is Precision.DOUBLE else np.uint32
+        bits: npt.DTypeLike = np.uint64 if self.plan.precision is Precision.DOUBLE else np.uint32
         sums, longest = np.zeros((len(blocks), self._lanes), bits), 0
         for matrix in matrices:
             ahead = y + np.einsum("rm,tcml->tcrl", matrix, x)

@@ -8,9 +8,9 @@ import os
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
 from thresher.loads.exercise import WrongWord
 from thresher.loads.plan import LoadPlan
@@ -25,6 +25,9 @@ _PAIR_LINES = 2
 _PATIENCE = 200_000
 _SPINS_BY_NUMPY = 2_000
 _WORD = (1 << 64) - 1
+
+Line = npt.NDArray[np.int64]
+"""Words of a cache line, or a few numbers of a worker's own."""
 
 
 def relay_bytes(workers: int) -> int:
@@ -89,7 +92,7 @@ class Relay:
         self.messages = 0
         """Round trips that this worker led."""
 
-    def meet(self, spoil: Callable[[Any], None] | None = None) -> tuple[bool, WrongMessage | None]:
+    def meet(self, spoil: Callable[[Line], None] | None = None) -> tuple[bool, WrongMessage | None]:
         """Continue with the meeting under way; return whether it ended, and the last wrong message if there was one.
 
         `spoil` may change this worker's line after it was written, as a simulated interconnect does.
@@ -168,15 +171,15 @@ def signed(value: int) -> int:
 
 
 def _pass_by_numpy(
-    lines: Any,
+    lines: Line,
     mine: int,
     theirs: int,
     number: int,
     last: int,
     patience: int,
-    state: Any,
+    state: Line,
     leads: bool,
-    spoil: Callable[[Any], None] | None,
+    spoil: Callable[[Line], None] | None,
 ) -> int:
     """Both sides without a compiler. x86 keeps the order of stores; elsewhere the checksum catches what is late."""
     while number <= last:
@@ -206,7 +209,7 @@ def _pass_by_numpy(
     return number
 
 
-def _put(lines: Any, at: int, number: int, payload: int, spoil: Callable[[Any], None] | None) -> None:
+def _put(lines: Line, at: int, number: int, payload: int, spoil: Callable[[Line], None] | None) -> None:
     lines[at + 1], lines[at + 2] = payload, _seal(number, payload)
     if spoil is not None:
         spoil(lines[at + 1 : at + 2])

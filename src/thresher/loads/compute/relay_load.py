@@ -1,11 +1,10 @@
 """The relay as a load: its workers' task, and the core-to-core round trips that it reports."""
 
 from collections.abc import Callable, Sequence
-from typing import Any
 
 import numpy as np
 
-from thresher.loads.compute.relay import Relay, relay_bytes, round_trip_times, signed
+from thresher.loads.compute.relay import Line, Relay, relay_bytes, round_trip_times, signed
 from thresher.loads.load import Load, Reporter, Task
 from thresher.loads.plan import LoadPlan
 from thresher.loads.status import LoadStatus, RoundTripStatus
@@ -68,11 +67,11 @@ class RelayTask(Task):
         return True
 
 
-def _spoil_first(flips: Sequence[BitFlip]) -> Callable[[Any], None] | None:
+def _spoil_first(flips: Sequence[BitFlip]) -> Callable[[Line], None] | None:
     if not flips:
         return None
 
-    def spoil(word: Any) -> None:
+    def spoil(word: Line) -> None:
         for flip in flips:
             word[0] ^= np.int64(signed(1 << flip.bit))
 

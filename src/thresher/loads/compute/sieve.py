@@ -3,7 +3,7 @@
 Counts of primes by sequence A006880 and its tables of the On-Line Encyclopedia of Integer Sequences.
 """
 
-from typing import Any
+from collections.abc import Callable
 
 import numpy as np
 
@@ -30,7 +30,7 @@ class Sieve(Plain):
         (self._known,) = carve(memory, np.uint8, (plan.size // 2,))
         padded_marks = aligned((padded(plan.size // 2),), np.uint8)
         self._marks = padded_marks[: plan.size // 2]
-        self._sieve: Any = _by_numpy
+        self._sieve: Callable[[Array], int] = _by_numpy
         if plan.compiled:
             from thresher.loads.kernels.sifting import sieve_odds
 

@@ -62,14 +62,14 @@ class _Products:
         self._across_back, self._down_back = self._across.conj().copy(), self._down.conj().copy()
         self._half = aligned((self.rows, self.columns), np.complex128)
 
-    def forward(self, values: Array, multiply: Any) -> Array:
+    def forward(self, values: Array, multiply: Callable[..., Array]) -> Array:
         grid = values.reshape(self.rows, self.columns)
         np.matmul(self._down, grid, out=self._half)
         multiply(self._half.reshape(-1), self.factors)
         np.matmul(self._half, self._across, out=grid)
         return values
 
-    def backward(self, values: Array, multiply: Any) -> Array:
+    def backward(self, values: Array, multiply: Callable[..., Array]) -> Array:
         grid = values.reshape(self.rows, self.columns)
         np.matmul(grid, self._across_back, out=self._half)
         multiply(self._half.reshape(-1), self.conjugate)

@@ -20,6 +20,9 @@ LINE = 8
 
 _WORD = ir.IntType(64)
 _VECTOR = ir.VectorType(_WORD, LINE)
+Word = np.uint64
+Places = npt.NDArray[np.int64]
+Kernel = Callable[..., int]
 _Value = Callable[[ir.IRBuilder, ir.Value, ir.Value], ir.Value]
 
 
@@ -60,12 +63,12 @@ def _expected(builder: ir.IRBuilder, value: _Value, args: list[ir.Value]) -> tup
     return builder.inttoptr(address, _VECTOR.as_pointer()), known
 
 
-def _line_operations(value: _Value) -> tuple[Any, Any]:
+def _line_operations(value: _Value) -> tuple[Kernel, Kernel]:
     """Return `write(address, place, parameter, turn)` and `wrong(...)`, which gives a bit for each wrong word."""
 
     @intrinsic
-    def write(typing: Any, address: Any, place: Any, parameter: Any, turn: Any) -> Any:
-        def codegen(context: Any, builder: ir.IRBuilder, _signature: Any, args: list[ir.Value]) -> ir.Value:
+    def write(typing: object, address: object, place: object, parameter: object, turn: object) -> object:
+        def codegen(context: Any, builder: ir.IRBuilder, _signature: object, args: list[ir.Value]) -> ir.Value:
             pointer, known = _expected(builder, value, args)
             builder.store(known, pointer, align=8)
             return context.get_dummy_value()
@@ -73,8 +76,8 @@ def _line_operations(value: _Value) -> tuple[Any, Any]:
         return types.void(types.intp, types.uint64, types.uint64, types.uint64), codegen
 
     @intrinsic
-    def wrong(typing: Any, address: Any, place: Any, parameter: Any, turn: Any) -> Any:
-        def codegen(_context: Any, builder: ir.IRBuilder, _signature: Any, args: list[ir.Value]) -> ir.Value:
+    def wrong(typing: object, address: object, place: object, parameter: object, turn: object) -> object:
+        def codegen(_context: object, builder: ir.IRBuilder, _signature: object, args: list[ir.Value]) -> ir.Value:
             pointer, known = _expected(builder, value, args)
             differ = builder.icmp_unsigned("!=", builder.load(pointer, align=8), known)
             return builder.zext(builder.bitcast(differ, ir.IntType(LINE)), _WORD)
@@ -94,7 +97,7 @@ Words = npt.NDArray[np.uint64]
 
 
 @njit(_NOTE, cache=True)
-def _note(words: Words, line: int, bits: int, wrong: int, places: Any, found: Words) -> int:
+def _note(words: Words, line: int, bits: int, wrong: int, places: Places, found: Words) -> int:
     """Keep place and content of the wrong words of a line while there is room; return how many there are now."""
     for n in range(LINE):
         if bits >> n & 1:
@@ -112,7 +115,7 @@ _scattered_write, _scattered_wrong = _line_operations(_scattered)
 
 
 @njit("void(int64, intp, uint64, uint64, uint64)", inline="always", cache=True)
-def _write_line(kind: int, address: int, place: Any, parameter: Any, turn: Any) -> None:
+def _write_line(kind: int, address: int, place: Word, parameter: Word, turn: Word) -> None:
     """Write a line of one of the four backgrounds; the branch is the same all the way and costs nothing."""
     if kind == 0:
         _flat_write(address, place, parameter, turn)
@@ -125,7 +128,7 @@ def _write_line(kind: int, address: int, place: Any, parameter: Any, turn: Any) 
 
 
 @njit("int64(int64, intp, uint64, uint64, uint64)", inline="always", cache=True)
-def _wrong_in_line(kind: int, address: int, place: Any, parameter: Any, turn: Any) -> int:
+def _wrong_in_line(kind: int, address: int, place: Word, parameter: Word, turn: Word) -> int:
     if kind == 0:
         bits = _flat_wrong(address, place, parameter, turn)
     elif kind == 1:
@@ -137,17 +140,17 @@ def _wrong_in_line(kind: int, address: int, place: Any, parameter: Any, turn: An
     return bits
 
 
-def _kernels(kind: int) -> tuple[Any, ...]:
+def _kernels(kind: int) -> tuple[Kernel, ...]:
     """The four kernels of one background. The number is all they close over, so that their cache knows them again."""
 
     @njit(_FILL, cache=True)
-    def fill(address: int, lines: int, first: Any, parameter: Any, turn: Any, _words: Words) -> None:
+    def fill(address: int, lines: int, first: Word, parameter: Word, turn: Word, _words: Words) -> None:
         for line in range(lines):
             _write_line(kind, address + line * _LINE_BYTES, first + np.uint64(line * LINE), parameter, turn)
 
     @njit(_CHECK, cache=True)
     def check(
-        address: int, lines: int, first: Any, parameter: Any, turn: Any, words: Words, places: Any, found: Words
+        address: int, lines: int, first: Word, parameter: Word, turn: Word, words: Words, places: Places, found: Words
     ) -> int:
         wrong = 0
         for four in range(0, lines, 4):
@@ -164,7 +167,7 @@ def _kernels(kind: int) -> tuple[Any, ...]:
 
     @njit(_CHECK, cache=True)
     def turn_up(
-        address: int, lines: int, first: Any, parameter: Any, turn: Any, words: Words, places: Any, found: Words
+        address: int, lines: int, first: Word, parameter: Word, turn: Word, words: Words, places: Places, found: Words
     ) -> int:
         wrong = 0
         for line in range(lines):
@@ -177,7 +180,7 @@ def _kernels(kind: int) -> tuple[Any, ...]:
 
     @njit(_CHECK, cache=True)
     def turn_down(
-        address: int, lines: int, first: Any, parameter: Any, turn: Any, words: Words, places: Any, found: Words
+        address: int, lines: int, first: Word, parameter: Word, turn: Word, words: Words, places: Places, found: Words
     ) -> int:
         wrong = 0
         for line in range(lines - 1, -1, -1):
@@ -191,7 +194,7 @@ def _kernels(kind: int) -> tuple[Any, ...]:
     return fill, check, turn_up, turn_down
 
 
-KERNELS: dict[str, tuple[Any, ...]] = {
+KERNELS: dict[str, tuple[Kernel, ...]] = {
     name: _kernels(kind) for kind, name in enumerate(("flat", "checkered", "addressed", "scattered"))
 }
 """By background: fill; check; check and write the complement upwards; the same downwards.
@@ -202,10 +205,10 @@ also take room for places and contents of words that were wrong; they return how
 
 
 @intrinsic
-def _flush(typing: Any, address: Any) -> Any:
+def _flush(typing: object, address: object) -> object:
     """Push a line out of the caches."""
 
-    def codegen(context: Any, builder: ir.IRBuilder, _signature: Any, args: list[ir.Value]) -> ir.Value:
+    def codegen(context: Any, builder: ir.IRBuilder, _signature: object, args: list[ir.Value]) -> ir.Value:
         if platform.machine() == "x86_64":
             pointer = ir.IntType(8).as_pointer()
             kind = ir.FunctionType(ir.VoidType(), [pointer])

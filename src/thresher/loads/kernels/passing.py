@@ -3,17 +3,21 @@
 import platform
 from typing import Any
 
+import numpy as np
+import numpy.typing as npt
 from llvmlite import ir
 from numba import njit, types
 from numba.core import cgutils
 from numba.extending import intrinsic
 
+State = npt.NDArray[np.int64]
+
 
 @intrinsic
-def _acquire(typing: Any, address: Any) -> Any:
+def _acquire(typing: object, address: object) -> object:
     """Read a 64-bit word so that everything written before it is seen."""
 
-    def codegen(_context: Any, builder: ir.IRBuilder, _signature: Any, args: list[ir.Value]) -> ir.Value:
+    def codegen(_context: object, builder: ir.IRBuilder, _signature: object, args: list[ir.Value]) -> ir.Value:
         pointer = builder.inttoptr(args[0], ir.IntType(64).as_pointer())
         return builder.load_atomic(pointer, "acquire", 8)
 
@@ -21,10 +25,10 @@ def _acquire(typing: Any, address: Any) -> Any:
 
 
 @intrinsic
-def _release(typing: Any, address: Any, value: Any) -> Any:
+def _release(typing: object, address: object, value: object) -> object:
     """Write a 64-bit word so that everything written before it is seen first."""
 
-    def codegen(context: Any, builder: ir.IRBuilder, _signature: Any, args: list[ir.Value]) -> ir.Value:
+    def codegen(context: Any, builder: ir.IRBuilder, _signature: object, args: list[ir.Value]) -> ir.Value:
         pointer = builder.inttoptr(args[0], ir.IntType(64).as_pointer())
         builder.store_atomic(args[1], pointer, "release", 8)
         return context.get_dummy_value()
@@ -33,10 +37,10 @@ def _release(typing: Any, address: Any, value: Any) -> Any:
 
 
 @intrinsic
-def _pause(typing: Any) -> Any:
+def _pause(typing: object) -> object:
     """Report the core that it spins."""
 
-    def codegen(context: Any, builder: ir.IRBuilder, _signature: Any, _args: list[ir.Value]) -> ir.Value:
+    def codegen(context: Any, builder: ir.IRBuilder, _signature: object, _args: list[ir.Value]) -> ir.Value:
         if platform.machine() == "x86_64":
             kind = ir.FunctionType(ir.VoidType(), [])
             builder.call(cgutils.get_or_insert_function(builder.module, kind, "llvm.x86.sse2.pause"), [])
@@ -61,7 +65,7 @@ _SIGNATURE = "int64(intp, intp, int64, int64, int64, int64[::1])"
 
 
 @njit(_SIGNATURE, cache=True)
-def serve_messages(mine: int, theirs: int, number: int, last: int, patience: int, state: Any) -> int:
+def serve_messages(mine: int, theirs: int, number: int, last: int, patience: int, state: State) -> int:
     """Send messages `number` to `last` and check each answer; return the number of the next one.
 
     A line is number, payload, checksum. `state` holds the payload in progress, and whether a message of it is under
@@ -95,7 +99,7 @@ def serve_messages(mine: int, theirs: int, number: int, last: int, patience: int
 
 
 @njit(_SIGNATURE, cache=True)
-def return_messages(mine: int, theirs: int, number: int, last: int, patience: int, state: Any) -> int:
+def return_messages(mine: int, theirs: int, number: int, last: int, patience: int, state: State) -> int:
     """Answer messages `number` to `last`; the other side of `serve_messages`."""
     while number <= last:
         spins = 0

@@ -5,7 +5,6 @@ slot that the multiply-add units then lack.
 """
 
 from collections.abc import Callable
-from typing import Any
 
 from llvmlite import binding, ir
 from numba import types
@@ -35,7 +34,7 @@ def fuses() -> bool:
     return bool(binding.get_host_cpu_features().get("fma"))
 
 
-def lifting_tile(element_bytes: int) -> Callable[..., Any]:
+def lifting_tile(element_bytes: int) -> Callable[..., int]:
     """Return an intrinsic that takes a tile round trip by dense products; 8 bytes for doubles, 4 for singles.
 
     Arguments are addresses: the tile (19 vectors), the matrices ([count][2][3][3] scalars, A and then -A), their
@@ -55,10 +54,10 @@ def lifting_tile(element_bytes: int) -> Callable[..., Any]:
     fused = fuses()
 
     @intrinsic
-    def lift(typing: Any, tile: Any, matrices: Any, count: Any, out: Any) -> Any:
+    def lift(typing: object, tile: object, matrices: object, count: object, out: object) -> object:
         signature = types.int64(*[types.intp] * 4)
 
-        def codegen(_context: Any, builder: ir.IRBuilder, _signature: Any, args: list[ir.Value]) -> ir.Value:
+        def codegen(_context: object, builder: ir.IRBuilder, _signature: object, args: list[ir.Value]) -> ir.Value:
             tile_at, matrices_at, many, out_at = args
             index_type = many.type
             fma = cgutils.get_or_insert_function(

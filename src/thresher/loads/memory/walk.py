@@ -7,7 +7,7 @@ the order of addresses holds over the whole stretch.
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Protocol
 
 import msgspec
 import numpy as np
@@ -15,6 +15,8 @@ import numpy as np
 from thresher.loads.exercise import Words
 from thresher.loads.memory.patterns import Step, StepKind, steps_of, value_at
 from thresher.loads.plan import LoadPlan
+
+Kernel = Callable[..., int]
 
 CHUNK_WORDS = 1 << 19
 """4 MiB: long enough that calls cost nothing, short enough that Stop need not wait."""
@@ -332,20 +334,20 @@ def _move(words: Words) -> None:
     words[:half], words[half : 2 * half] = words[half : 2 * half].copy(), words[:half].copy()
 
 
-def _compiled_kernels() -> dict[str, tuple[Any, ...]]:
+def _compiled_kernels() -> dict[str, tuple[Kernel, ...]]:
     from thresher.loads.kernels.cells import KERNELS, flush
 
     return {**KERNELS, "flush": (flush,)}
 
 
-def _numpy_kernels() -> dict[str, tuple[Any, ...]]:
+def _numpy_kernels() -> dict[str, tuple[Kernel, ...]]:
     backgrounds: dict[str, Callable[[Words, int], Words]] = {
         "flat": lambda places, parameter: np.full(len(places), parameter, np.uint64),
         "checkered": lambda places, parameter: np.uint64(parameter) ^ (np.uint64(0) - (places & np.uint64(1))),
         "addressed": lambda places, parameter: np.uint64(parameter) + places * np.uint64(8),
         "scattered": _scattered_words,
     }
-    kernels: dict[str, tuple[Any, ...]] = {name: _by_numpy(value) for name, value in backgrounds.items()}
+    kernels: dict[str, tuple[Kernel, ...]] = {name: _by_numpy(value) for name, value in backgrounds.items()}
     # a whole cache's worth of other memory pushes the line out, where no instruction for it is available
     kernels["flush"] = (lambda _address: np.zeros(1 << 22).sum(),)
     return kernels
@@ -357,7 +359,7 @@ def _scattered_words(places: Words, seed: int) -> Words:
     return np.asarray(z ^ (z >> np.uint64(31)))
 
 
-def _by_numpy(value: Callable[[Words, int], Words]) -> tuple[Any, ...]:
+def _by_numpy(value: Callable[[Words, int], Words]) -> tuple[Kernel, ...]:
     """The same four in NumPy, which walks upwards inside a chunk whatever is asked: downwards holds between chunks."""
 
     def known(lines: int, first: int, parameter: int, turn: int) -> Words:
@@ -365,11 +367,12 @@ def _by_numpy(value: Callable[[Words, int], Words]) -> tuple[Any, ...]:
         with np.errstate(over="ignore"):
             return value(places, parameter) ^ np.uint64(turn)
 
-    def fill(_address: int, lines: int, first: int, parameter: int, turn: int, words: Words) -> None:
+    def fill(_address: int, lines: int, first: int, parameter: int, turn: int, words: Words) -> int:
         words[:] = known(lines, first, parameter, turn)
+        return 0
 
     def check(
-        _address: int, lines: int, first: int, parameter: int, turn: int, words: Words, places: Any, found: Words
+        _address: int, lines: int, first: int, parameter: int, turn: int, words: Words, places: Words, found: Words
     ) -> int:
         wrong = np.flatnonzero(words != known(lines, first, parameter, turn))
         kept = wrong[: len(places)]
@@ -377,7 +380,7 @@ def _by_numpy(value: Callable[[Words, int], Words]) -> tuple[Any, ...]:
         return len(wrong)
 
     def turn_up(
-        address: int, lines: int, first: int, parameter: int, turn: int, words: Words, places: Any, found: Words
+        address: int, lines: int, first: int, parameter: int, turn: int, words: Words, places: Words, found: Words
     ) -> int:
         count = check(address, lines, first, parameter, turn, words, places, found)
         words[:] = known(lines, first, parameter, turn ^ _ALL)

@@ -1,6 +1,7 @@
 """A team of workers for one block: started, watched, stopped, counted."""
 
 import contextlib
+import logging
 import mmap
 import os
 import select
@@ -60,6 +61,7 @@ from thresher.model.errors import EnvironmentFault
 from thresher.model.port import BitFlip, Pacing
 from thresher.model.sheet import Shape
 
+_LOG = logging.getLogger(__name__)
 _ASK_FIRST_S = 0.2
 """How long Stop waits for workers to end by themselves before it kills them."""
 _KILL_WITHIN_S = 2.0
@@ -126,6 +128,7 @@ class Team:
             os.close(table_fd)
             os.close(shared_fd)
         self._order(self._maker, MakeReference())
+        _LOG.info("%s on CPUs %s", plan.load, cpus)
 
     def _spawn(self, worker: int, workers: int, cpu: int, fds: tuple[int, int]) -> None:
         mine, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
@@ -253,6 +256,7 @@ class Team:
         self._give_up_waiting(None)
         self._stop_report = StopReport(self.size, self.size - self.alive, len(left), time.monotonic() - begun)
         self._close()
+        _LOG.info("%s: %s", self.plan.load, self._stop_report.sentence)
         return self._stop_report
 
     def _close(self) -> None:

@@ -71,7 +71,7 @@ def moment(seconds: float, wall_offset: float | None) -> str:
     wall = seconds if seconds > 1e8 else None if wall_offset is None else seconds + wall_offset
     if wall is None:
         return f"{seconds:.0f} s"
-    return datetime.fromtimestamp(wall).strftime("%d %b %H:%M:%S").lstrip("0")
+    return datetime.fromtimestamp(wall).astimezone().strftime("%d %b %H:%M:%S").lstrip("0")
 
 
 class EntryDelegate(QStyledItemDelegate):

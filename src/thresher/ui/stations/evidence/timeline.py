@@ -179,7 +179,9 @@ class SignatureTimeline(PaintedWidget):
     def _tick_text(self, tick: float) -> str:
         """Say a time on the axis: of a log that reports the time of day, that."""
         at = tick + self._origin()
-        return datetime.fromtimestamp(at).strftime("%H:%M") if self._elsewhere and at > _A_DATE else clock_text(tick)
+        if self._elsewhere and at > _A_DATE:
+            return datetime.fromtimestamp(at).astimezone().strftime("%H:%M")
+        return clock_text(tick)
 
     def _draw_row(self, painter: QPainter, entry: Entry, plot: QRectF, y: float, chosen: bool) -> None:
         scheme, group = self.look.scheme, entry.group

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import replace
-from datetime import date
+from datetime import datetime
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen
@@ -176,7 +176,7 @@ class ShelfPanel(QWidget):
     def _prove(self) -> None:
         part = self._chosen()
         if part is not None:
-            self._want(replace(part, proved=f"{date.today()}"), part.tag)
+            self._want(replace(part, proved=f"{datetime.now().astimezone():%Y-%m-%d}"), part.tag)
 
     def _remove(self) -> None:
         part = self._chosen()

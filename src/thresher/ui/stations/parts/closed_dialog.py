@@ -1,6 +1,6 @@
 """The shop's closed jobs: the actual cause, which of them count, and what they change."""
 
-from datetime import date
+from datetime import datetime
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QDialog, QLabel, QPushButton, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
@@ -63,7 +63,7 @@ class ClosedJobsDialog(QDialog):
             was = ", ".join(culprit_words(each) for each in job.culprits) or "nothing faulty"
             given = percent(job.predicted) if job.predicted is not None else "–"
             name = f"{job.number}, {job.job}" if job.number else job.job
-            item = QTreeWidgetItem(["", name, date.fromtimestamp(job.wall).isoformat(), was, given])
+            item = QTreeWidgetItem(["", name, f"{datetime.fromtimestamp(job.wall).astimezone():%Y-%m-%d}", was, given])
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
             item.setCheckState(0, Qt.CheckState.Checked if job.counted else Qt.CheckState.Unchecked)
             item.setData(0, _ROLE, job.job)

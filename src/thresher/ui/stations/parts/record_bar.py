@@ -88,7 +88,7 @@ def decided_words(state: BenchState) -> tuple[str, str]:
             return "Closed; no verdict had been locked.", actual_cause.note
         return "No verdict locked yet.", "Lock it when you decide: it keeps date and reasons."
     last = frozen[-1]
-    when = f"{datetime.fromtimestamp(last.wall):%d %b %Y, %H:%M}"
+    when = f"{datetime.fromtimestamp(last.wall).astimezone():%d %b %Y, %H:%M}"
     story = [f"Locked {when}, after {last.trials} trial{'s' if last.trials != 1 else ''}: {last.sentence}"]
     for suspect in last.suspects[:4]:
         story.append(f"{percent(suspect.probability)}  {suspect_title(suspect)}, {suspect.title}")
