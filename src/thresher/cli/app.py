@@ -1,8 +1,6 @@
 """All verbs together, and what happens when one fails."""
 
-import logging
 import sys
-import traceback
 from collections.abc import Sequence
 from types import FunctionType
 
@@ -98,16 +96,19 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except Exception as error:  # noqa: BLE001 (the last boundary of the process: a bug ends in words, not in a traceback)
         if hasattr(error, "format_message"):  # the option parser's own errors bring their words
             return _failed(f"{error.format_message()}\nTry 'thresher --help'.")
-        _log_bug(error)
-        return _failed(str(BugError.of(error, traceback.format_exception(error))))
+        return _failed(str(_logged_bug(error)))
     return made if isinstance(made, int) else 0
 
 
-def _log_bug(error: Exception) -> None:
-    from thresher.app.log_file import set_up_logging  # only when something went wrong, or where a run is carried out
+def _logged_bug(error: Exception) -> BugError:
+    import logging  # slow to load, and only needed when something went wrong
+    import traceback
+
+    from thresher.app.log_file import set_up_logging
 
     set_up_logging()
     logging.getLogger(__name__).error("bug in the command line", exc_info=error)
+    return BugError.of(error, traceback.format_exception(error))
 
 
 def _failed(words: str) -> int:

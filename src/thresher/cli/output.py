@@ -2,7 +2,6 @@
 
 from pathlib import Path
 
-import msgspec
 import typer
 
 from thresher.model.errors import EnvironmentFault
@@ -15,6 +14,8 @@ def say(text: str) -> None:
 
 def say_json(value: object) -> None:
     """Print plain data or values of the model as one line of JSON."""
+    import msgspec  # most verbs print for people
+
     typer.echo(msgspec.json.encode(value).decode())
 
 

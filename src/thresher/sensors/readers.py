@@ -26,25 +26,29 @@ _MOST_STUCK = 3
 
 @dataclass(slots=True)
 class _Round(Generic[T]):
-    """One reading of many sources: what is still to be read, and what has come."""
+    """One reading of many sources in their order: what is to be read, where the reader is, and what has come.
 
-    left: "queue.SimpleQueue[int]"
+    A reader touches it without a lock, since a tick has hundreds of sources: `late` is set before `done` is looked at,
+    and read after `done` was written, so that a source is never both late and done.
+    """
+
+    numbers: Sequence[int]
     read: Callable[[int], T]
+    at: int = 0
     done: dict[int, T] = field(default_factory=dict)
     complete: threading.Event = field(default_factory=threading.Event)
-    wanted: int = 0
-    begun_on: int | None = None
+    late: int | None = None
 
 
 class Readers(Generic[T]):
     """Reads numbered sources with a deadline. Not thread-safe: one thread asks."""
 
     def __init__(self, deadline_s: float) -> None:
-        """`deadline_s` is how long a tick waits for its sources at most, in seconds."""
+        """`deadline_s` is how long a tick waits for a source at most, in seconds."""
         self._deadline_s = deadline_s
         self._orders: queue.SimpleQueue[_Round[T] | None] = queue.SimpleQueue()
-        self._late: set[int] = set()
         self._lock = threading.Lock()
+        self._late: set[int] = set()
         self._returned: dict[int, T] = {}
         self._idle = 0
 
@@ -55,44 +59,35 @@ class Readers(Generic[T]):
             return frozenset(self._late)
 
     def read(self, numbers: Sequence[int], read: Callable[[int], T]) -> dict[int, T]:
-        """Return what the sources gave; a source that is late or was late until now is missing.
+        """Return what the sources gave; a source that is late is missing.
 
-        `read` runs on other threads, never twice at the same time for one source.
+        `read` runs on other threads, never twice at the same time for one source. What a late source gave in the end is
+        returned by the next call.
         """
         with self._lock:
-            ready = [number for number in numbers if number not in self._late and number not in self._returned]
-            came = {number: self._returned.pop(number) for number in numbers if number in self._returned}
-        left: queue.SimpleQueue[int] = queue.SimpleQueue()
-        for number in ready:
-            left.put(number)
-        now: _Round[T] = _Round(left, read, wanted=len(ready))
-        if ready:
-            self._hand_over(now)
-            self._wait(now)
-        with self._lock:
-            return came | now.done
-
-    def _wait(self, now: "_Round[T]") -> None:
-        """Wait for a round; leave behind what does not answer, and after some of those everything not begun yet."""
+            came, self._returned = self._returned, {}
+            left = [number for number in numbers if number not in self._late and number not in came]
+        found: dict[int, T] = {}
         for _ in range(_MOST_STUCK):
-            if now.complete.wait(self._deadline_s):
-                return
-            with self._lock:
-                self._leave_behind(now)
-                if len(now.done) >= now.wanted:
-                    return
+            if not left:
+                break
+            now = _Round(left, read)
             self._hand_over(now)
-        with self._lock:
-            self._leave_behind(now)
-            while not now.left.empty():
-                now.left.get_nowait()  # nobody has begun it; the next tick tries again
+            left = self._wait(now)
+            found |= now.done
+        return came | found
 
-    def _leave_behind(self, now: "_Round[T]") -> None:
-        stuck = now.begun_on
-        if stuck is not None and stuck not in now.done:
-            self._late.add(stuck)
-            now.wanted -= 1
-            now.begun_on = None
+    def _wait(self, now: "_Round[T]") -> list[int]:
+        """Wait for a round; return the sources behind one that does not answer, which nobody has begun."""
+        while not now.complete.wait(self._deadline_s):
+            number = now.numbers[now.at]
+            now.late = number
+            with self._lock:
+                if number not in now.done:
+                    self._late.add(number)
+                    return list(now.numbers[now.at + 1 :])
+                now.late = None  # it has answered just now: slow, but not stuck
+        return []
 
     def _hand_over(self, now: "_Round[T]") -> None:
         """Give a round to a thread that has nothing to do, or to a new one."""
@@ -105,25 +100,23 @@ class Readers(Generic[T]):
 
     def _work(self) -> None:
         while (now := self._orders.get()) is not None:
-            while True:
-                with self._lock:
-                    try:
-                        number = now.left.get_nowait()
-                    except queue.Empty:
-                        break
-                    now.begun_on = number
-                value = now.read(number)
-                with self._lock:
-                    if number in self._late:
-                        # the round has gone on without it; the value stands for the next one
-                        self._late.discard(number)
-                        self._returned[number] = value
-                        break
-                    now.done[number] = value
-                    if len(now.done) >= now.wanted:
-                        now.complete.set()
+            self._carry_out(now)
             with self._lock:
                 self._idle += 1
+            now.complete.set()
+
+    def _carry_out(self, now: "_Round[T]") -> None:
+        for at, number in enumerate(now.numbers):
+            now.at = at
+            value = now.read(number)
+            now.done[number] = value
+            if now.late == number:
+                with self._lock:
+                    if number in self._late:
+                        # the round has gone on without it; the value stands for the next call
+                        self._late.discard(number)
+                        self._returned[number] = value
+                        return
 
     def close(self) -> None:
         """Let every idle reader end; one that is stuck ends with the process."""

@@ -7,7 +7,6 @@ from typing import Protocol
 from PyQt6.QtCore import QUrl
 from PyQt6.QtGui import QDesktopServices
 
-from thresher.loads.registry import LOADS
 from thresher.protocol.commands import (
     AddEvidence,
     BeginTrial,
@@ -116,6 +115,8 @@ class EngineRequests:
         command = BeginTrial(title, configuration, kept)  # type: ignore[arg-type]  # a signal carries plain objects
 
         def on_begun(_trial: object) -> None:
+            from thresher.loads.registry import LOADS  # slow to load, and needed only here
+
             if load in LOADS:
                 self.send(PutTrialSheet(load, minutes, title))
 
