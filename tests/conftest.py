@@ -87,6 +87,18 @@ def make_engine(tmp_path: Path) -> Iterator[Callable[..., tuple[Engine, Heard]]]
         engine.close()
 
 
+@pytest.fixture(scope="session")
+def finished_job(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The job file of six minutes of the demo machine, made once; copy it before anything is changed in it."""
+    path = tmp_path_factory.mktemp("finished") / "job.thresher"
+    scenario = load_scenario(shipped_scenarios()["lighthouse-playout"])
+    fields = {"machine": scenario.title, "symptoms": "\n".join(scenario.symptoms)}
+    engine = open_engine(SimulatedMachine(scenario, speed=0.0), path, fields)
+    engine.run_to_end(parse_sheet(SHORT_SHEET.format(length=360), "test sheet"))
+    engine.close()
+    return path
+
+
 @pytest.fixture
 def write_tree(tmp_path: Path) -> Callable[[dict[str, str | bytes]], Path]:
     """Write files into a directory that looks like the root of a machine."""

@@ -12,6 +12,7 @@ from thresher.model.channels import Tick
 from thresher.model.parts import PartKind
 from thresher.model.run_states import RunState
 from thresher.model.sheet import Block
+from thresher.model.verdict import Exposure
 from thresher.protocol.status import PlanItem
 
 
@@ -95,6 +96,10 @@ class FanCheckStep(Step):
     def load_status(self) -> LoadStatus | None:
         """A check has no load."""
         return None
+
+    def exposures(self, run: int) -> list[Exposure]:
+        """A check puts nothing under load."""
+        return []
 
     def plan_item(self) -> PlanItem:
         """Return the check as the window draws it."""

@@ -1,5 +1,6 @@
 """The lanes on screen: arranged, marked, asked, saved; and the small strip."""
 
+from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
@@ -23,6 +24,15 @@ from thresher.ui.stations.bench.lanes_canvas import range_text
 from thresher.ui.stations.bench.lanes_view import LanesView
 from thresher.ui.time_axis import TimeAxis
 from thresher.ui.window import MainWindow
+
+
+@pytest.fixture
+def engine(tmp_path: Path) -> Iterator[EngineProcess]:
+    """The demo machine fast enough that its first findings come in two seconds."""
+    arguments = ("--simulate", "lighthouse-playout", "--speed", "150", "--sheet", "reset-hunt-short")
+    started = EngineProcess(tmp_path, *arguments)
+    yield started
+    started.close()
 
 
 @pytest.fixture

@@ -147,9 +147,9 @@ def test_memory_patterns_do_not_accuse_a_sound_machine(run: Run) -> None:
 
 def test_every_kind_is_explained_with_what_its_strength_means() -> None:
     assert set(STRENGTH_MEANS) == set(FaultKind)
-    text = (Path(__file__).parents[2] / "docs" / "bench-models.md").read_text(encoding="utf-8")
+    text = (Path(__file__).parents[2] / "docs" / "simulated-machines.md").read_text(encoding="utf-8")
     for kind in FaultKind:
-        assert f"| {kind.value} |" in text, f"{kind.value} is not in docs/bench-models.md"
+        assert f"| {kind.value} |" in text, f"{kind.value} is not in docs/simulated-machines.md"
     sentence = explain(Fault(kind=F.CELL_STUCK, slot="B2", strength=1, at=0.41, bit=19))
     assert sentence.startswith("cell stuck in B2, 41 % up, bit 19: 1, content that the bit is stuck at")
 

@@ -7,11 +7,12 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from thresher.diagnosis.evidence import Evidence, band_of, damped_count
+from thresher.diagnosis.evidence import Evidence, damped_count
 from thresher.diagnosis.inference import DECIBANS
 from thresher.diagnosis.knowledge import Knowledge, load_knowledge, parse_knowledge
 from thresher.diagnosis.verdict import diagnose
 from thresher.model.errors import InputError
+from thresher.model.exposure import band_of
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import PartKind, PartStatus
 from thresher.model.verdict import Exposure, Suspect, Verdict, percent, suspect_title

@@ -85,6 +85,6 @@ def _action_sentence(suspect: Suspect, probability: float, knowledge: Knowledge)
         Action.NOTHING: "Do nothing",
     }
     place = f"{suspect.place} " if suspect.place else ""
-    what = "is weak" if suspect.place.startswith("core") else suspect.title
-    place = f"{suspect.place}, " if suspect.place and not suspect.place.startswith("core") else place
+    what = "is weak" if suspect.core is not None else suspect.title
+    place = f"{suspect.place}, " if suspect.place and suspect.core is None else place
     return f"{words[knowledge.mode(suspect.mode).action]}: {place}{what} ({percent(probability)})"

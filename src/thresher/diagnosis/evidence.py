@@ -8,14 +8,13 @@ import numpy as np
 import numpy.typing as npt
 
 from thresher.diagnosis.knowledge import Mode
+from thresher.model.exposure import band_of
 from thresher.model.findings import Finding, FindingKind
 from thresher.model.trials import EMPTY_BOOK, Book, Configuration, Ended, Outcome, Trial
 from thresher.model.verdict import EVERYDAY_USE, Exposure
 
 Floats = npt.NDArray[np.float64]
 
-BAND_K = 5.0
-"""Width of a band of temperature: minutes and findings within one are taken as under equal conditions."""
 
 GRID_POINTS = 19
 _GRID_REACH = 2.5
@@ -90,11 +89,6 @@ class Piece:
     text: str
     groups: tuple[Group, ...] = ()
     minutes: tuple[tuple[Cell, float], ...] = ()
-
-
-def band_of(temperature_c: float | None) -> float | None:
-    """Return the middle of the band that a temperature falls in."""
-    return None if temperature_c is None else (math.floor(temperature_c / BAND_K) + 0.5) * BAND_K
 
 
 def damped_count(count: int) -> float:
@@ -176,9 +170,7 @@ def pieces_of(evidence: Evidence) -> list[Piece]:
         told = 1.0 if exposure.block >= 0 else _OUTSIDE_TOLD
         cells_of_load[cell] = cells_of_load.get(cell, 0.0) + exposure.minutes * told
     pieces = [
-        Piece(
-            f"{sum(spent.values()):.0f} min of {load}, by themselves{_under(evidence, trial)}", (), tuple(spent.items())
-        )
+        Piece(f"{sum(spent.values()):.0f} min of {load}, time alone{_under(evidence, trial)}", (), tuple(spent.items()))
         for (trial, load), spent in by_load.items()
     ]
     for (trial, kind, core), cells in named.items():

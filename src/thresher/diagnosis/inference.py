@@ -337,6 +337,7 @@ def suspects_of(posterior: Posterior, evidence: Evidence) -> tuple[Suspect, ...]
                 _reasons(odds[number], posterior, evidence),
                 mode.next_step,
                 tag,
+                core,
             )
         )
     suspects.append(

@@ -1,9 +1,10 @@
 """Opening, reading and recovering job files.
 
 `marks` holds everything that is not a reading, by kind: `tape` (a tape entry), `finding`, `block begins`,
-`block ends`, `gate opens`, `kernel` (a raw machine check), `machine` (the inventory with its doubts), `baseline`,
-`distrust` (a channel that gave itself away), `use` (time of everyday use that came with evidence from outside), and
-`undone` and `use undone` for evidence that was added by hand and taken away again.
+`block checks` (from now on all workers check results), `block ends`, `gate opens`, `kernel` (a raw machine check),
+`machine` (the inventory with its doubts), `baseline`, `distrust` (a channel that gave itself away), `use` (time of
+everyday use that came with evidence from outside), and `taken back` and `use taken back` for evidence that was added
+by hand and removed again.
 """
 
 import logging
@@ -23,6 +24,7 @@ from thresher.journal.schema import APPLICATION_ID, SCHEMA, VERSION
 from thresher.model.channels import Baseline, Channel, Quantity
 from thresher.model.decisions import NO_DECISIONS, Decisions
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
+from thresher.model.exposure import exposures_of_readings
 from thresher.model.findings import Finding, TapeEntry
 from thresher.model.parts import Inventory, PartInstance, PartKind
 from thresher.model.sheet import RunSheet
@@ -71,13 +73,14 @@ class Readings:
 
 @dataclass(frozen=True, slots=True)
 class BlockMark:
-    """A block that began, and when it ended if its end was written."""
+    """A block that began, when it ended if its end was written, and from when on all its workers checked results."""
 
     index: int
     title: str
     load: str
     began_at: float
     ended_at: float | None
+    checks_at: float | None = None
 
 
 def sentence_of(error: sqlite3.Error) -> str:
@@ -392,11 +395,17 @@ class JobFile:
             msgspec.json.decode(body, type=dict[str, object])["index"]: at
             for at, body in self._marks(run.number, "block ends")
         }
+        checks = {
+            msgspec.json.decode(body, type=dict[str, int])["index"]: at
+            for at, body in self._marks(run.number, "block checks")
+        }
         blocks = []
         for at, body in self._marks(run.number, "block begins"):
             fields = msgspec.json.decode(body, type=dict[str, object])
             index = int(str(fields["index"]))
-            blocks.append(BlockMark(index, str(fields["title"]), str(fields["load"]), at, ends.get(index)))
+            blocks.append(
+                BlockMark(index, str(fields["title"]), str(fields["load"]), at, ends.get(index), checks.get(index))
+            )
         return blocks
 
     def exposures(self, run: StoredRun) -> list[Exposure]:
@@ -410,18 +419,16 @@ class JobFile:
             for index, channel in enumerate(run.channels)
             if channel.quantity is Quantity.TEMPERATURE and channel.kind is PartKind.PROCESSOR and not channel.distrust
         ]
+        hottest = np.fmax.reduce(readings.values[:, hot], axis=1) if hot else np.full(len(readings.at), np.nan)
         exposures = []
         for block in self.blocks(run):
-            inside = (readings.at > block.began_at) & (readings.at <= (block.ended_at or np.inf))
-            times = np.concatenate(([block.began_at], readings.at[inside]))
-            minutes = np.diff(times) / 60.0
-            hottest = np.fmax.reduce(readings.values[inside][:, hot], axis=1) if hot else np.full(len(minutes), np.nan)
-            known = np.where(np.isnan(hottest), -1000.0, hottest)
-            for degree in np.unique(np.round(known)):
-                spent = float(minutes[np.round(known) == degree].sum())
-                exposures.append(
-                    Exposure(run.number, block.index, block.load, spent, None if degree == -1000.0 else float(degree))
-                )
+            begin = block.began_at if block.checks_at is None else block.checks_at
+            inside = (readings.at >= begin) & (readings.at <= (block.ended_at or np.inf))
+            rows = (
+                (float(at), None if np.isnan(temperature) else float(temperature))
+                for at, temperature in zip(readings.at[inside], hottest[inside], strict=True)
+            )
+            exposures += exposures_of_readings(run.number, block.index, block.load, rows)
         return exposures
 
     def last_tick_at(self, run: StoredRun) -> float | None:

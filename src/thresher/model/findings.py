@@ -1,5 +1,6 @@
 """Findings: what counts as evidence, decoded, with a fault code, a place and a severity."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -112,6 +113,11 @@ class Finding:
     origin: str = ""
     configuration: str = ""
     run: int | None = None
+
+
+def findings_of_run(findings: Iterable[Finding], run: int | None) -> list[Finding]:
+    """Return the findings that came in a run, of the run of that number."""
+    return [each for each in findings if run is not None and each.run == run]
 
 
 @dataclass(frozen=True, slots=True)

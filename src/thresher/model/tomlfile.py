@@ -11,14 +11,17 @@ from thresher.model.errors import InputError, InputFault
 T = TypeVar("T")
 
 
-def parse_toml(text: str, source: str, expected_format: str) -> dict[str, object]:
-    """Parse TOML and check its `format` line. Raises InputError that names `source` and the place."""
+def parse_toml(text: str, source: str, expected_format: str, older: tuple[str, ...] = ()) -> dict[str, object]:
+    """Parse TOML and check its `format` line; `older` names of the format are still read.
+
+    Raises InputError that names `source` and the place.
+    """
     try:
         data: dict[str, object] = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise InputError(source, [InputFault("TOML", str(error))]) from error
     found = data.get("format")
-    if found != expected_format:
+    if found != expected_format and found not in older:
         message = f'expected format = "{expected_format}", found {found!r}'
         raise InputError(source, [InputFault("format", message)])
     return data

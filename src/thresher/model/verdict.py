@@ -45,6 +45,7 @@ class Suspect:
     reasons: tuple[Reason, ...]
     next_step: str = ""
     tag: str = ""
+    core: int | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,7 +9,6 @@ temperature. `bench/proving_short_cut.py` compares this with the engine and its 
 from dataclasses import dataclass, replace
 
 from thresher.decoding.recognise import Tables
-from thresher.diagnosis.evidence import band_of
 from thresher.engine.run.record import temperature_at
 from thresher.engine.run.team_findings import (
     Storms,
@@ -31,6 +30,7 @@ from thresher.loads.registry import LOADS
 from thresher.loads.team.events import MemoryWrongSeen, MismatchSeen
 from thresher.loads.team.messages import MemoryWrong, Mismatch
 from thresher.model.channels import Tick
+from thresher.model.exposure import ExposureMeter
 from thresher.model.findings import Finding
 from thresher.model.port import Beats, BitFlip, Stress, optional_text
 from thresher.model.verdict import EVERYDAY_USE, Exposure
@@ -101,7 +101,7 @@ class QuickBench:
         self._cores = frozenset(each.core for each in self._inventory.cpus)
         self._load = ""
         self._walked: dict[int, list[tuple[int, MemoryWrong]]] = {}
-        self._exposed: dict[tuple[int, str, float | None], float] = {}
+        self._meters: dict[int, ExposureMeter] = {}
         self._hung_reported: set[int | None] = set()
         self.findings: list[Finding] = []
         self._over = False
@@ -114,8 +114,7 @@ class QuickBench:
             if self._over or len(self.findings) >= enough:
                 break
         exposures = tuple(
-            Exposure(self._run or 0, block, load, seconds / 60.0, band)
-            for (block, load, band), seconds in self._exposed.items()
+            exposure for block, meter in self._meters.items() for exposure in meter.exposures(self._run or 0, block)
         )
         return Carried(tuple(self.findings), exposures, (self._model.now() - self._began) / 60.0)
 
@@ -170,9 +169,8 @@ class QuickBench:
                 since_pass = 0.0
                 self._walk(stint)
             self._storms.release(self._model.now(), self._find)
-            band = band_of(self._temperature(None))
-            key = (block, stint.load, band)
-            self._exposed[key] = self._exposed.get(key, 0.0) + seconds
+            meter = self._meters.setdefault(block, ExposureMeter(stint.load))
+            meter.add(seconds, self._temperature(None))
             left -= seconds
             self._endings()
 

@@ -157,7 +157,7 @@ def put_aside(path: Path) -> Path:
     try:
         path.replace(aside)
     except OSError as error:
-        raise EnvironmentFault(f"putting {path} aside", error.strerror or str(error), "Move it by hand.") from error
+        raise EnvironmentFault(f"moving {path} aside", error.strerror or str(error), "Move it by hand.") from error
     return aside
 
 

@@ -1,4 +1,4 @@
-"""Scenario files: which machine a simulated machine is and what is wrong with it (`thresher-bench-model/1`, TOML)."""
+"""Scenario files: which machine a simulated machine is and what is wrong with it (`thresher-scenario/1`, TOML)."""
 
 from dataclasses import dataclass
 from enum import StrEnum
@@ -7,7 +7,8 @@ from pathlib import Path
 from thresher.model.errors import InputError, InputFault
 from thresher.model.tomlfile import convert_list, convert_section, parse_toml, unknown_keys
 
-FORMAT = "thresher-bench-model/1"
+FORMAT = "thresher-scenario/1"
+_OLDER_FORMATS = ("thresher-bench-model/1",)
 
 
 class FaultKind(StrEnum):
@@ -233,7 +234,7 @@ _SECTIONS = {"format", "processor", "board", "memory", "drives", "graphics", "fa
 
 def parse_scenario(text: str, source: str) -> Scenario:
     """Parse and check a scenario. Raises InputError with every fault found."""
-    data = parse_toml(text, source, FORMAT)
+    data = parse_toml(text, source, FORMAT, _OLDER_FORMATS)
     faults: list[InputFault] = []
     head_keys = set(_Head.__dataclass_fields__)
     unknown_keys(data, _SECTIONS | head_keys, faults)

@@ -47,7 +47,7 @@ class ImportDialog(QDialog):
         self._columns = columns
         self.table = QTableWidget(len(columns), 4, self)
         self.table.setObjectName("import_columns")
-        self.table.setHorizontalHeaderLabels(["Column", "Taken for", "Part", "First values"])
+        self.table.setHorizontalHeaderLabels(["Column", "Holds", "Part", "First values"])
         self.table.setAccessibleName("Columns of the log")
         header = self.table.horizontalHeader()
         if header is not None:
@@ -80,7 +80,7 @@ class ImportDialog(QDialog):
         for each in Quantity:
             quantity.addItem(f"{each.value}, {UNITS[each]}", each.value)
         quantity.setCurrentIndex(max(0, quantity.findData(column.quantity)))
-        quantity.setAccessibleName(f"{column.title}: taken for")
+        quantity.setAccessibleName(f"{column.title}: holds")
         for kind in PartKind:
             part.addItem(kind.value, kind.value)
         part.setCurrentIndex(part.findData(column.part.value))

@@ -11,7 +11,7 @@ import numpy.typing as npt
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from thresher.model.channels import Channel, LimitSide, Quantity, Tick
-from thresher.model.findings import Finding, TapeEntry
+from thresher.model.findings import Finding, TapeEntry, findings_of_run
 from thresher.model.parts import Doubt, Inventory, Part, PartKind, PartStatus
 from thresher.model.sheet import RunSheet
 from thresher.model.trials import EMPTY_BOOK
@@ -255,12 +255,9 @@ class BenchState(QObject):
 
     def run_findings(self) -> list[Finding]:
         """Return the findings of the run on the axis; sorted out once, however many widgets ask."""
-        key = (len(self.findings), self.run.began_at)
+        key = (len(self.findings), self.run.run)
         if key != self._sorted_for:
-            began = self.run.began_at
-            self._run_findings = [
-                each for each in self.findings if began is not None and each.run_at is not None and each.at >= began
-            ]
+            self._run_findings = findings_of_run(self.findings, self.run.run)
             self._hits = Counter(each.core for each in self._run_findings if each.core is not None)
             self._sorted_for = key
         return self._run_findings

@@ -9,7 +9,7 @@ import logging
 from thresher.engine.run.context import RunContext
 from thresher.engine.run.load_step import paced_blocks
 from thresher.engine.run.run import Run
-from thresher.engine.run.run_limits import findings_of_run, trip_reason
+from thresher.engine.run.run_limits import trip_reason
 from thresher.engine.run.step_kinds import steps_of
 from thresher.engine.run.steps import StepState
 from thresher.engine.run.team_findings import finding_of_reset
@@ -17,7 +17,7 @@ from thresher.loads.team.events import StopReport
 from thresher.loads.team.team import Team, TeamState
 from thresher.model.channels import Tick
 from thresher.model.errors import EnvironmentFault
-from thresher.model.findings import CORRECTED_KINDS, Severity
+from thresher.model.findings import CORRECTED_KINDS, Severity, findings_of_run
 from thresher.model.port import SystemKind
 from thresher.model.run_states import Ending, Outcome, RunState, outcome_of
 from thresher.model.sheet import RunSheet, clock_text
@@ -169,7 +169,6 @@ class Conductor:
         run.ending, run.ending_detail = ending, detail
         run.change(RunState.ENDED)
         self.past_exposures += run.exposures()
-        run.exposure_minutes.clear()
         outcome = self._outcome(run)
         self._record.writer.end_run(run.number, at, ending.value, detail)
         self._record.note(f"Run {run.number} {ending.value}: {outcome.value}", detail)
@@ -181,7 +180,7 @@ class Conductor:
         if run.ending is None:
             return Outcome.NOT_FINISHED
         minutes = sum(each.minutes for each in self.past_exposures if each.run == run.number)
-        return outcome_of(run.ending, len(findings_of_run(self._record, run)), minutes)
+        return outcome_of(run.ending, len(findings_of_run(self._record.findings, run.number)), minutes)
 
     def _teams(self) -> list[Team]:
         return [step.team for step in self.run.steps if step.team is not None] if self.run else []
@@ -195,7 +194,7 @@ class Conductor:
 
     def exposures(self) -> list[Exposure]:
         """Return the time under load of all runs of the job."""
-        return [*self.past_exposures, *(self.run.exposures() if self.run else [])]
+        return [*self.past_exposures, *(self.run.exposures() if self.run is not None and self.active else [])]
 
     def status(self) -> RunStatus:
         """Return where the run is."""
@@ -205,7 +204,7 @@ class Conductor:
                 return RunStatus()
             plan = tuple(step.plan_item() for step in steps_of(self.sheet))
             return RunStatus(title=self.sheet.title, length_s=self.sheet.length_s, plan=plan)
-        mine = findings_of_run(self._record, run)
+        mine = findings_of_run(self._record.findings, run.number)
         loaded = sum(each.minutes for each in self.exposures() if each.run == run.number)
         teams = self._teams()
         return RunStatus(

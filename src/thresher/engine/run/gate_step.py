@@ -11,6 +11,7 @@ from thresher.loads.team.team import Team
 from thresher.model.channels import Tick
 from thresher.model.run_states import RunState
 from thresher.model.sheet import Block, Gate, GateKind, SheetItem
+from thresher.model.verdict import Exposure
 from thresher.protocol.status import PlanItem
 
 
@@ -110,6 +111,11 @@ class GateStep(Step):
     def load_status(self) -> LoadStatus | None:
         """A gate has no load."""
         return None
+
+    def exposures(self, run: int) -> list[Exposure]:
+        """A gate puts nothing under load."""
+        del run
+        return []
 
     def plan_item(self) -> PlanItem:
         """Return the gate as the window draws it."""

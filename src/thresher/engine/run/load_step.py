@@ -3,7 +3,6 @@
 import time
 from dataclasses import dataclass, field
 
-from thresher.diagnosis.evidence import band_of
 from thresher.engine.run.block_plan import choose_cpus, plan_block
 from thresher.engine.run.context import RunContext
 from thresher.engine.run.run import Run
@@ -20,11 +19,13 @@ from thresher.loads.team.watch import LoadWatch, WatchContext
 from thresher.loads.warm_up import WarmUp
 from thresher.model.channels import Tick
 from thresher.model.errors import EnvironmentFault
+from thresher.model.exposure import ExposureMeter
 from thresher.model.findings import Severity
 from thresher.model.port import BitFlip, Stress
 from thresher.model.run_states import RunState
 from thresher.model.shapes import TemperatureHold, edges_per_second, mean_share
 from thresher.model.sheet import Block, SheetItem, clock_text
+from thresher.model.verdict import Exposure
 from thresher.protocol.status import PlanItem
 
 _INTENT_WAIT_S = 2.0
@@ -44,7 +45,7 @@ class LoadStep(Step):
     _team: Team | None = None
     watch: LoadWatch | None = None
     hold: TemperatureHold | None = None
-    loading_since: float | None = None
+    meter: ExposureMeter | None = None
     hung_since: dict[int, float] = field(default_factory=dict)
     work: "PacedBlock | None" = None
 
@@ -92,6 +93,10 @@ class LoadStep(Step):
     def load_status(self) -> LoadStatus | None:
         """Return what the load reports about itself."""
         return self.watch.status() if self.watch is not None else None
+
+    def exposures(self, run: int) -> list[Exposure]:
+        """Return the minutes under load so far."""
+        return self.meter.exposures(run, self.index) if self.meter is not None else []
 
     def plan_item(self) -> PlanItem:
         """Return the block as the window draws it."""
@@ -202,13 +207,13 @@ class LoadStep(Step):
         context.stalls.look_simulated(run, self, tick.at)
         if not team.alive:
             raise EnvironmentFault(f"running {self.title}", "every worker has ended", "The tape shows how.")
+        if self.loading and self.watch is not None and self.watch.checking:
+            if self.meter is None:
+                self.meter = ExposureMeter(self.block.load)
+                record.writer.add_mark(run.number, tick.at, "block checks", {"index": self.index})
+            self.meter.reading(tick.at, hottest)
         if run.run_at(tick.at) >= self.end_s:
             self.end(run, context, tick.at, "carried out")
-            return
-        if self.loading and self.watch is not None and self.watch.checking:
-            since, self.loading_since = self.loading_since, tick.at
-            if since is not None:
-                run.add_exposure(self, self.block.load, band_of(hottest), tick.at - since)
 
     def end(self, run: Run, context: RunContext, at: float, how: str) -> StopReport | None:
         """Stop the workers and write how they ended."""

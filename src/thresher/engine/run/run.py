@@ -34,7 +34,6 @@ class Run:
     workers_started: int = 0
     mismatches: int = 0
     beats_before: int = 0
-    exposure_minutes: dict[tuple[int, str, float | None], float] = field(default_factory=dict)
     stalls_reported: set[int] = field(default_factory=set)
     stall_looks: dict[int, float] = field(default_factory=dict)
     run_times: RunTimes = field(default_factory=RunTimes)
@@ -86,17 +85,9 @@ class Run:
         while self.hottest and self.hottest[0][0] < at - SETTLE_OVER_S - 1.0:
             self.hottest.popleft()
 
-    def add_exposure(self, step: Step, load: str, band_c: float | None, seconds: float) -> None:
-        """Count time under load."""
-        key = (step.index, load, band_c)
-        self.exposure_minutes[key] = self.exposure_minutes.get(key, 0.0) + seconds / 60.0
-
     def exposures(self) -> list[Exposure]:
         """Return the time under load by block and band of temperature."""
-        return [
-            Exposure(self.number, index, load, minutes, band)
-            for (index, load, band), minutes in self.exposure_minutes.items()
-        ]
+        return [exposure for step in self.steps for exposure in step.exposures(self.number)]
 
     def plan(self) -> tuple[PlanItem, ...]:
         """Return the steps for the window."""

@@ -4,13 +4,8 @@ from thresher.engine.run.record import Record
 from thresher.engine.run.run import Run
 from thresher.engine.watch.readings import Watchers
 from thresher.model.channels import Quantity, Tick
-from thresher.model.findings import Finding, Severity
+from thresher.model.findings import Severity, findings_of_run
 from thresher.model.parts import PartKind
-
-
-def findings_of_run(record: Record, run: Run) -> list[Finding]:
-    """Return the findings that came in a run: those with a time in it, since it began."""
-    return [each for each in record.findings if each.run_at is not None and each.at >= run.began_at]
 
 
 def trip_reason(record: Record, watchers: Watchers, run: Run, tick: Tick) -> str:
@@ -51,7 +46,7 @@ def _too_many_faults(record: Record, run: Run) -> str:
     most = run.sheet.limits.stop_after_faults
     if most is None:
         return ""
-    wrong = sum(finding.severity is Severity.FAULT for finding in findings_of_run(record, run))
+    wrong = sum(finding.severity is Severity.FAULT for finding in findings_of_run(record.findings, run.number))
     return f"{wrong} faults; the sheet stops after {most}" if wrong >= most else ""
 
 

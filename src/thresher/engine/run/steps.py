@@ -12,6 +12,7 @@ from thresher.loads.team.team import Team
 from thresher.model.channels import Tick
 from thresher.model.run_states import RunState
 from thresher.model.sheet import Block
+from thresher.model.verdict import Exposure
 from thresher.protocol.status import PlanItem
 
 if TYPE_CHECKING:
@@ -83,6 +84,10 @@ class Step(Protocol):
 
     def load_status(self) -> LoadStatus | None:
         """Return what a load reports about itself."""
+        ...
+
+    def exposures(self, run: int) -> list[Exposure]:
+        """Return the minutes under load so far, for the run of that number."""
         ...
 
     def plan_item(self) -> PlanItem:

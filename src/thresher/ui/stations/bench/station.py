@@ -31,7 +31,7 @@ def start_sentence(sheet: RunSheet, cpus: int) -> str:
     plural = "s" if threads > 1 else ""
     return (
         f"Start puts {threads} thread{plural} under load for {clock_text(seconds)}, as hot as the cooling allows."
-        f" {stops}. An unsound machine may reset; Esc ends the load at once."
+        f" {stops}. An unstable machine may reset; Esc ends the load at once."
     )
 
 

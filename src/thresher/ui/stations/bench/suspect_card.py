@@ -29,7 +29,7 @@ def full_story(suspect: Suspect) -> str:
     lines += [f"{reason.decibans:+6.1f}  {reason.text}".replace("-", "−") for reason in suspect.reasons]
     total = sum(reason.decibans for reason in suspect.reasons)
     lines += [f"{total:+6.1f}  in sum".replace("-", "−"), ""]
-    lines.append("Weights are tenths of a ban: +10 makes it ten times as likely against all else, −10 a tenth.")
+    lines.append("Evidence weight in decibans: +10 = 10 times more likely, −10 a tenth.")
     return "\n".join(lines)
 
 

@@ -27,7 +27,7 @@ from thresher.ui.stations.intake.form import Panel, scrolled
 
 _GONE_MS = 2_000
 _TIPS = {
-    "decode_go": "Take apart what stands in the field (Return)",
+    "decode_go": "Decode the text in the field (Return)",
     "decode_file": "A log of any size, a dump or an error record of firmware",
     "decode_copy": "What is shown below, with registers and next steps, as text",
     "decode_raw": "The raw lines or bytes below what they mean",
@@ -65,7 +65,7 @@ class DecodePane(Panel):
         self.layout_box.setObjectName("decode_layout")
         self.layout_box.setToolTip("Register layout if the text does not name one")
         for vendor in (Vendor.INTEL, Vendor.AMD, Vendor.UNKNOWN):
-            name = f"{vendor.value} layout" if vendor is not Vendor.UNKNOWN else "vendor not known"
+            name = f"{vendor.value} layout" if vendor is not Vendor.UNKNOWN else "vendor unknown"
             self.layout_box.addItem(name, vendor)
         self.said = QLabel("", self)
         self.said.setWordWrap(True)
@@ -73,7 +73,7 @@ class DecodePane(Panel):
         self.sheet = DecodedSheet(look, self)
         self.sheet.installEventFilter(self)
         self.copy = self._button("Copy as text", "decode_copy", self.copy_text)
-        self.raw = self._button("As it came", "decode_raw", self._toggle_raw)
+        self.raw = self._button("Raw text", "decode_raw", self._toggle_raw)
         self.raw.setCheckable(True)
         self.add = self._button("Add to this job…", "decode_add", self._add)
         self.note = self._button("Keep as a note", "decode_note", self._keep_note)

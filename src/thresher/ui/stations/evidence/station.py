@@ -101,7 +101,7 @@ class EvidenceStation(QWidget):
         row = QHBoxLayout()
         row.setSpacing(4)
         self.tabs = QButtonGroup(self)
-        for number, text in ((_JOB, "This job"), (_BEFORE, "From before"), (_DECODED, "Decoded")):
+        for number, text in ((_JOB, "This job"), (_BEFORE, "Before the bench opened"), (_DECODED, "Decoded")):
             button = QPushButton(text, parent)
             button.setCheckable(True)
             button.setChecked(number == _JOB)
@@ -168,7 +168,7 @@ class EvidenceStation(QWidget):
         self.sources.setVisible(bool(sources))
 
     def _name_tabs(self) -> None:
-        names = {_JOB: "This job", _BEFORE: "From before", _DECODED: self._decoded_name or "Decoded"}
+        names = {_JOB: "This job", _BEFORE: "Before the bench opened", _DECODED: self._decoded_name or "Decoded"}
         for page, name in names.items():
             button, count = self.tabs.button(page), len(self._lists[page])
             text = f"{name[:24]} ({count})" if count else name

@@ -78,7 +78,7 @@ class OfferCard(QFrame):
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawRect(area)
         length = "cannot be used" if offer.trouble else clock_text(offer.length_s)
-        title = f"{offer.title} (ours)" if offer.own else offer.title
+        title = f"{offer.title} (shop's own)" if offer.own else offer.title
         draw_text(painter, QPointF(10, 22), title, scheme.ink, 13, bold=True, width=self.width() - 84.0)
         draw_text(painter, QPointF(self.width() - 10.0, 22), length, scheme.soft, 11.5, right=True)
         for number, (line, reason) in enumerate(self._lines):

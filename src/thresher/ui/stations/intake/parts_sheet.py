@@ -104,7 +104,7 @@ class PartsSheet(PaintedWidget):
             y += _LINE
         unknown = self.state.snapshot.unknown if self.state.snapshot else ()
         if unknown:
-            draw_text(painter, QPointF(12, y + 18), "NOT KNOWN", scheme.soft, 11, bold=True)
+            draw_text(painter, QPointF(12, y + 18), "UNKNOWN", scheme.soft, 11, bold=True)
             y += 22
         for fact in unknown:
             draw_text(painter, QPointF(12, y + 14), fact.name, scheme.ink, 12, bold=True, width=self.width() - 24.0)

@@ -184,7 +184,7 @@ class ReadingsPanel(QWidget):
         self.reason.setAccessibleName("Limit or trust: why")
         self.reason.setPlaceholderText("why; the report repeats it")
         self.set_button = self._button("Set limit", "limit_set", self._set_limit)
-        self.clear_button = self._button("Take away", "limit_clear", self._clear_limit)
+        self.clear_button = self._button("Remove limit", "limit_clear", self._clear_limit)
         self.trust_button = self._button("Trust sensor", "trust", self._toggle_trust)
         self.name = QLabel("Pick a channel to change its limit", self)
         grid = QGridLayout()

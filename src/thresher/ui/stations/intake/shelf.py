@@ -130,7 +130,7 @@ class ShelfPanel(QWidget):
         grid.addWidget(self.note, 2, 0, 1, 2)
         self.keep = self._button("Keep", "shelf_keep", self._keep)
         self.proved = self._button("Proved good today", "shelf_proved", self._prove)
-        self.remove = self._button("Take off the shelf", "shelf_remove", self._remove)
+        self.remove = self._button("Remove from shelf", "shelf_remove", self._remove)
         grid.addWidget(self.proved, 3, 0)
         grid.addWidget(self.keep, 3, 1)
         grid.addWidget(self.remove, 4, 0)

@@ -23,10 +23,10 @@ class DecisionPanel(PaintedWidget):
     def __init__(self, state: BenchState, look: Look, parent: QWidget | None = None) -> None:
         """Show nothing yet."""
         super().__init__(state, look, "Decision", parent)
-        self.set_up = QPushButton("Set up trial", self)
+        self.set_up = QPushButton("Set up test", self)
         self.set_up.setObjectName("set_up_trial")
-        self.set_up.setAccessibleName("Set up the proposed trial")
-        self.set_up.setToolTip("Fill the dashed row with this configuration, and bring its sheet when it begins")
+        self.set_up.setAccessibleName("Set up the proposed test")
+        self.set_up.setToolTip("Fill the dashed row with this configuration; its sheet comes with it")
         self.set_up.setCursor(Qt.CursorShape.PointingHandCursor)
         self.set_up.clicked.connect(self._want)
         state.refreshed.connect(self._show_button)
@@ -73,12 +73,10 @@ class DecisionPanel(PaintedWidget):
     def _draw_acts(self, painter: QPainter, acts: tuple[Act, ...], y: float) -> None:
         scheme, right = self.look.scheme, self.width() - 14.0
         if not acts:
-            draw_text(
-                painter, QPointF(14, y + 14), "Nothing to be posterior before there is evidence.", scheme.soft, 12
-            )
+            draw_text(painter, QPointF(14, y + 14), "Nothing to weigh before there is evidence.", scheme.soft, 12)
             return
         columns = (right - 212, right - 148, right - 96)
-        for x, words in zip(columns, ("time", "parts", "mends"), strict=True):
+        for x, words in zip(columns, ("time", "parts", "fixes it"), strict=True):
             draw_text(painter, QPointF(x, y), words, scheme.soft, 10.5, right=True)
         draw_text(painter, QPointF(right, y), "cost if wrong", scheme.soft, 10.5, right=True)
         dearest = max(each.risk for each in acts) or 1.0

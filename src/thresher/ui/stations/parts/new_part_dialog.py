@@ -40,7 +40,7 @@ class NewPartDialog(QDialog):
         self.name.setObjectName("new_name")
         self.name.setPlaceholderText("maker, model, where it is from")
         self.buttons = QDialogButtonBox()
-        take = self.buttons.addButton("Take it in", QDialogButtonBox.ButtonRole.AcceptRole)
+        take = self.buttons.addButton("Add part", QDialogButtonBox.ButtonRole.AcceptRole)
         assert take is not None
         self._take = take
         self.buttons.addButton("Cancel", QDialogButtonBox.ButtonRole.RejectRole)

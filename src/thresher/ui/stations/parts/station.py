@@ -63,12 +63,12 @@ class PartsStation(QWidget):
         self._load, self._minutes = "", 0.0
         self._picked: int | None = None
         suspects = Panel("Suspects", look, self)
-        suspects.aside = "tenths of a ban for and against"
+        suspects.aside = "evidence weight in decibans"
         self.suspects = SuspectsPanel(state, look, suspects)
         suspects.column.addWidget(scrolled(self.suspects, suspects), 1)
         self.decision = DecisionPanel(state, look, self)
         book = Panel("Trials", look, self)
-        book.aside = "solid: the customer's part, dashed: ours"
+        book.aside = "solid: the customer's part, dashed: the shop's"
         self.trials = TrialsPanel(state, look, book)
         self.questions = QuestionBar(state, look, book)
         book.column.addWidget(self.questions)
@@ -138,7 +138,7 @@ class PartsStation(QWidget):
         kept = self.for_good.isChecked() and bool(trials)
         self.begin.setEnabled((self.trials.differs() or kept) and not self._state.active)
         self.begin.setToolTip(
-            "" if self.trials.differs() else "Change the dashed row first: it is the configuration of the last trial"
+            "" if self.trials.differs() else "Change the dashed row first: it is the same as the last trial"
         )
         self.outcome.setEnabled(bool(trials))
         self.for_good.setEnabled(bool(trials))

@@ -248,7 +248,7 @@ class TrialsPanel(PaintedWidget):
             wide = self._column_width(len(columns))
             painter.setPen(QPen(QColor(scheme.processor), 2))
             painter.drawRect(QRectF(_LEFT + self._at * wide - 1, y + 5, wide - 2, _CHIP + 8))
-        words = _settings_words(configuration) if self.differs() else "drag a part here, or set the proposed one up"
+        words = _settings_words(configuration) if self.differs() else "drag a part here, or set up the proposed test"
         x = self.width() - _RIGHT + 14
         draw_text(painter, QPointF(x, y + 25), words, scheme.soft, 11, width=_RIGHT - 30)
 
