@@ -318,7 +318,7 @@ def _displays(system: System, unknown: list[Fact]) -> list[Part]:
         except (SourceUnavailable, InputError) as error:
             unknown.append(Fact(f"display at {connector}", str(error).replace("\n", " "), f"{folder}/edid"))
             continue
-        facts = [Fact("maker", edid.maker or "not told", f"{folder}/edid")]
+        facts = [Fact("maker", edid.maker or "unknown", f"{folder}/edid")]
         if edid.preferred:
             mode = edid.preferred
             facts.append(Fact("preferred mode", f"{mode.width}x{mode.height} at {mode.rate_hz:g} Hz", f"{folder}/edid"))

@@ -37,7 +37,7 @@ class SensorWatch:
         for name, period in self._sampler.slow_channels():
             if name not in self._slow_reported:
                 self._slow_reported.add(name)
-                detail = f"it takes long to answer and is read every {period:.1f} s; in between its last reading stands"
+                detail = f"slow to answer, so it is read every {period:.1f} s; in between the last reading is shown"
                 self._record.note(f"{name} is slow", detail)
         return doubts
 
