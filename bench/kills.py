@@ -100,7 +100,8 @@ def main() -> None:
             fine, missing = kill_once(Path(folder), rng)
             opened += fine
             lost.append(missing)
-    print(f"{kills} kills: {opened} files open again, most acknowledged ticks missing in one {max(lost)}, in all {sum(lost)}")
+    print(f"{kills} kills: {opened} files open again")
+    print(f"acknowledged ticks missing: at most {max(lost)} in one file, {sum(lost)} in all")
     with tempfile.TemporaryDirectory() as folder:
         files, ordered = tear(Path(folder), rng, torn)
     print(f"{torn} torn files: {files} open again, {ordered} hold an unbroken beginning of the run")

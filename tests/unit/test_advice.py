@@ -6,7 +6,7 @@ import pytest
 
 from thresher.diagnosis.advice import advise
 from thresher.diagnosis.decision import decide, is_sound, load_prices
-from thresher.diagnosis.evidence import Again, Evidence, signs_of, told_share
+from thresher.diagnosis.evidence import Again, Evidence, logged_share, signs_of
 from thresher.diagnosis.inference import compute_posterior, counted
 from thresher.diagnosis.knowledge import load_knowledge, parse_knowledge
 from thresher.diagnosis.next_trial import candidates, next_trials, swap_minutes
@@ -134,9 +134,9 @@ def test_signs_hold_later_words_against_earlier_ones() -> None:
 
 def test_everyday_use_without_a_sign_says_nothing_of_what_only_comparing_shows() -> None:
     controller, drive = KNOWLEDGE.mode("processor.memory-controller"), KNOWLEDGE.mode("drive.media")
-    assert told_share(controller, EVERYDAY_USE) < 0.4
-    assert told_share(drive, EVERYDAY_USE) == pytest.approx(1.0)
-    assert told_share(controller, "memory") == 1.0
+    assert logged_share(controller, EVERYDAY_USE) < 0.4
+    assert logged_share(drive, EVERYDAY_USE) == pytest.approx(1.0)
+    assert logged_share(controller, "memory") == 1.0
     quiet = (Exposure(0, -1, EVERYDAY_USE, 1200.0, None),)
     before, after = verdict(()), verdict((), quiet)
     assert chance(after, "drive.media") < 0.5 * chance(before, "drive.media")

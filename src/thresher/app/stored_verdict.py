@@ -4,7 +4,7 @@ from pathlib import Path
 
 from thresher.app.paths import bench_folder
 from thresher.diagnosis.decision import load_prices, read_prices
-from thresher.diagnosis.evidence import Evidence
+from thresher.diagnosis.evidence import Evidence, telling_book
 from thresher.diagnosis.knowledge import load_knowledge
 from thresher.diagnosis.shop_priors import with_closed_jobs
 from thresher.diagnosis.verdict import diagnose
@@ -39,8 +39,7 @@ def job_verdict(stored: JobFile, shop: Path | None = None) -> Verdict:
     exposures += stored.exposures_outside()
     symptoms = tuple(each.text for each in parse_complaints(stored.job().get("symptoms", "")))
     book = stored.book() or EMPTY_BOOK
-    tried = len(book.trials) > 1 or any(trial.outcomes for trial in book.trials)
-    evidence = Evidence(tuple(findings), tuple(exposures), cores, symptoms, book if tried else EMPTY_BOOK)
+    evidence = Evidence(tuple(findings), tuple(exposures), cores, symptoms, telling_book(book))
     knowledge, prices = load_knowledge(), load_prices()
     if shop is not None:
         knowledge = with_closed_jobs(knowledge, read_closed_jobs(shop))

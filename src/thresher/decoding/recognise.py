@@ -147,22 +147,22 @@ def _labelled(text: str, vendor: Vendor) -> MachineCheck | None:
     """Return the check whose registers are named in a text (`STATUS 9c…, ADDR …`), None when no status is named."""
     if "[Hardware Error]" in text or "mce_record" in text:
         return None
-    told = {name.upper(): int(digits, 16) for name, digits in _LABELLED.findall(text)}
-    if "STATUS" not in told:
+    fields = {name.upper(): int(digits, 16) for name, digits in _LABELLED.findall(text)}
+    if "STATUS" not in fields:
         return None
-    layout = Vendor.AMD if "IPID" in told or "SYND" in told else vendor
+    layout = Vendor.AMD if "IPID" in fields or "SYND" in fields else vendor
     return MachineCheck(
         cpu=None,
-        bank=told.get("BANK"),
-        status=told["STATUS"],
+        bank=fields.get("BANK"),
+        status=fields["STATUS"],
         at=None,
-        address=told.get("ADDR"),
-        misc=told.get("MISC"),
-        syndrome=told.get("SYND"),
-        ipid=told.get("IPID"),
-        mcg_status=told.get("MCG_STATUS"),
-        mcg_cap=told.get("MCG_CAP"),
-        cpuid=told.get("CPUID"),
+        address=fields.get("ADDR"),
+        misc=fields.get("MISC"),
+        syndrome=fields.get("SYND"),
+        ipid=fields.get("IPID"),
+        mcg_status=fields.get("MCG_STATUS"),
+        mcg_cap=fields.get("MCG_CAP"),
+        cpuid=fields.get("CPUID"),
         vendor=layout,
         raw=(text,),
     )

@@ -4,7 +4,7 @@ import math
 
 import numpy as np
 
-from thresher.diagnosis.evidence import Evidence, Floats, cell_of, grid_of, pace
+from thresher.diagnosis.evidence import Evidence, Floats, cell_of, grid_of, rate_factor
 from thresher.diagnosis.knowledge import Knowledge, Mode
 from thresher.model.findings import FindingKind
 from thresher.model.parts import PartKind
@@ -17,13 +17,15 @@ _HOURS_LOOKED_AT = 240
 
 
 def _clean_survival(mode: Mode, hours: Floats) -> Floats:
-    """Chance that a fault of this mode shows nothing in `hours` at reference pace, its strength unknown."""
+    """Chance that a fault of this mode shows nothing in `hours` at the reference rate, its strength unknown."""
     strengths, log_weights = grid_of(mode)
     return np.asarray(np.exp(log_weights - hours[:, None] * strengths).sum(axis=1), dtype=np.float64)
 
 
 def _paced_hours(mode: Mode, evidence: Evidence) -> float:
-    return sum(pace(mode, cell_of(each.load, each.temperature_c)) * each.minutes / 60.0 for each in evidence.exposures)
+    return sum(
+        rate_factor(mode, cell_of(each.load, each.temperature_c)) * each.minutes / 60.0 for each in evidence.exposures
+    )
 
 
 def shown_shares(evidence: Evidence, knowledge: Knowledge) -> dict[str, float]:
@@ -52,7 +54,7 @@ def how_long(evidence: Evidence, knowledge: Knowledge) -> tuple[HowLong, tuple[H
     total = sum(mode.prior for mode in modes)
     by_mode = []
     for mode in modes:
-        left = _clean_survival(mode, _paced_hours(mode, evidence) + pace(mode, cell) * hours)
+        left = _clean_survival(mode, _paced_hours(mode, evidence) + rate_factor(mode, cell) * hours)
         unshown += mode.prior / total * left
         by_mode.append(_how_long(mode.name, mode.title, mode.part, left, hours))
     return _how_long(every.mode, every.title, every.kind, unshown, hours), tuple(by_mode)

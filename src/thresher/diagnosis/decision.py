@@ -219,7 +219,7 @@ def _act(parts: tuple[_Simple, ...], posterior: Posterior, prices: Prices, later
         numbers = list(each.fixed)
         mended[numbers] = np.maximum(mended[numbers], sure)
     fixed = mended[posterior.members].prod(axis=1)
-    mends = float((fixed * posterior.posterior).sum())
+    fix_chance = float((fixed * posterior.posterior).sum())
     price, minutes = sum(each.price for each in parts), sum(each.minutes for each in parts)
     risk = float(((1.0 - fixed) * posterior.posterior * (prices.comeback + later)).sum())
     words = " and ".join(each.words for each in parts) or "nothing, keep watching"
@@ -231,7 +231,7 @@ def _act(parts: tuple[_Simple, ...], posterior: Posterior, prices: Prices, later
     expected = price + prices.time_cost(minutes) + risk
     steps = tuple(ActStep(each.action.value, each.tag, each.kind, _needed((each,), posterior)) for each in parts)
     needed = _needed(parts, posterior)
-    return Act(words, action.value, tags, kinds, price, minutes, mends, risk, expected, needed, steps)
+    return Act(words, action.value, tags, kinds, price, minutes, fix_chance, risk, expected, needed, steps)
 
 
 def _needed(parts: tuple[_Simple, ...], posterior: Posterior) -> float:

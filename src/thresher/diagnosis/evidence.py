@@ -18,7 +18,7 @@ Floats = npt.NDArray[np.float64]
 
 GRID_POINTS = 19
 _GRID_REACH = 2.5
-_OUTSIDE_TOLD = 0.2
+_OUTSIDE_LOGGED = 0.2
 """Share of what happened outside our runs that is reported: use is unknown, logs are cut; the makers' judgement."""
 _EVERYDAY_SHARE = 0.05
 """How hard everyday use strains a part, as a share of the load that strains it most; the makers' judgement."""
@@ -91,6 +91,12 @@ class Piece:
     minutes: tuple[tuple[Cell, float], ...] = ()
 
 
+def telling_book(book: Book) -> Book:
+    """Return the book for the diagnosis: empty until something was tried, since it says nothing before."""
+    tried = len(book.trials) > 1 or any(trial.outcomes for trial in book.trials)
+    return book if tried else EMPTY_BOOK
+
+
 def damped_count(count: int) -> float:
     """Return what a number of equal findings in one cell is worth: the first three in full, then by doublings."""
     return float(min(count, 3) + np.log2(1 + max(0, count - 3)))
@@ -109,7 +115,7 @@ def grid_of(mode: Mode) -> tuple[Floats, Floats]:
     return 10.0 ** (mode.rate + steps * mode.spread_decades), log_weights
 
 
-def pace(mode: Mode, cell: Cell) -> float:
+def rate_factor(mode: Mode, cell: Cell) -> float:
     """How much faster or slower than at reference conditions findings come in a cell."""
     heat = 1.0
     if mode.heat_k and cell.temperature_c is not None:
@@ -133,14 +139,14 @@ _ONLY_BY_COMPARING = (
 """Findings that only loads make, which compare what they work out; everyday use leaves no trace of such."""
 
 
-def told_share(mode: Mode, load: str) -> float:
+def logged_share(mode: Mode, load: str) -> float:
     """Return which share of a mode's findings is reported at all under a load: in everyday use, what a log holds."""
     if load not in (EVERYDAY_USE, ""):
         return 1.0
     return 1.0 - sum(mode.shows.get(kind, 0.0) for kind in _ONLY_BY_COMPARING)
 
 
-def fit_of(evidence: Evidence, cell: Cell) -> Configuration | None:
+def configuration_in(evidence: Evidence, cell: Cell) -> Configuration | None:
     """Return what was installed in a cell, None when no book is kept."""
     trials = evidence.book.trials
     return trials[cell.trial].configuration if cell.trial < len(trials) else None
@@ -167,7 +173,7 @@ def pieces_of(evidence: Evidence) -> list[Piece]:
         trial = _trial_number(evidence, exposure.run)
         cells_of_load = by_load.setdefault((trial, exposure.load), {})
         cell = cell_of(exposure.load, exposure.temperature_c, trial)
-        told = 1.0 if exposure.block >= 0 else _OUTSIDE_TOLD
+        told = 1.0 if exposure.block >= 0 else _OUTSIDE_LOGGED
         cells_of_load[cell] = cells_of_load.get(cell, 0.0) + exposure.minutes * told
     pieces = [
         Piece(f"{sum(spent.values()):.0f} min of {load}, time alone{_under(evidence, trial)}", (), tuple(spent.items()))

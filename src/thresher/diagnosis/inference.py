@@ -23,11 +23,11 @@ from thresher.diagnosis.evidence import (
     Floats,
     Group,
     Piece,
-    fit_of,
+    configuration_in,
     grid_of,
-    pace,
+    logged_share,
     pieces_of,
-    told_share,
+    rate_factor,
 )
 from thresher.diagnosis.knowledge import Knowledge, Mode, Spread
 from thresher.diagnosis.likelihood import Explained, FaultTable, Whole, explain, log_sum
@@ -212,8 +212,8 @@ def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowled
     groups = [(number, group) for number, piece in enumerate(pieces) for group in piece.groups]
     cells = list(dict.fromkeys([group.cell for _, group in groups] + [c for piece in pieces for c, _ in piece.minutes]))
     modes = {fault.mode.name: fault.mode for fault in faults}
-    by_mode = {name: {cell: pace(mode, cell) for cell in cells} for name, mode in modes.items()}
-    fits = {cell: fit_of(evidence, cell) for cell in cells}
+    by_mode = {name: {cell: rate_factor(mode, cell) for cell in cells} for name, mode in modes.items()}
+    fits = {cell: configuration_in(evidence, cell) for cell in cells}
     modules = {cell: _modules_in(evidence, fits[cell]) for cell in cells}
     rates, expected = np.zeros((len(faults), len(groups))), np.zeros((len(faults), len(pieces)))
     for row, fault in enumerate(faults):
@@ -227,7 +227,7 @@ def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowled
             rates[row, column] = there[group.cell] * share
         for column, piece in enumerate(pieces):
             expected[row, column] = sum(
-                there[cell] * told_share(fault.mode, cell.load) * minutes / 60.0 for cell, minutes in piece.minutes
+                there[cell] * logged_share(fault.mode, cell.load) * minutes / 60.0 for cell, minutes in piece.minutes
             )
     grids = {name: grid_of(mode) for name, mode in modes.items()}
     return FaultTable(

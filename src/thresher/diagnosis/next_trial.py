@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from thresher.diagnosis.evidence import Cell, Evidence, Floats, pace, told_share
+from thresher.diagnosis.evidence import Cell, Evidence, Floats, logged_share, rate_factor
 from thresher.diagnosis.inference import Fault, Posterior, acts_under
 from thresher.diagnosis.knowledge import Action
 from thresher.diagnosis.likelihood import Whole
@@ -130,7 +130,10 @@ def next_trials(
     # (F, R): what each run at reference strength would make a fault show
     hours = np.array(
         [
-            [pace(fault.mode, cells[load]) * told_share(fault.mode, load) * minutes / 60.0 for load, minutes in _RUNS]
+            [
+                rate_factor(fault.mode, cells[load]) * logged_share(fault.mode, load) * minutes / 60.0
+                for load, minutes in _RUNS
+            ]
             for fault in posterior.faults
         ]
     )

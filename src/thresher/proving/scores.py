@@ -41,9 +41,9 @@ def result_of(case: Case, job: Job, finished: Finished) -> Result:
     bought = [step for step in finished.steps if step.action == Action.REPLACE]
     done = {(step.action, step.tag) for step in finished.steps}
     if needed:
-        mends = any(is_needed(step, needed) for step in finished.first)
+        repaired = any(is_needed(step, needed) for step in finished.first)
         in_vain = any(step.action == Action.REPLACE and not is_needed(step, needed) for step in finished.first)
-        right = mends and not in_vain
+        right = repaired and not in_vain
     else:
         right = not finished.steps
     said = finished.said

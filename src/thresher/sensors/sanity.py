@@ -33,9 +33,9 @@ def take_baseline(
     """Sum idle readings up. `values` is (ticks, channels) with NaN for a missing reading, `missing` says why."""
     readings = []
     for index, channel in enumerate(channels):
-        told = values[:, index][~np.isnan(values[:, index])]
-        low, mean, high = (float(f(told)) for f in (np.min, np.mean, np.max)) if len(told) else (None, None, None)
-        readings.append(IdleReading(channel.key, len(told), low, mean, high))
+        valid = values[:, index][~np.isnan(values[:, index])]
+        low, mean, high = (float(f(valid)) for f in (np.min, np.mean, np.max)) if len(valid) else (None, None, None)
+        readings.append(IdleReading(channel.key, len(valid), low, mean, high))
     return Baseline(wall, seconds, tuple(readings), tuple(doubts_about(channels, values, missing)))
 
 

@@ -50,12 +50,6 @@ class TrialService:
         """Where the machine contradicted the book when the bench was opened, or cannot confirm it, until answered."""
 
     @property
-    def kept(self) -> Book:
-        """The book for the diagnosis: empty until something was tried, since it says nothing before."""
-        tried = len(self.book.trials) > 1 or any(trial.outcomes for trial in self.book.trials)
-        return self.book if tried else Book()
-
-    @property
     def configuration(self) -> Configuration:
         """What is installed now."""
         return self.book.trials[-1].configuration

@@ -1,6 +1,6 @@
 """The verdict on the job: worked out when evidence has changed, and now and then while clean minutes add up."""
 
-from thresher.diagnosis.evidence import Evidence
+from thresher.diagnosis.evidence import Evidence, telling_book
 from thresher.diagnosis.verdict import diagnose
 from thresher.engine.run.conductor import Conductor
 from thresher.engine.run.record import Record
@@ -18,7 +18,7 @@ _DIAGNOSE_EVERY_S = 20.0
 
 
 class VerdictService:
-    """Weighs all evidence of the job."""
+    """Works out the verdict from all evidence of the job."""
 
     def __init__(
         self,
@@ -30,7 +30,7 @@ class VerdictService:
         decisions: DecisionService,
         intake: IntakeService,
     ) -> None:
-        """Serve one job; nothing is weighed before the first tick."""
+        """Serve one job; there is no verdict before the first tick."""
         self._record = record
         self._conductor = conductor
         self._job = job
@@ -45,7 +45,8 @@ class VerdictService:
         """Return everything that speaks for or against a part of this job."""
         spent = (*self._conductor.exposures(), *self._added.use)
         cores = self._record.inventory.core_count
-        return Evidence(tuple(self._record.findings), spent, cores, self._job.symptoms, self._trials.kept)
+        book = telling_book(self._trials.book)
+        return Evidence(tuple(self._record.findings), spent, cores, self._job.symptoms, book)
 
     def follow(self, at: float) -> None:
         """Work out the verdict if evidence has changed, or if it is some time ago and a load runs."""
