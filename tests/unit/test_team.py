@@ -294,8 +294,14 @@ def test_a_spoilt_message_is_found_between_the_two_that_passed_it(make_team: Mak
 @pytest.mark.parametrize("compiled", [False, True])
 def test_real_memory_is_walked_through_with_other_pages_each_pass(make_team: MakeTeam, compiled: bool) -> None:
     plan = LoadPlan("memory", 1, 1, compiled=compiled, bytes_each=4 << 20, patterns=("fixed", "march"))
-    team = ready(make_team(sorted(os.sched_getaffinity(0)), paced=False, plan=plan))
-    events = poll_until(team, lambda events: any(isinstance(each, PassSeen) for each in events), seconds=60)
+    team = make_team(sorted(os.sched_getaffinity(0)), paced=False, plan=plan)
+
+    def all_have_begun(events: list[TeamEvent]) -> bool:
+        """One worker may finish a pass before another has its memory, and the first may say so before all are ready."""
+        taken = {each.cpu for each in events if isinstance(each, MemoryTakenSeen)}
+        return len(taken) == team.size and any(isinstance(each, PassSeen) for each in events)
+
+    events = poll_until(team, all_have_begun, seconds=60)
     taken = [each for each in events if isinstance(each, MemoryTakenSeen) and each.first]
     assert [each.taken.size for each in taken] == [4 << 20] * team.size
     assert not any(isinstance(each, MemoryWrongSeen) for each in events)
