@@ -17,7 +17,7 @@ ROUNDS = 5
 
 
 def shortest(command: list[str]) -> float:
-    """Return the shortest of some runs in seconds; the machine is shared, so that longer ones report of others."""
+    """Return the shortest of some runs in seconds; the machine is shared, so that longer ones show what others did."""
     times = []
     for _ in range(ROUNDS):
         begun = time.perf_counter()

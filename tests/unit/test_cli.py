@@ -12,9 +12,15 @@ from pathlib import Path
 import pytest
 
 from thresher.app.launch import why_no_display
+from thresher.cli.renamed import with_present_names
 from thresher.codes.directory import load_codes, parse_codes
+from thresher.diagnosis.decision import read_prices
+from thresher.engine.run.sheet_file import load_sheet
+from thresher.importers.csv_log import read_log
 from thresher.journal.jobfile import JobFile
+from thresher.machine.tree import TreeSystem
 from thresher.model.errors import InputError
+from thresher.simulator.scenario import load_scenario
 
 SHORT = """
 format = "thresher-sheet/1"
@@ -152,6 +158,28 @@ def test_decode_codes_registers_files_and_standard_input(thresher: Run, tmp_path
     wrong = thresher("decode", "gibberish!")
     assert wrong.returncode == 2
     assert "expected a fault code" in wrong.stderr
+
+
+def test_names_from_before_are_still_read_with_a_note_and_present_ones_without() -> None:
+    old = ["run", "short-round", "--bench-model=ferry-office", "--bench-model", "x"]
+    present, notes = with_present_names(old)
+    assert present == ["run", "short-round", "--simulate=ferry-office", "--simulate", "x"]
+    assert notes == ["Note: --bench-model is now called --simulate."] * 2
+    assert with_present_names(["bench-model", "check", "x"]) == (
+        ["scenario", "check", "x"],
+        ["Note: bench-model is now called scenario."],
+    )
+    now = ["run", "bench-model", "--simulate", "x"]  # a sheet may have any name
+    assert with_present_names(now) == (now, [])
+
+
+def test_a_pipe_is_refused_at_once_where_a_file_is_meant(tmp_path: Path) -> None:
+    pipe = tmp_path / "sheet.toml"
+    os.mkfifo(pipe)
+    for read in (load_sheet, load_scenario, read_prices, read_log):
+        with pytest.raises(InputError, match="it is not a regular file"):
+            read(pipe)
+    assert TreeSystem(tmp_path).read_start("/sheet.toml", 10) == b""
 
 
 def test_a_scenario_can_be_checked(thresher: Run, tmp_path: Path) -> None:

@@ -6,6 +6,8 @@ from pathlib import Path
 
 import platformdirs
 
+from thresher.model.errors import EnvironmentFault
+
 _FORMAT = "%(asctime)s %(levelname)s %(process)d %(name)s: %(message)s"
 _MOST_BYTES, _KEPT = 1 << 20, 3
 
@@ -36,9 +38,13 @@ def set_up_logging(level: int = logging.INFO) -> None:
 
 
 def last_lines(count: int) -> list[str]:
-    """Return the last lines of the log, none when nothing was logged yet."""
+    """Return the last lines of the log, none when nothing was logged yet. Raises EnvironmentFault."""
     try:
         lines = log_path().read_text(encoding="utf-8", errors="replace").splitlines()
     except FileNotFoundError:
         return []
+    except OSError as error:
+        raise EnvironmentFault(
+            f"reading the log {log_path()}", error.strerror or str(error), "Look at who owns the file."
+        ) from error
     return lines[-count:]

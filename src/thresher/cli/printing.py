@@ -43,7 +43,7 @@ def print_verdict(verdict: Verdict) -> None:
                 say(f"          {reason.decibans:+6.1f}  {reason.text}")
     say("  (evidence weight in decibans: +10 = 10 times more likely, -10 = 10 times less likely)")
     if verdict.advice is not None:
-        say(f"  What to do:{verdict.advice.sentence}")
+        say(f"  What to do: {verdict.advice.sentence}")
     whose = "the shop's own" if verdict.own_prices else "default"
     for number, act in enumerate(verdict.acts[:3]):
         word = "Do" if number == 0 else "or"

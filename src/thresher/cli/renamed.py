@@ -1,6 +1,6 @@
 """Names of options and verbs from before version 0.2: still read, with a note that says what to write now."""
 
-RENAMED_OPTIONS = {"--simulate": "--simulate"}
+RENAMED_OPTIONS = {"--bench-model": "--simulate"}
 RENAMED_VERBS = {"bench-model": "scenario"}
 
 

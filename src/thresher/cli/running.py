@@ -4,10 +4,9 @@ import signal
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from thresher.app import wiring
 from thresher.cli.output import say
 from thresher.engine.engine import Engine
-from thresher.model.sheet import clock_text
+from thresher.model.sheet import RunSheet, clock_text
 from thresher.protocol.events import EngineEvent, TapeEvent
 from thresher.protocol.status import RunStatus
 
@@ -33,7 +32,7 @@ def say_not_read(engine: Engine) -> None:
         say(f"Not read: {fact.name}: {fact.value} ({fact.source})")
 
 
-def carry_out(engine: Engine, sheet: str, quiet: bool) -> RunStatus:
+def carry_out(engine: Engine, sheet: RunSheet, quiet: bool) -> RunStatus:
     """Carry out a run sheet, printing the tape unless `quiet`, and return how the run ended."""
 
     def on_event(event: EngineEvent) -> None:
@@ -45,9 +44,8 @@ def carry_out(engine: Engine, sheet: str, quiet: bool) -> RunStatus:
     engine.subscribe(on_event)
     if not quiet:
         say_not_read(engine)
-    parsed = wiring.sheet_named(sheet)
     with interrupt_stops(engine):
-        status = engine.run_to_end(parsed)
+        status = engine.run_to_end(sheet)
     if engine.conductor.active:
         sentence = engine.stop()
         if not quiet:

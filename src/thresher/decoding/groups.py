@@ -100,7 +100,7 @@ class Grouper:
     """Takes findings in one by one and answers with groups, those with the newest finding first."""
 
     def __init__(self, codes: Mapping[str, FaultCode]) -> None:
-        """`codes` report what is noise."""
+        """`codes` say what is noise."""
         self._codes = codes
         self._piles: dict[Signature, _Pile] = {}
 

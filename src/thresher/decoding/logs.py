@@ -34,7 +34,7 @@ class LogDecoded:
     """What a log came to. `findings` are single ones, up to some hundreds of them, for those who want each.
 
     `lines` is how many lines there were, `others` how many were of other programs, `damaged` how many in no form.
-    Times are Unix time where the log reports that (`by_wall`), otherwise seconds since boot.
+    Times are Unix time where the log gives it (`by_wall`), otherwise seconds since boot.
     """
 
     groups: tuple[EventGroup, ...]
@@ -99,7 +99,7 @@ class _Collector:
         self._first: dict[str, LineMatch] = {}
 
     def take(self, decoder: KernelDecoder, batch: list[KernelRecord], last: bool = False) -> None:
-        """Decode a batch. Logs that report the time of day are reported by it: they may hold several boots."""
+        """Decode a batch. Logs that give the time of day are sorted by it: they may hold several boots."""
         if batch:
             self.by_wall = self.by_wall or batch[0].wall is not None
             if self.by_wall:

@@ -18,6 +18,7 @@ from thresher.diagnosis.inference import Fault, Posterior, acts_under
 from thresher.diagnosis.knowledge import Action, Thresholds
 from thresher.model.errors import InputError, InputFault
 from thresher.model.parts import PartKind
+from thresher.model.regular_file import read_text_file
 from thresher.model.tomlfile import convert_section, parse_toml, unknown_keys
 from thresher.model.trials import EMPTY_BOOK, Book, Configuration
 from thresher.model.verdict import Act, ActStep
@@ -84,12 +85,7 @@ def load_prices() -> Prices:
 
 def read_prices(path: Path) -> Prices:
     """Return a shop's own prices, the defaults where it has no list. Raises InputError."""
-    try:
-        return parse_prices(path.read_text(encoding="utf-8"), str(path))
-    except FileNotFoundError:
-        return load_prices()
-    except (OSError, UnicodeDecodeError) as error:
-        raise InputError(str(path), [InputFault("file", str(error))]) from error
+    return parse_prices(read_text_file(path), str(path)) if path.exists() else load_prices()
 
 
 @dataclass(frozen=True, slots=True)

@@ -255,7 +255,7 @@ def _shown_share(mode: Mode, group: Group) -> float:
 
 
 def _modules_in(evidence: Evidence, configuration: Configuration | None) -> int:
-    """Return how many memory modules are installed; two where no book reports."""
+    """Return how many memory modules are installed; two where no book says."""
     parts = [evidence.book.part(tag) for tag in configuration.tags] if configuration is not None else []
     return sum(part is not None and part.kind is PartKind.MEMORY for part in parts) or 2
 

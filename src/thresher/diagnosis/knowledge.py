@@ -36,7 +36,7 @@ class Mode:
 
     `prior` is how common it is beside the others and beside nothing being faulty (`Weights`). Findings come at
     10**`rate` an hour (log-normal, `spread_decades` wide) at `reference_c` under a load of sensitivity 1, and e times
-    as often for every `heat_k` kelvin more (0: heat does not matter). `shows` reports in which share of findings it
+    as often for every `heat_k` kelvin more (0: heat does not matter). `shows` says in which share of findings it
     shows as what. `of_settings` goes when the part's settings are back to stock, `treatable` mostly when it is cleaned
     or reseated. `everyday` is how hard everyday use strains it, where that is not a share of the load that strains it
     most. `steady_words` is the share of its wrong memory words that are the same on every read, `steady_results` that

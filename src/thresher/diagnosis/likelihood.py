@@ -6,7 +6,7 @@ background, so that the logarithm of the likelihood of a group of findings worth
 is minus the expected count. Strengths are summed out.
 
 Two faults that can show none of the same groups factorise exactly: each explains its own. Of the others the most
-promising, reported by the strengths that fit each best alone, are summed over both grids; the rest keep a
+promising, judged by the strengths that fit each best alone, are summed over both grids; the rest keep a
 lower bound, what the better one explains while the other stays silent."""
 
 from dataclasses import dataclass

@@ -1,6 +1,6 @@
 """The shape of all wrong words together: one cell, one bit lane, one address line, one row or region, everywhere.
 
-What a single wrong word cannot report many can: a bit that is wrong at addresses far apart is a line or a contact,
+What a single wrong word cannot show, many can: a bit that is wrong at addresses far apart is a line or a contact,
 words wrong within a few kilobytes are a row, addresses that all differ from right ones in one bit are an address line.
 """
 
@@ -34,7 +34,7 @@ class ShapeOfErrors(StrEnum):
 class MemoryShape:
     """The shape, in a sentence what it points at, how many different words, the bits, lowest and highest address.
 
-    `physical` reports whether the addresses are; else they are one process's own, and only differences mean something.
+    `physical` says whether the addresses are; else they are one process's own, and only differences mean something.
     """
 
     shape: ShapeOfErrors

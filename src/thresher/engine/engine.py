@@ -226,7 +226,7 @@ class Engine:
         self.verdicts.follow(tick.at)
 
     def _guarded(self, action: Callable[[], None]) -> None:
-        """Do something for the run; when the surroundings forbid it, end the run in order and say why."""
+        """Do something for the run; when it cannot be done here, end the run in order and say why."""
         try:
             action()
         except EnvironmentFault as error:

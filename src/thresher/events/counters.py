@@ -75,7 +75,7 @@ def _link_counters(system: System) -> list[ErrorCounter]:
 
 
 def finding_of_rise(counter: ErrorCounter, rise: int, at: float) -> Finding:
-    """Return the finding that a counter is which went up although no line of the log reported it."""
+    """Return the finding of a counter that went up without a line of the log."""
     memory = counter.code.startswith("M-")
     corrected = counter.code in ("M-310", "S-510")
     if memory:

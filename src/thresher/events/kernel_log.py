@@ -15,7 +15,7 @@ _ESCAPE = re.compile(rb"\\x([0-9a-fA-F]{2})")
 class KernelRecord:
     """One record: sequence number (None where the text form has none), seconds since boot, level 0 to 7, text.
 
-    `wall` is Unix time where the form reports that, `boot` the boot that it belongs to where several are mixed.
+    `wall` is Unix time where the form gives it, `boot` the boot that it belongs to where several are mixed.
     """
 
     sequence: int | None
@@ -27,7 +27,7 @@ class KernelRecord:
 
     @property
     def time(self) -> float | None:
-        """Seconds since boot where reported, otherwise Unix time."""
+        """Seconds since boot where given, otherwise Unix time."""
         return self.at if self.at is not None else self.wall
 
 

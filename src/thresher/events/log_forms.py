@@ -70,7 +70,7 @@ class LogReader:
     """
 
     def __init__(self, stream: ByteStream, today: date | None = None) -> None:
-        """`today` gives the year where a form reports none: the newest that does not lie in the future."""
+        """`today` gives the year where a form gives none: the newest that does not lie in the future."""
         self._stream = stream
         self._today = today or datetime.now().astimezone().date()
         self.lines = 0

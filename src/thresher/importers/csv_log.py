@@ -19,6 +19,7 @@ import numpy.typing as npt
 from thresher.model.channels import Channel, Quantity
 from thresher.model.errors import InputError, InputFault
 from thresher.model.parts import PartKind
+from thresher.model.regular_file import read_regular
 
 _MOST_BYTES = 512 << 20
 _MOST_FAULTS = 12
@@ -76,7 +77,7 @@ class ColumnMatch:
 
 @dataclass(frozen=True, slots=True)
 class ForeignLog:
-    """A log as text: titles, rows of cells, and which columns report the time (date and time may be two)."""
+    """A log as text: titles, rows of cells, and which columns hold the time (date and time may be two)."""
 
     name: str
     titles: tuple[str, ...]
@@ -103,7 +104,7 @@ class MatchedLog:
 def read_log(path: Path) -> ForeignLog:
     """Read a CSV file. Raises InputError that says what is missing."""
     try:
-        data = path.read_bytes()[: _MOST_BYTES + 1]
+        data = read_regular(path, _MOST_BYTES + 1)
     except OSError as error:
         raise InputError(str(path), [InputFault("file", error.strerror or str(error))]) from error
     if len(data) > _MOST_BYTES:
@@ -144,7 +145,7 @@ def parse_log(text: str, name: str) -> ForeignLog:
 
 
 def guess(log: ForeignLog) -> tuple[ColumnMatch, ...]:
-    """Return what each column that reports no time may be taken for."""
+    """Return what each column that holds no time may be taken for."""
     return tuple(_guess_column(title) for place, title in enumerate(log.titles) if place not in log.time_columns)
 
 

@@ -23,7 +23,7 @@ class Mode:
 
 @dataclass(frozen=True, slots=True)
 class Edid:
-    """What a display says by itself; `size_cm` and `preferred` are None where it does not report.
+    """What a display reports about itself; `size_cm` and `preferred` are None where it does not report.
 
     `modes` holds each resolution and rate once, the largest first.
     """

@@ -1,4 +1,4 @@
-"""What reports one machine, and one physical part, from every other."""
+"""What distinguishes one machine, and one physical part, from every other."""
 
 import hashlib
 import re

@@ -35,7 +35,7 @@ def counted_gib(system: System) -> float | None:
 
 
 def read_memory(system: System, devices: list[MemoryDevice], unknown: list[Fact]) -> list[Part]:
-    """Return the modules installed; one part for all when the firmware does not distinguishes them."""
+    """Return the modules installed; one part for all when the firmware does not distinguish them."""
     parts = []
     for index, device in enumerate(devices):
         if not device.size_mib:

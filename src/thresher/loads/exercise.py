@@ -1,4 +1,4 @@
-"""What every load has in common: known answers made once, one beat at a time, compared word by report."""
+"""What every load has in common: known answers made once, one beat at a time, compared word by word."""
 
 import ctypes
 import math

@@ -81,8 +81,10 @@ def read_once(path: str, real_path: Path) -> bytes:
 def read_start(path: str, real_path: Path, most: int) -> bytes:
     """Read at most so many bytes from the start of a file. Raises SourceUnavailable."""
     try:
-        with real_path.open("rb") as stream:
-            return stream.read(most)
+        # like FileSource: opening a pipe in a tree must not wait for whoever writes into it
+        descriptor = os.open(real_path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK)
+        with os.fdopen(descriptor, "rb") as stream:
+            return stream.read(most) or b""
     except OSError as error:
         raise SourceUnavailable(path, reason_of(error)) from error
 

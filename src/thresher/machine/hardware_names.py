@@ -29,7 +29,7 @@ class HardwareNames:
     """The database, open. Call it with a modalias; `reason` says why it knows nothing, empty when it can be asked."""
 
     def __init__(self, find: Callable[[str], str | None] = ctypes.util.find_library) -> None:
-        """Open the database; a system without one is reported in `reason` and names nothing."""
+        """Open the database; a system without one is noted in `reason` and names nothing."""
         self.reason = ""
         self._udev: int | None = None
         self._database: int | None = None

@@ -44,7 +44,7 @@ class LiveKernelLog:
     def read_records(self) -> list[bytes]:
         """Return every record that came since the last call; from the first call on a process reads ahead.
 
-        Records that were there before may come a second time with it: their sequence numbers report. Raises
+        Records that were there before may come a second time with it: their sequence numbers show it. Raises
         SourceUnavailable once the log is broken.
         """
         if self._reader is not None:

@@ -42,7 +42,7 @@ class ActualCause:
 
 @dataclass(frozen=True, slots=True)
 class Decisions:
-    """All verdict locked in a job, oldest first, and the actual cause when that is known."""
+    """All verdicts locked in a job, oldest first, and the actual cause when that is known."""
 
     locked: tuple[LockedVerdict, ...] = ()
     actual_cause: ActualCause | None = None

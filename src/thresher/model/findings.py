@@ -8,7 +8,7 @@ from thresher.model.parts import PartKind
 
 
 class Severity(StrEnum):
-    """How bad a tape entry is, reported by shape and word as well as by colour."""
+    """How bad a tape entry is, shown by shape and word as well as by colour."""
 
     NOTE = "note"
     WARNING = "warning"
@@ -86,7 +86,7 @@ class Finding:
 
     `at` is machine time in seconds, `run_at` seconds since the run began (None outside a run). `place` is what a
     person reads ("core 5"); `core` and `address` are for the diagnosis. `count` is how many equal signs this one
-    stands for. `clock_mhz` and `volts` are the core's when it happened. `repeats` and `wrong_again` report how often
+    stands for. `clock_mhz` and `volts` are the core's when it happened. `repeats` and `wrong_again` say how often
     the same beat was done again on the same core and how often it was wrong; `places` are wrong words of memory.
     `origin` is where a finding that was added by hand is from (empty: this machine reported it), `configuration` what
     was installed then, in the technician's words. `run` is the number of the run that it came in."""

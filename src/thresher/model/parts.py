@@ -92,7 +92,7 @@ class AddressRange:
 class Inventory:
     """What a machine is: its parts, its threads, its empty memory slots, doubts, and what could not be found out.
 
-    `identity` holds what reports this machine from every other, the most lasting first; it is masked in whatever
+    `identity` holds what distinguishes this machine from every other, the most lasting first; it is masked in whatever
     leaves the shop."""
 
     name: str

@@ -115,7 +115,7 @@ class Act:
 
 
 class Course(StrEnum):
-    """What to do: act, make a trial first, or leave it, since no trial would report enough for its time."""
+    """What to do: act, make a trial first, or leave it, since no trial is worth its time."""
 
     ACT = "act"
     TRY = "try"
@@ -138,8 +138,8 @@ class Verdict:
 
     `shown_share` is the share of faults of the kinds tested that would have been detected by now, 0 to 1, and
     `minutes_to_sure` how many more clean minutes of this load under these conditions bring it to 95 % (None when no
-    load has run), `minutes_to_very_sure` to 99 %. `how_long` reports the same by way of being faulty; `seen_rate` is
-    there from the first finding on; `combined findings` are what findings say together. `acts` are what may be done,
+    load has run), `minutes_to_very_sure` to 99 %. `how_long` gives the same by way of being faulty; `seen_rate` is
+    there from the first finding on; `combined_findings` are what findings say together. `acts` are what may be done,
     least expected cost first; `next_trials` the trials that are most informative for their time, best first.
     `own_prices` when the shop's list was used and not the defaults. `advice` is there as soon as there are acts."""
 

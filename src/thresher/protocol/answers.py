@@ -57,7 +57,7 @@ class Snapshot(msgspec.Struct, frozen=True):
 class HistoryRows(msgspec.Struct, frozen=True):
     """Past ticks, oldest first: machine times, and each tick's values packed as in the job file (base64 in JSON).
 
-    `more` reports that the next call has further ones.
+    `more` says whether the next call has further ones.
     """
 
     at: tuple[float, ...]

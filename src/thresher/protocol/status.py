@@ -22,7 +22,7 @@ class SourceState(msgspec.Struct, frozen=True):
 class PlanItem(msgspec.Struct, frozen=True):
     """A gate or block as it stands on the time axis of the run; `state` is coming, running or done.
 
-    `story` says in words what a block strains and finds.
+    `about` says in words what a block strains and finds.
     """
 
     gate: bool

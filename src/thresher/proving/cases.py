@@ -203,26 +203,26 @@ def _troubles(
 
 
 def _trouble(
-    rng: np.random.Generator, ailment: CatalogueFault, own: tuple[BookPart, ...], machine: Scenario
+    rng: np.random.Generator, drawn_fault: CatalogueFault, own: tuple[BookPart, ...], machine: Scenario
 ) -> Trouble:
-    if ailment.choices:
-        strength = float(rng.choice(ailment.choices))
+    if drawn_fault.choices:
+        strength = float(rng.choice(drawn_fault.choices))
     else:
-        strength = float(np.exp(rng.uniform(np.log(ailment.low), np.log(ailment.high))))
+        strength = float(np.exp(rng.uniform(np.log(drawn_fault.low), np.log(drawn_fault.high))))
     module = int(rng.integers(0, len(machine.modules)))
     fault = Fault(
-        kind=ailment.kind,
+        kind=drawn_fault.kind,
         strength=strength,
         core=int(rng.integers(0, machine.processor.cores)),
         slot=machine.modules[module].slot,
         at=float(rng.uniform(0.02, 0.98)),
         bit=int(rng.integers(0, 64)),
     )
-    if ailment.settings:
-        return Trouble(fault, SETTINGS, ailment.part, ailment.remedy)
-    tags = [part.tag for part in own if part.kind is ailment.part]
-    tag = tags[module] if ailment.part is PartKind.MEMORY and len(tags) > 1 else tags[0]
-    return Trouble(fault, tag, ailment.part, ailment.remedy)
+    if drawn_fault.settings:
+        return Trouble(fault, SETTINGS, drawn_fault.part, drawn_fault.remedy)
+    tags = [part.tag for part in own if part.kind is drawn_fault.part]
+    tag = tags[module] if drawn_fault.part is PartKind.MEMORY and len(tags) > 1 else tags[0]
+    return Trouble(fault, tag, drawn_fault.part, drawn_fault.remedy)
 
 
 def _bad_on_shelf(
@@ -234,8 +234,8 @@ def _bad_on_shelf(
         possible = [each for each in FAULT_CATALOGUE if each.part is part.kind and not each.settings]
         if possible and rng.random() < _BAD_ON_SHELF:
             weights = np.array([shares[each.kind] for each in possible])
-            ailment = possible[int(rng.choice(len(possible), p=weights / weights.sum()))]
-            bad.append(replace(_trouble(rng, ailment, (part,), machine), tag=part.tag))
+            drawn_fault = possible[int(rng.choice(len(possible), p=weights / weights.sum()))]
+            bad.append(replace(_trouble(rng, drawn_fault, (part,), machine), tag=part.tag))
     return tuple(bad)
 
 

@@ -1,4 +1,4 @@
-"""What can ail a drawn machine: how common, how strong, what its owner says, and what fixes it.
+"""What can be wrong with a drawn machine: how common, how strong, what its owner says, and what fixes it.
 
 Shares, strengths and sayings are the makers' judgement, written down apart from the knowledge base of the diagnosis:
 for every set of cases they are shifted by chance, so that the diagnosis never reckons with quite the right ones.
@@ -15,7 +15,7 @@ K, P, A = FaultKind, PartKind, Action
 
 @dataclass(frozen=True, slots=True)
 class CatalogueFault:
-    """One way for a machine to be ill.
+    """One fault that a machine may have.
 
     `share` is how common it is beside the others. Strengths (`STRENGTH_MEANS` of the simulated machines) are drawn
     from `low` to `high`, evenly in the logarithm, or one of `choices`. `says` is how likely its owner says what.
@@ -85,7 +85,7 @@ FAULT_CATALOGUE: tuple[CatalogueFault, ...] = (
     CatalogueFault(K.DRIVE_SURFACE, 4, P.DRIVE, low=0.5, high=30.0, says=_DRIVES | {"drive makes noise": 0.2}),
     CatalogueFault(K.DRIVE_CABLE, 2, P.DRIVE, A.RESEAT, 0.5, 30.0, says=_DRIVES),
 )
-"""All kinds but those of channels and strays, which mislead and ail nothing."""
+"""All kinds but those of channels and strays, which mislead and are no faults."""
 
 COMPLAINTS_OF_SOUND = {
     "stop screen": 0.3,

@@ -5,11 +5,11 @@ from thresher.proving.scores import Result, Score
 
 def line_of_result(result: Result) -> str:
     """Return how one case went, in a line."""
-    ails = " and ".join(result.faults) or "nothing"
+    faults = " and ".join(result.faults) or "nothing"
     did = ", then ".join(result.steps) or "nothing"
     said = "right" if result.right_first else "WRONG"
     wrong = f", {result.wrong_parts} unnecessary parts bought" if result.wrong_parts else ""
-    return f"{result.number:6}  {result.sort:12} {said}: {ails}; did {did}{wrong}; {result.minutes:.0f} min"
+    return f"{result.number:6}  {result.sort:12} {said}: {faults}; did {did}{wrong}; {result.minutes:.0f} min"
 
 
 def lines_of_score(score: Score, seed: int, faults: dict[str, tuple[int, float]]) -> list[str]:

@@ -44,7 +44,7 @@ TEXT_FORMATS: dict[str, Callable[[JobFile, ReportOptions], str]] = {
 }
 FILE_FORMATS: dict[str, Callable[[JobFile, Path], None]] = {".parquet": write_parquet}
 PICTURE_FORMATS = (".png",)
-"""Drawn by the window's own code in a process of its own (`app/wiring.py`)."""
+"""Drawn by the window's own code in a process of its own (`app/bench_picture.py`)."""
 
 
 def check_format(out: Path) -> None:

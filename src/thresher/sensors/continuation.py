@@ -38,7 +38,7 @@ class Continuation:
 
 
 def continue_rise(times: Floats, values: Floats) -> Continuation | None:
-    """Return where a rise leads, from readings that end now; None when that cannot be reported."""
+    """Return where a rise leads, from readings that end now; None when that cannot be said."""
     known = ~np.isnan(values)
     times, values = times[known], values[known]
     if len(times) < 12:

@@ -26,7 +26,7 @@ def _one_a_core(inventory: Inventory) -> list[LogicalCpu]:
 
 
 def find_clocks(system: System, inventory: Inventory, unknown: list[Fact]) -> Iterator[Probe]:
-    """Yield the clocks of the cores: counted where the counters is available, and as the kernel sets them.
+    """Yield the clocks of the cores: counted where the counters are available, and as the kernel sets them.
 
     The base clock is the lower limit of the counted clock, which hides neither boost nor throttling, else of the set
     one.

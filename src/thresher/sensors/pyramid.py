@@ -62,7 +62,7 @@ class Pyramid:
         self._levels = [_Rows(channel_count, pair=False)]
 
     def __len__(self) -> int:
-        """Return the number of ticks imported."""
+        """Return the number of ticks held."""
         return self._levels[0].count
 
     @property

@@ -1,4 +1,4 @@
-"""Whether readings can be true while loads run: temperatures that jump, or stop while others rise.
+"""Whether readings can be true while loads run: temperatures that jump, or do not move while others rise.
 
 At idle little moves and little can be judged; under load a broken sensor gives itself away.
 """

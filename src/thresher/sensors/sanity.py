@@ -96,7 +96,7 @@ def _beyond(channels: tuple[Channel, ...], values: npt.NDArray[np.float64]) -> l
 
 
 def _stuck(channels: tuple[Channel, ...], values: npt.NDArray[np.float64], doubted: set[str]) -> list[SensorDoubt]:
-    """A processor temperature that stops while others of the processor move."""
+    """A processor temperature that does not move while others of the processor do."""
     mine = [
         index
         for index, channel in enumerate(channels)

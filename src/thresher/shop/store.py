@@ -14,6 +14,7 @@ from thresher.model.channels import Baseline
 from thresher.model.decisions import ClosedJob
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.parts import Part, PartKind
+from thresher.model.regular_file import read_regular
 from thresher.sensors.limits import OwnLimit
 
 T = TypeVar("T")
@@ -88,7 +89,7 @@ class MachineFile:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ClosedJobs:
-    """What the shop's closed jobs actually was."""
+    """What the shop's closed jobs actually were."""
 
     format: str = CLOSED_FORMAT
     jobs: tuple[ClosedJob, ...] = ()
@@ -97,7 +98,7 @@ class ClosedJobs:
 def _read(path: Path, kind: type[T], expected_format: str) -> T | None:
     """Read a file; None when there is none. Raises InputError that names file and place."""
     try:
-        data = path.read_bytes()
+        data = read_regular(path)
     except FileNotFoundError:
         return None
     except OSError as error:

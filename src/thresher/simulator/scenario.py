@@ -5,6 +5,7 @@ from enum import StrEnum
 from pathlib import Path
 
 from thresher.model.errors import InputError, InputFault
+from thresher.model.regular_file import read_text_file
 from thresher.model.tomlfile import convert_list, convert_section, parse_toml, unknown_keys
 
 FORMAT = "thresher-scenario/1"
@@ -188,7 +189,7 @@ class GraphicsSpec:
 
 @dataclass(frozen=True, slots=True)
 class Scenario:
-    """A whole simulated machine: `speed` is how fast its clock runs unless reported otherwise.
+    """A whole simulated machine: `speed` is how fast its clock runs unless something else is asked for.
 
     `cooler_share` is what its cooler carries away, as a share of a tower cooler's.
     """
@@ -343,11 +344,7 @@ def explain(fault: Fault) -> str:
 
 def load_scenario(path: Path) -> Scenario:
     """Read a scenario file. Raises InputError."""
-    try:
-        text = path.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise InputError(str(path), [InputFault("file", str(error))]) from error
-    return parse_scenario(text, str(path))
+    return parse_scenario(read_text_file(path), str(path))
 
 
 def shipped_scenarios() -> dict[str, Path]:

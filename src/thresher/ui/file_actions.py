@@ -8,12 +8,12 @@ from PyQt6.QtCore import QObject, QProcess, Qt, QUrl, pyqtSignal
 from PyQt6.QtGui import QDesktopServices
 from PyQt6.QtWidgets import QApplication, QFileDialog, QWidget
 
-from thresher.app.sheets_folder import SHIPPED_SHEETS
 from thresher.importers.column_matching import recall
 from thresher.importers.csv_log import guess
 from thresher.model.errors import EnvironmentFault, InputError
 from thresher.model.findings import Finding
 from thresher.report.tags import tags_of
+from thresher.sheets import SHIPPED_SHEETS
 from thresher.ui.import_dialog import ImportDialog, look_into
 from thresher.ui.requests import EngineRequests, Screen
 from thresher.ui.state import BenchState

@@ -18,6 +18,7 @@ from thresher.importers.csv_log import LEFT_OUT, ColumnMatch, ForeignLog, parse_
 from thresher.model.channels import UNITS, Quantity
 from thresher.model.errors import InputError, InputFault
 from thresher.model.parts import PartKind
+from thresher.model.regular_file import read_regular
 
 _LOOK_AT = 64 << 10
 _SHOWN = 3
@@ -27,8 +28,7 @@ _LEAVE_OUT = "leave out"
 def look_into(path: Path) -> ForeignLog:
     """Read the beginning of a log, enough to match its columns. Raises InputError."""
     try:
-        with path.open("rb") as stream:
-            text = stream.read(_LOOK_AT).decode("utf-8-sig", "replace")
+        text = read_regular(path, _LOOK_AT).decode("utf-8-sig", "replace")
     except OSError as error:
         raise InputError(str(path), [InputFault("file", error.strerror or str(error))]) from error
     whole = text.rpartition("\n")[0] if len(text) >= _LOOK_AT // 2 else text

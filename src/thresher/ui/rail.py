@@ -13,7 +13,7 @@ _HIGH = 76.0
 
 
 class Rail(PaintedWidget):
-    """Big numbers; the present station stands on a lighter ground. `chosen` reports the number, from 0."""
+    """Big numbers; the present station stands on a lighter ground. `chosen` gives the number, from 0."""
 
     chosen = pyqtSignal(int)
 

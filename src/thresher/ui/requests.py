@@ -7,6 +7,8 @@ from typing import Protocol
 from PyQt6.QtCore import QUrl
 from PyQt6.QtGui import QDesktopServices
 
+from thresher.model.errors import InputError
+from thresher.model.regular_file import read_text_file
 from thresher.protocol.commands import (
     AddEvidence,
     BeginTrial,
@@ -88,9 +90,9 @@ class EngineRequests:
     def put_sheet(self, path: Path) -> None:
         """Put a run sheet file on the bench; the engine reports what is wrong with it."""
         try:
-            text = path.read_text(encoding="utf-8")
-        except (OSError, UnicodeDecodeError) as error:
-            self._screen.say(f"Cannot read {path}: {error}")
+            text = read_text_file(path)
+        except InputError as error:
+            self._screen.say(f"Cannot read the run sheet: {error}")
             return
         self.send(PutSheet(text, path.name))
 

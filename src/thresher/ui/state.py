@@ -268,7 +268,7 @@ class BenchState(QObject):
         return self._hits[core]
 
     def status_of(self, kind: PartKind, tag: str = "") -> PartStatus:
-        """Return the status of a kind of part by the newest verdict, or of one part where its tag is distinguished."""
+        """Return the status of a kind of part by the newest verdict, or of one part where its tag is given."""
         statuses = self.verdict.statuses if self.verdict else {}
         return statuses.get(tag) or statuses.get(kind.value, PartStatus.UNTESTED)
 

@@ -1,6 +1,6 @@
 """Every colour and font of the window, in a light (paper) and a dark (night bench) scheme.
 
-Colours of parts are the same everywhere; status is reported by the shape of a mark, never by colour alone.
+Colours of parts are the same everywhere; status is shown by the shape of a mark, never by colour alone.
 """
 
 from dataclasses import dataclass, fields

@@ -293,7 +293,7 @@ class MainWindow(QWidget):
             self.list_jobs()
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
-        """Close the window; an engine with no run ends too, one with a run is in progress and can be opened again."""
+        """Close the window; an engine with no run ends too, one with a run continues and can be opened again."""
         self.intake.flush()
         self.evidence.pane.leave()
         self.strip.hide()

@@ -48,7 +48,7 @@ def run_demo(out: Path, speed: float) -> None:
     system = open_system(simulate=wiring.DEMO_SCENARIO, speed=speed)
     engine = wiring.make_engine(system, job, shop=out / "shop", scenario=wiring.DEMO_SCENARIO)
     try:
-        status = carry_out(engine, wiring.DEMO_SHEET, quiet=False)
+        status = carry_out(engine, wiring.sheet_named(wiring.DEMO_SHEET), quiet=False)
         verdict = engine.verdict
     finally:
         engine.close()

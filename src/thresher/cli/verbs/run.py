@@ -24,18 +24,18 @@ def run(
     from thresher.cli.printing import print_verdict
     from thresher.cli.running import carry_out
 
-    parsed_first = wiring.sheet_named(sheet)  # a broken sheet is reported before anything is made
+    parsed = wiring.sheet_named(sheet)  # a broken sheet is reported before anything is made
     system = open_system(None, simulate, speed)
     engine = wiring.make_engine(system, job, every, shop, simulate or "")
     try:
-        status = carry_out(engine, sheet, quiet=json)
+        status = carry_out(engine, parsed, quiet=json)
         verdict, findings, path = engine.verdict, engine.findings, str(engine.job_file)
     finally:
         engine.close()
     if json:
         say_json(
             {
-                "sheet": parsed_first,
+                "sheet": parsed,
                 "machine": engine.inventory,
                 "run": status,
                 "findings": findings,

@@ -93,7 +93,7 @@ class Conductor:
             self._end(Ending.STOPPED, "the engine was closed")
 
     def cannot_go_on(self, error: EnvironmentFault) -> None:
-        """End the run in order because the surroundings forbid it, and say why."""
+        """End the run in order because it cannot continue here, and say why."""
         self._record.note("The run could not continue", str(error), Severity.WARNING)
         self._end(Ending.COULD_NOT_RUN, str(error))
 

@@ -10,6 +10,7 @@ from thresher.loads.memory.patterns import BESIDE, LONG, PATTERNS, SHORT
 from thresher.loads.registry import LOADS
 from thresher.model.errors import InputError, InputFault
 from thresher.model.parts import PartKind
+from thresher.model.regular_file import read_text_file
 from thresher.model.shapes import SLICE_S
 from thresher.model.sheet import (
     Block,
@@ -24,6 +25,7 @@ from thresher.model.sheet import (
     clock_text,
 )
 from thresher.model.tomlfile import convert_list, convert_section, parse_toml, unknown_keys
+from thresher.sheets import SHIPPED_SHEETS
 
 FORMAT = "thresher-sheet/1"
 PATTERN_FORMS = {"short": SHORT, "long": LONG, "beside": BESIDE}
@@ -269,14 +271,9 @@ def trial_sheet(load: str, minutes: float, title: str) -> RunSheet:
 
 def load_sheet(path: Path) -> RunSheet:
     """Read a run sheet file. Raises InputError."""
-    try:
-        text = path.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise InputError(str(path), [InputFault("file", str(error))]) from error
-    return parse_sheet(text, str(path))
+    return parse_sheet(read_text_file(path), str(path))
 
 
 def shipped_sheets() -> dict[str, Path]:
     """Return the run sheets that come with the program, by name."""
-    folder = Path(__file__).parents[2] / "sheets"
-    return {path.stem: path for path in sorted(folder.glob("*.toml"))}
+    return {path.stem: path for path in sorted(SHIPPED_SHEETS.glob("*.toml"))}

@@ -265,7 +265,7 @@ class Storms:
         """Pass a finding on, or hold it when one of its kind and place was reported a moment ago.
 
         `now` is the clock that `release` goes by, where that is not the clock of the finding: the kernel stamps its
-        log with one of its own, which wanders."""
+        log with one of its own, which drifts."""
         at = finding.at if now is None else now
         key = (finding.kind, finding.code, finding.place)
         told = self._told.get(key)

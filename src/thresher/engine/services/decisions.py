@@ -25,7 +25,7 @@ from thresher.protocol.events import DecisionsEvent
 from thresher.shop.store import closed_jobs_path, put_aside, read_closed_jobs, write_closed_jobs
 
 _SUSPECTS_KEPT = 8
-_MOST_FROZEN = 50
+_MOST_LOCKED = 50
 
 
 class DecisionService:
@@ -65,9 +65,9 @@ class DecisionService:
     def lock(self, verdict: Verdict | None, trials: int, note: str = "") -> LockedVerdict:
         """Keep a verdict as it stands with date and reasons. Raises InputError."""
         if verdict is None:
-            raise InputError("verdict", [InputFault("freeze", "there is none yet")])
-        if len(self.decisions.locked) >= _MOST_FROZEN:
-            raise InputError("verdict", [InputFault("freeze", f"{_MOST_FROZEN} are locked already")])
+            raise InputError("verdict", [InputFault("lock", "there is none yet")])
+        if len(self.decisions.locked) >= _MOST_LOCKED:
+            raise InputError("verdict", [InputFault("lock", f"{_MOST_LOCKED} are locked already")])
         act = verdict.advice.act if verdict.advice is not None else None
         frozen = LockedVerdict(
             self._system.wall(),
@@ -112,7 +112,7 @@ class DecisionService:
         return actual_cause
 
     def reopen(self) -> None:
-        """Undo the actual cause. Raises InputError when nothing was said."""
+        """Undo the actual cause. Raises InputError when there is none."""
         if self.decisions.actual_cause is None:
             raise InputError("job", [InputFault("reopen", "it was not closed")])
         self._keep(tuple(each for each in self.closed if each.job != self._record.writer.path.stem))

@@ -82,7 +82,7 @@ class _Reading:
 
 
 def decode_check(check: MachineCheck, knowledge: CheckKnowledge) -> DecodedCheck:
-    """Decode a check by its vendor's layout; what no manual says is reported to be unknown, never guessed."""
+    """Decode a check by its vendor's layout; what no manual says is called unknown, never guessed."""
     status = check.status
     valid = bool(bits(status, 63, 63))
     reading = _by_vendor(check, knowledge)

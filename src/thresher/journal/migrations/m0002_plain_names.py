@@ -1,6 +1,6 @@
 """Format 1 to 2: the fields of findings, trials and decisions have plainer names.
 
-`fit` became `configuration`, `ours` became `known_good`, `locked` became `locked`, `turned_out` became `actual_cause`,
+`fit` became `configuration`, `ours` became `known_good`, `frozen` became `locked`, `turned_out` became `actual_cause`,
 and the kind of finding "core stops" became "core hung".
 """
 

@@ -5,7 +5,7 @@ In blocks: the operands hold whole numbers of at most 20 bits (7 in single preci
 whatever the order of additions. The answer is the same on every kind of core and can be confirmed by integer
 arithmetic, which uses other units of the processor.
 
-In registers: tiles are taken round trip by products with small whole numbers (`compiled/vectors.py`); every
+In registers: tiles are taken there and back by products with small whole numbers (`kernels/vectors.py`); every
 sum is exact, so a tile must come back as it was. What it is at the turning points is known from whole numbers and
 compared too, or a multiplier that errs in the same way each time would undo its error.
 """
@@ -89,7 +89,7 @@ class MatrixSets(Plain):
     def confirm(self) -> list[int]:
         """Work the references out again and return the sets that do not agree bit for bit.
 
-        Operands are drawn again from the seed, products imported floating point for all sets and in integers
+        Operands are drawn again from the seed, products made in floating point for all sets and in integers
         for the first few.
         """
         disputed = []
@@ -144,7 +144,7 @@ def register_operations(plan: LoadPlan) -> int:
 
 
 class RegisterTiles(Plain):
-    """Tiles taken round trip in registers; all of them in one beat."""
+    """Tiles taken there and back in registers; all of them in one beat."""
 
     def __init__(self, plan: LoadPlan, memory: memoryview) -> None:
         """Lay tiles and matrices over `memory`, which must hold `register_bytes(plan)`."""
@@ -205,7 +205,7 @@ class RegisterTiles(Plain):
         return [] if same and longest < exact else [0]
 
     def compute(self, beat: int) -> bool:
-        """Undo all tiles there and; what came back is compared on the way out."""
+        """Take all tiles there and back; what came back is compared on the way out."""
         del beat  # every beat is the same work on the same tiles
         wrong = self._carry(
             self.tiles.ctypes.data,

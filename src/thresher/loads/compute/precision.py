@@ -223,7 +223,7 @@ def _root(a: float, _b: float) -> float:
     whole, shift = int(mantissa * 2**53), exponent - 53
     whole, shift = (whole << 61, shift - 61) if (shift - 61) % 2 == 0 else (whole << 62, shift - 62)
     root = math.isqrt(whole)
-    # one bit more below the last kept reports on which side of it the true root lies
+    # one bit more below the last kept shows on which side of it the true root lies
     root = root << 1 | (root * root != whole)
     return math.ldexp(_to_53_bits(root), shift // 2 - 1)
 

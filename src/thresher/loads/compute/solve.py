@@ -1,7 +1,7 @@
 """A large linear system by factorisation: residual against its bound, and the solution bit for bit.
 
 A x = b with A and b from a seed. The factorisation rounds, so the known answer is what the same library gave on one
-core and another confirmed; whether it solves the system at all is reported by the residual, which no rounding of a
+core and another confirmed; whether it solves the system at all is shown by the residual, which no rounding of a
 sound machine makes larger than a small multiple of n eps (|A| |x| + |b|) (Higham, Accuracy and Stability of Numerical
 Algorithms, 2nd edition, theorem 9.4, with the growth that random matrices have in practice)."""
 

@@ -179,7 +179,7 @@ class Squarings:
 
     def _square_digits(self) -> None:
         kernels, values = self._kernels, self._values
-        kernels.compute_posterior(self._digits, self._weights, values)
+        kernels.apply_weights(self._digits, self._weights, values)
         if self._grid is not None:
             self._grid.forward(values, kernels.twiddle)
             self._pass_on(values)
@@ -245,7 +245,7 @@ class _ByNumpy:
     """The kernels around the transform in NumPy: slower, the same digits."""
 
     @staticmethod
-    def compute_posterior(digits: Array, weights: Array, out: Array) -> None:
+    def apply_weights(digits: Array, weights: Array, out: Array) -> None:
         half = len(out)
         out.real, out.imag = digits[:half], digits[half:]
         out *= weights

@@ -11,7 +11,7 @@ Digits = npt.NDArray[np.int32]
 
 
 @njit("void(int32[::1], complex128[::1], complex128[::1])", cache=True, fastmath=False)
-def compute_posterior(digits: Digits, weights: Complexes, out: Complexes) -> None:
+def apply_weights(digits: Digits, weights: Complexes, out: Complexes) -> None:
     """Fold the upper half under the lower as imaginary part and turn each pair by its weight."""
     half = out.size
     for n in range(half):

@@ -38,7 +38,7 @@ def _release(typing: object, address: object, value: object) -> object:
 
 @intrinsic
 def _pause(typing: object) -> object:
-    """Report the core that it spins."""
+    """Tell the core that it spins."""
 
     def codegen(context: Any, builder: ir.IRBuilder, _signature: object, _args: list[ir.Value]) -> ir.Value:
         if platform.machine() == "x86_64":

@@ -1,4 +1,4 @@
-"""Tiles of numbers taken round trip by dense products in registers: the hottest form of the matrix load."""
+"""Tiles of numbers taken there and back by dense products in registers: the hottest form of the matrix load."""
 
 from numba import njit
 

@@ -35,7 +35,7 @@ def fuses() -> bool:
 
 
 def lifting_tile(element_bytes: int) -> Callable[..., int]:
-    """Return an intrinsic that takes a tile round trip by dense products; 8 bytes for doubles, 4 for singles.
+    """Return an intrinsic that takes a tile there and back by dense products; 8 bytes for doubles, 4 for singles.
 
     Arguments are addresses: the tile (19 vectors), the matrices ([count][2][3][3] scalars, A and then -A), their
     count, and where the result goes. For each A, in whole numbers small enough that every sum is exact:

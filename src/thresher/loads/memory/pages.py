@@ -1,4 +1,4 @@
-"""Memory taken for testing: locked, in huge pages where available, with its physical addresses where they are reported.
+"""Memory taken for testing: locked, in huge pages where available, with physical addresses where the kernel gives them.
 
 Kernel documents: admin-guide/mm/pagemap (page frames, given to root only), admin-guide/mm/transhuge, man pages
 madvise(2), mlock(2).

@@ -242,7 +242,7 @@ class MemoryWalk:
     def _in_pieces(
         self, step: Step, begin: int, end: int, watched: list[tuple[int, int]], wrong: list[tuple[int, int]]
     ) -> int:
-        """Let kernels do what nothing watches and go through the rest word by report, in the order of the step."""
+        """Let kernels do what nothing watches and go through the rest word by word, in the order of the step."""
         pieces, at = [], begin
         for low, high in watched:
             pieces += [(at, low, False), (low, high, True)]

@@ -1,4 +1,4 @@
-"""What a team reports the engine: mismatches, memory, passes, lost workers, and how stopping went."""
+"""What a team reports to the engine: mismatches, memory, passes, lost workers, and how stopping went."""
 
 import signal
 from collections.abc import Sequence
@@ -72,7 +72,7 @@ class ReferenceDisputed:
 
 @dataclass(frozen=True, slots=True)
 class WorkerLost:
-    """A worker ended that should not have. `by_processor` reports a signal that the processor raised."""
+    """A worker ended that should not have. `by_processor` stands for a signal that the processor raised."""
 
     cpu: int
     code: int

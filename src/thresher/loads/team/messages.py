@@ -56,7 +56,7 @@ class Done(msgspec.Struct, tag="done", frozen=True):
 class Mismatch(msgspec.Struct, tag="mismatch", frozen=True):
     """From a worker: a beat differed. `wrong_again` of `repeats` repeats on the same core were wrong too.
 
-    `count` is how many mismatches this message stands for, when they come too fast to report each. `partner` is the
+    `count` is how many mismatches this message stands for when they come too fast for one each. `partner` is the
     other worker, for messages between two; `what` says in words what the first wrong word is.
     """
 

@@ -34,7 +34,7 @@ class StatusTable:
         return bool(self._head[_FLAG])
 
     def stop(self) -> None:
-        """Report all workers to end after the beat they are in."""
+        """Tell all workers to end after the beat they are in."""
         self._head[_FLAG] = 1
 
     def begin(self, epoch_ns: int) -> None:

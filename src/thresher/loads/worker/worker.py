@@ -60,7 +60,7 @@ def become_worker(parent: int, cpu: int | None) -> None:
 
 
 class Worker:
-    """Carries out orders from its socket until reported to quit, or until the socket closes."""
+    """Carries out orders from its socket until told to quit, or until the socket closes."""
 
     def __init__(self, orders: socket.socket, status: StatusTable, order: SpawnWorker, shared: memoryview) -> None:
         """Belong to a team; `shared` is the memory that its workers share."""
@@ -170,5 +170,5 @@ class SocketReporter(Reporter):
 
 
 def report_failure(orders: socket.socket, doing: str, error: OSError, remedy: str) -> None:
-    """Report the engine why a worker could not begin."""
+    """Report to the engine why a worker could not begin."""
     orders.send(msgspec.json.encode(Failed(doing, os.strerror(error.errno or 0), remedy)))

@@ -3,6 +3,8 @@
 What they look like is left to `lanes_canvas`.
 """
 
+from dataclasses import replace
+
 from PyQt6.QtCore import QEvent, QPointF, Qt
 from PyQt6.QtGui import (
     QAction,
@@ -132,14 +134,7 @@ class LanesView(LanesCanvas):
         menu.addSeparator()
         for index in lane.channels[:40]:
             channel = self.state.channels[index]
-            then = LaneLayout(
-                layout.order,
-                layout.opened,
-                layout.folded,
-                layout.pinned,
-                toggled(layout.hidden, channel.key),
-                layout.heights,
-            )
+            then = replace(layout, hidden=toggled(layout.hidden, channel.key))
             action = self._menu_action(menu, channel.name, then)
             action.setCheckable(True)
             action.setChecked(channel.key not in layout.hidden)
@@ -153,9 +148,7 @@ class LanesView(LanesCanvas):
 
     def _pinned(self, key: str) -> LaneLayout:
         layout = self.layout_of_lanes
-        return LaneLayout(
-            layout.order, layout.opened, layout.folded, toggled(layout.pinned, key), layout.hidden, layout.heights
-        )
+        return replace(layout, pinned=toggled(layout.pinned, key))
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Arrange and look by keyboard; see the menu of a lane for the keys."""

@@ -64,7 +64,7 @@ def shown_rows(verdict: Verdict | None, rows: tuple[PartKind, ...]) -> list[HowL
 
 
 class LoadCard(PaintedWidget):
-    """Above the suspects; as high as what there is to report, and not there before a load has run."""
+    """Above the suspects; as high as what there is to show, and not there before a load has run."""
 
     def __init__(self, state: BenchState, look: Look, parent: QWidget | None = None) -> None:
         """Begin without height."""
@@ -81,7 +81,7 @@ class LoadCard(PaintedWidget):
         return rows[:_FEW_ROWS] if run.newest(MemoryStatus) is not None and self._trips() else rows
 
     def _fit(self) -> None:
-        """Take the height that there is to report, without the picture where the tape would get too small."""
+        """Take the height that its content needs, without the picture where the tape would get too small."""
         run, height = self.state.run, 0.0
         rows = self._rows()
         if rows:
@@ -154,7 +154,7 @@ class LoadCard(PaintedWidget):
         return y + 48
 
     def _draw_round_trips(self, painter: QPainter, y: float) -> float:
-        """A square a pair of CPUs, the darker the longer a message takes round trip."""
+        """A square a pair of CPUs, the darker the longer a message takes there and back."""
         scheme, trips = self.look.scheme, self._trips()
         cpus = sorted({cpu for one, other, _ in trips for cpu in (one, other)})
         times = [ns for _, _, ns in trips]

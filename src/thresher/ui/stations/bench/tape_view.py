@@ -59,7 +59,7 @@ def _time_text(entry: TapeEntry) -> str:
 
 
 class TapeDelegate(QStyledItemDelegate):
-    """Draws an entry: a bar that reports the severity, time, code, title, detail on up to three lines."""
+    """Draws an entry: a bar that shows the severity, time, code, title, detail on up to three lines."""
 
     def __init__(self, look: Look, parent: QWidget) -> None:
         """Measure against the list's own width."""

@@ -30,7 +30,7 @@ class Vital:
 
 
 def _about(*lines: str) -> str:
-    """Join what is to be reported, leaving out what is not known."""
+    """Join what is to be shown, leaving out what is not known."""
     return "\n".join(line for line in lines if line)
 
 

@@ -31,7 +31,7 @@ class AddEvidenceDialog(QDialog):
         scheme: Scheme,
         parent: QWidget | None = None,
     ) -> None:
-        """`when` is Unix time where the log reports it, `hours` the span of the log."""
+        """`when` is Unix time where the log gives it, `hours` the span of the log."""
         super().__init__(parent)
         self.setObjectName("add_evidence")
         self.setWindowTitle("Add to this job as evidence")

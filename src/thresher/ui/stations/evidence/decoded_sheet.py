@@ -160,7 +160,7 @@ class DecodedSheet(QWidget):
         return y
 
     def _strip(self, painter: QPainter, strip: Strip, y: float) -> float:
-        """Draw a register in rows of 32 bits, highest first: set bits inked, fields distinguished by their ground."""
+        """Draw a register in rows of 32 bits, highest first: set bits inked, fields told apart by their background."""
         scheme = self._look.scheme
         y = self._heading(painter, strip.name, y)
         digits = f"{strip.value:0{strip.width // 4}x}"

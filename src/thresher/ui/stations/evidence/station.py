@@ -220,7 +220,7 @@ class EvidenceStation(QWidget):
     # ---- evidence
 
     def ask_add(self, entry: Entry) -> AddEvidenceDialog:
-        """Ask when and on what configuration it was, then have it added."""
+        """Ask when it was and what was installed, then have it added."""
         log = self._decoded.log if self._decoded is not None and self._page == _DECODED else None
         when, hours = None, 0.0
         origin = self._decoded_name if self._page == _DECODED else "the log from before"

@@ -26,7 +26,7 @@ _A_DATE = 1e8
 
 
 class SignatureTimeline(PaintedWidget):
-    """Painted rows; `picked` reports the number of the signature that was clicked."""
+    """Painted rows; `picked` gives the number of the signature that was clicked."""
 
     picked = pyqtSignal(int)
 
@@ -177,7 +177,7 @@ class SignatureTimeline(PaintedWidget):
             painter.drawLine(QPointF(now, plot.y()), QPointF(now, plot.bottom()))
 
     def _tick_text(self, tick: float) -> str:
-        """Say a time on the axis: of a log that reports the time of day, that."""
+        """Say a time on the axis: of a log that gives the time of day, that."""
         at = tick + self._origin()
         if self._elsewhere and at > _A_DATE:
             return datetime.fromtimestamp(at).astimezone().strftime("%H:%M")

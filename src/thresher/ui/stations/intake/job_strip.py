@@ -46,7 +46,7 @@ class JobStrip(PaintedWidget):
         self.update()
 
     def _room(self) -> int:
-        """How many cards configuration beside the place for a new one."""
+        """How many cards fit beside the place for a new one."""
         return max(1, int((self.width() - _NEW) // (_WIDE + _GAP)))
 
     def _areas(self) -> list[tuple[int, QRectF]]:

@@ -34,7 +34,7 @@ class OfferCard(QFrame):
     edited = pyqtSignal(str)
 
     def __init__(self, offer: SheetOffer, live: bool, look: Look, parent: QWidget) -> None:
-        """`live` reports whether anything can be done with it; a stored job's sheets can only be read."""
+        """`live` says whether anything can be done with it; a stored job's sheets can only be read."""
         super().__init__(parent)
         self._offer, self._look = offer, look
         self._lines = offer_lines(offer)

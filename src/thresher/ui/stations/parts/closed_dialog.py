@@ -22,7 +22,7 @@ class ClosedJobsDialog(QDialog):
     reopen_wanted = pyqtSignal()
 
     def __init__(self, state: BenchState, scheme: Scheme, parent: QWidget | None = None) -> None:
-        """Show the jobs that the state reports."""
+        """Show the jobs that the state holds."""
         super().__init__(parent)
         self.setObjectName("closed_dialog")
         self.setWindowTitle("Closed jobs of the shop")

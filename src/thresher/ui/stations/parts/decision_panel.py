@@ -33,7 +33,7 @@ class DecisionPanel(PaintedWidget):
         self._show_button()
 
     def proposed(self) -> NextTrial | None:
-        """Return the most reporting trial, None when none is known."""
+        """Return the most informative trial, None when none is known."""
         verdict = self.state.verdict
         return verdict.next_trials[0] if verdict is not None and verdict.next_trials else None
 

@@ -1,4 +1,4 @@
-"""Asking how a trial ended that no run of ours could see: on the other bench, by report, did not start at all."""
+"""Asking how a trial ended that no run here saw: on another bench, reported by others, or it did not start at all."""
 
 from PyQt6.QtWidgets import (
     QComboBox,

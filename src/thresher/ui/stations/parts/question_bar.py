@@ -16,7 +16,7 @@ class QuestionBar(QWidget):
     book_is_right = pyqtSignal()
 
     def __init__(self, state: BenchState, look: Look, parent: QWidget) -> None:
-        """Ask what the state reports."""
+        """Ask what the state holds."""
         super().__init__(parent)
         self.setObjectName("questions")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)

@@ -24,7 +24,7 @@ _BUTTONS = (
 
 
 class RecordBar(QWidget):
-    """A line with buttons; each reports by a signal of its own that it was pressed."""
+    """A line with buttons; each sends a signal of its own when it is pressed."""
 
     lock_wanted = pyqtSignal()
     actual_cause_wanted = pyqtSignal()
@@ -33,7 +33,7 @@ class RecordBar(QWidget):
     tags_wanted = pyqtSignal()
 
     def __init__(self, state: BenchState, look: Look, parent: QWidget) -> None:
-        """Show what the state reports."""
+        """Show what the state holds."""
         super().__init__(parent)
         self._state, self._look = state, look
         self.words = QLabel(self)

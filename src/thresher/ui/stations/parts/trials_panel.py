@@ -84,7 +84,7 @@ def configuration_of_row(book: Book, row: list[str], columns: list[Column], like
 
 class TrialsPanel(PaintedWidget):
     """Chips are dragged from the tray into the row of the next trial, or chosen by keyboard: Left and Right go from
-    place to place, Up and Down through what could be there, Delete empties it. `chosen` reports which past trial was
+    place to place, Up and Down through what could be there, Delete empties it. `chosen` gives which past trial was
     clicked.
     """
 
