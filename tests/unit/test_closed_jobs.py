@@ -1,4 +1,4 @@
-"""Frozen verdicts, the actual cause, and what the shop's own jobs change."""
+"""Locked verdicts, the actual cause, and what the shop's own jobs change."""
 
 from pathlib import Path
 

@@ -1,4 +1,4 @@
-"""Compiled kernels are used only after they gave known answers, and whoever cannot have them is reported why."""
+"""Compiled kernels are used only after they gave known answers, and whoever cannot have them is told why."""
 
 import os
 import subprocess

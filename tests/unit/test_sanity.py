@@ -1,4 +1,4 @@
-"""Idle readings: what cannot be, what stops, what disagrees with its twin."""
+"""Idle readings: what cannot be, what does not move, what disagrees with its twin."""
 
 import numpy as np
 import numpy.typing as npt

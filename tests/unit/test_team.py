@@ -118,7 +118,7 @@ def test_a_free_team_works_until_stopped_and_every_worker_ends(make_team: MakeTe
     assert team.stop() == report
 
 
-def test_workers_are_pinned_where_they_were_reported(make_team: MakeTeam) -> None:
+def test_workers_are_pinned_where_they_were_told(make_team: MakeTeam) -> None:
     cpu = sorted(os.sched_getaffinity(0))[-1]
     team = ready(make_team([cpu], paced=False))
     assert os.sched_getaffinity(team.pids()[cpu]) == {cpu}
