@@ -184,7 +184,7 @@ def test_one_flipped_bit_is_caught_by_matrix_in_97_of_100(precision: Precision) 
 
 @pytest.mark.parametrize("precision", list(Precision))
 def test_a_multiplier_that_errs_in_the_same_way_there_and_back_is_caught(precision: Precision) -> None:
-    """The same wrong factor with either sign brings every tile back; only the turning points report."""
+    """The same wrong factor with either sign brings every tile back; only the turning points show it."""
     exercise, _ = made(LoadPlan("matrix", 16, 1, precision=precision, compiled=True))
     assert isinstance(exercise, RegisterTiles)
     for number in range(0, 128, 9):
