@@ -4,13 +4,13 @@ from dataclasses import dataclass
 
 from thresher.engine.run.context import RunContext
 from thresher.engine.run.run import Run
-from thresher.engine.run.steps import Step, StepState
+from thresher.engine.run.steps import Step
 from thresher.loads.status import LoadStatus
 from thresher.loads.team.events import StopReport
 from thresher.loads.team.team import Team
 from thresher.model.channels import Tick
 from thresher.model.parts import PartKind
-from thresher.model.run_states import RunState
+from thresher.model.run_states import RunState, StepState
 from thresher.model.sheet import Block
 from thresher.model.verdict import Exposure
 from thresher.protocol.status import PlanItem
@@ -103,7 +103,7 @@ class FanCheckStep(Step):
 
     def plan_item(self) -> PlanItem:
         """Return the check as the window draws it."""
-        return PlanItem(True, PartKind.COOLING, self.title, self.start_s, self.end_s, self.state.value)
+        return PlanItem(True, PartKind.COOLING, self.title, self.start_s, self.end_s, self.state)
 
 
 KIND = (FanCheck, FanCheckStep.of)

@@ -101,7 +101,7 @@ def test_a_broken_sheet_is_told_whole_and_changes_nothing(
     broken.write_text(
         'format = "thresher-sheet/1"\n[[blocks]]\nrow = "processor"\nload = "juggling"\nstart = 0\nlength = 0\n'
     )
-    window.requests.put_sheet(broken)
+    window.files.put_sheet(broken)
     qtbot.waitUntil(lambda: "juggling" in window.state.trouble, timeout=5_000)
     box = window.findChild(QMessageBox, "message_box")
     assert box is not None
@@ -109,8 +109,8 @@ def test_a_broken_sheet_is_told_whole_and_changes_nothing(
         assert words in box.text()
     box.close()
     assert window.state.sheet == before
-    window.requests.put_sheet(tmp_path / "nowhere.toml")
-    assert "Cannot read" in window.state.trouble
+    window.files.put_sheet(tmp_path / "nowhere.toml")
+    qtbot.waitUntil(lambda: "Cannot read" in window.state.trouble)
 
 
 def test_a_good_sheet_is_put_on_the_bench(
@@ -122,7 +122,7 @@ def test_a_good_sheet_is_put_on_the_bench(
         'format = "thresher-sheet/1"\ntitle = "Half a minute"\n[limits]\ntemperature_c = 90\n'
         '[[blocks]]\nrow = "processor"\nload = "matrix"\nstart = 0\nlength = 30\nthreads = 1\n'
     )
-    window.requests.put_sheet(good)
+    window.files.put_sheet(good)
     qtbot.waitUntil(
         lambda: window.state.sheet is not None and window.state.sheet.title == "Half a minute", timeout=5_000
     )

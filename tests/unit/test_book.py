@@ -8,7 +8,7 @@ import pytest
 
 from tests.conftest import Heard
 from thresher.app import stored_verdict
-from thresher.diagnosis.evidence import telling_book
+from thresher.diagnosis.evidence import evidence_of
 from thresher.engine.assembly import open_engine
 from thresher.engine.engine import Engine
 from thresher.engine.services.trials import AS_IT_CAME, first_book
@@ -46,7 +46,7 @@ def test_a_book_begins_with_the_machine_as_it_came_in(engine: Engine) -> None:
     kinds = {part.kind for tag in first.configuration.tags if (part := book.part(tag)) is not None}
     assert {PartKind.PROCESSOR, PartKind.MEMORY, PartKind.BOARD, PartKind.POWER, PartKind.COOLING} <= kinds
     assert [part.tag for part in book.parts if part.known_good] == ["shop DIMM", "shop CPU"]
-    assert telling_book(engine.trials.book).trials == ()  # nothing was tried, so it says nothing yet
+    assert evidence_of((), (), 8, (), engine.trials.book).book.trials == ()  # nothing was tried, so it says nothing yet
     engine.close()
 
 

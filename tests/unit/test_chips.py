@@ -1,5 +1,6 @@
 """Chips, cards, counters and batteries of many kinds: right quantity, part, unit and limit."""
 
+import os
 from collections.abc import Callable
 from pathlib import Path
 
@@ -201,10 +202,11 @@ def test_ten_thousand_mutated_sensor_files_crash_nothing(write_tree: WriteTree) 
     sources = sorted({channel.source.split(" ")[0] for channel in discovery.channels})
     rng = np.random.default_rng(4)
     damaged = 0
+    opened = {source: os.open(root / source.lstrip("/"), os.O_WRONLY) for source in sources}
     for _round in range(-(-10_000 // len(sources))):
-        for source in sources:
-            path = root / source.lstrip("/")
-            path.write_bytes(_mutated(files[source], rng))
+        for source, descriptor in opened.items():
+            os.pwrite(descriptor, content := _mutated(files[source], rng), 0)
+            os.ftruncate(descriptor, len(content))
             damaged += 1
         tick = sampler.sample()
         assert len(tick.values) == len(discovery.channels)
@@ -213,6 +215,8 @@ def test_ten_thousand_mutated_sensor_files_crash_nothing(write_tree: WriteTree) 
             assert value is None or np.isfinite(value)
     assert damaged >= 10_000
     sampler.close()
+    for descriptor in opened.values():
+        os.close(descriptor)
 
 
 def _mutated(content: str | bytes, rng: np.random.Generator) -> bytes:

@@ -2,7 +2,7 @@
 
 import itertools
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -20,7 +20,7 @@ from thresher.model.parts import PartStatus
 from thresher.model.sheet import RunSheet, SheetLimits
 from thresher.protocol.events import TickEvent
 from thresher.simulator.machine import SimulatedMachine
-from thresher.simulator.scenario import Fault, FaultKind, Scenario
+from thresher.simulator.scenario import Fault, FaultKind, Scenario, load_scenario, shipped_scenarios
 
 MakeEngine = Callable[..., tuple[Engine, Heard]]
 MakeSheet = Callable[[float], RunSheet]
@@ -31,11 +31,21 @@ def demo_sheet() -> RunSheet:
     return load_sheet(shipped_sheets()["reset-hunt-short"])
 
 
-def test_the_demo_finds_the_weak_core_and_the_clogged_cooler(
-    make_engine: MakeEngine, lighthouse: Scenario, demo_sheet: RunSheet
-) -> None:
-    engine, heard = make_engine(lighthouse)
-    status = engine.run_to_end(demo_sheet)
+@pytest.fixture(scope="module")
+def demo_run(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Engine, Heard]]:
+    """The whole demo run, carried out once."""
+    scenario = load_scenario(shipped_scenarios()["lighthouse-playout"])
+    heard = Heard()
+    engine = open_engine(SimulatedMachine(scenario, 0.0), tmp_path_factory.mktemp("demo") / "job.thresher")
+    engine.subscribe(heard)
+    engine.run_to_end(load_sheet(shipped_sheets()["reset-hunt-short"]))
+    yield engine, heard
+    engine.close()
+
+
+def test_the_demo_finds_the_weak_core_and_the_clogged_cooler(demo_run: tuple[Engine, Heard]) -> None:
+    engine, heard = demo_run
+    status = engine.status()
     assert (status.state, status.ending, status.outcome) == ("ended", "finished", "faults found")
     assert {"P-310", "P-104", "C-201", "C-220"} <= heard.codes()
     assert {finding.core for finding in engine.findings if finding.code in ("P-104", "P-310")} == {5}
@@ -70,12 +80,15 @@ def test_a_run_repeats_exactly(make_engine: MakeEngine, lighthouse: Scenario, sh
     assert runs[0] == runs[1]
 
 
-def test_another_seed_gives_another_run(make_engine: MakeEngine, lighthouse: Scenario, sheet: MakeSheet) -> None:
-    first, _ = make_engine(lighthouse, "one.thresher")
-    other, _ = make_engine(replace(lighthouse, seed=99), "two.thresher")
-    first.run_to_end(sheet(300))
-    other.run_to_end(sheet(300))
-    assert [f.at for f in first.findings] != [f.at for f in other.findings]
+def test_another_seed_gives_another_run(
+    make_engine: MakeEngine, lighthouse: Scenario, sheet: MakeSheet, finished_job: Path
+) -> None:
+    other, _ = make_engine(replace(lighthouse, seed=99))
+    other.run_to_end(sheet(360))
+    with JobFile(finished_job) as stored:
+        first = stored.findings(stored.runs()[0])
+    assert first
+    assert [f.at for f in first] != [f.at for f in other.findings]
 
 
 def test_everything_is_in_the_job_file(
@@ -149,11 +162,8 @@ def test_without_a_limit_on_it_a_lost_channel_ends_nothing(
     assert any(line.startswith("+12V lost: expected a number, found") for line in lost)
 
 
-def test_gates_wait_for_their_condition_and_shift_what_follows(
-    make_engine: MakeEngine, lighthouse: Scenario, demo_sheet: RunSheet
-) -> None:
-    engine, heard = make_engine(lighthouse)
-    engine.run_to_end(demo_sheet)
+def test_gates_wait_for_their_condition_and_shift_what_follows(demo_run: tuple[Engine, Heard]) -> None:
+    engine, heard = demo_run
     opened = [line for line in heard.tape() if "gate opens" in line]
     assert opened[0] == "Settle: gate opens: steady at 35 °C"
     assert opened[1].startswith("Cool down: gate opens: down to")

@@ -1,6 +1,7 @@
 """What a machine reports of errors by all its sources, each error once; and evidence from outside."""
 
 import os
+import threading
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import replace
@@ -172,6 +173,49 @@ def test_crash_dumps_on_a_customer_s_mounted_drive_are_read(watched: Callable[..
     (unread,) = [fact.value for fact in snapshot.unknown if fact.name == "crash dump"]
     assert unread.startswith("it is a dump of a 32-bit")
     assert any(source.name == "crash dumps" for source in snapshot.sources)
+
+
+class _Stuck(TreeSystem):
+    """A machine on which reading below some path does not return until it is let go."""
+
+    def __init__(self, root: Path, below: str) -> None:
+        super().__init__(root)
+        self._below = below
+        self.go = threading.Event()
+
+    def list(self, path: str) -> list[str]:
+        self._block(path)
+        return super().list(path)
+
+    def read_start(self, path: str, most: int) -> bytes:
+        self._block(path)
+        return super().read_start(path, most)
+
+    def _block(self, path: str) -> None:
+        if path.startswith(self._below):
+            self.go.wait(30)
+
+
+def test_dumps_on_a_drive_that_does_not_answer_hold_up_nothing_and_come_later(
+    write_tree: WriteTree, tmp_path: Path
+) -> None:
+    files: dict[str, str | bytes] = {
+        "dev/kmsg": "6,1,1000,-;Linux version\n",
+        "proc/mounts": "/dev/sda2 /mnt/old ntfs3 ro 0 0\n",
+        "mnt/old/Windows/MEMORY.DMP": dump(0x1A, (0x41792, 2, 3, 4)),
+    }
+    system = _Stuck(write_tree(files), "/mnt/old")
+    engine = open_engine(system, tmp_path / "job.thresher")
+    engine.events.follow(system.now() + 1.0)
+    assert engine.snapshot().earlier == ()
+    system.go.set()
+    waited = 0
+    while not engine.snapshot().earlier and waited < 200:
+        waited += 1
+        time.sleep(0.05)
+        engine.events.follow(system.now() + 1.0 + waited)
+    assert [group.code for group in engine.snapshot().earlier] == ["E-920"]
+    engine.close()
 
 
 def test_settings_that_hide_errors_are_said(watched: Callable[..., Watched]) -> None:

@@ -87,7 +87,10 @@ def test_the_table_in_the_docs_is_what_the_patterns_do() -> None:
     lines = ["| pattern | " + " | ".join(FAULTS) + " |", "|---|" + "---|" * len(FAULTS)]
     for pattern in PATTERNS:
         cells = []
-        for faults in FAULTS.values():
+        for kind, faults in FAULTS.items():
+            if (pattern, kind) in PROMISES:  # held to it by the test above
+                cells.append("all")
+                continue
             seen = [bool(one_pass((pattern,), (fault,))) for fault in faults]
             cells.append("all" if all(seen) else "some" if any(seen) else "–")
         lines.append(f"| {pattern} | " + " | ".join(cells) + " |")

@@ -3,11 +3,11 @@
 import os
 
 from thresher.engine.run.step_kinds import steps_of
-from thresher.journal.jobfile import ENDING_INTERRUPTED, JobFile, Readings, StoredRun
+from thresher.journal.jobfile import JobFile, Readings, StoredRun
 from thresher.model.errors import EnvironmentFault
-from thresher.model.findings import FindingKind, Severity
+from thresher.model.findings import CORRECTED_KINDS, FindingKind, Severity
 from thresher.model.job import parse_complaints
-from thresher.model.run_states import Ending, RunState, outcome_of
+from thresher.model.run_states import Ending, RunState, StepState, outcome_of
 from thresher.model.verdict import Verdict
 from thresher.protocol.answers import Snapshot
 from thresher.protocol.intake import Intake
@@ -62,7 +62,7 @@ def _status(stored: JobFile, run: StoredRun) -> RunStatus:
     interruption = stored.interruption(run)
     ending = Ending(run.ending) if run.ending and not interruption else Ending.INTERRUPTED
     return RunStatus(
-        state=RunState.ENDED.value,
+        state=RunState.ENDED,
         title=run.title,
         run=run.number,
         run_at=last - run.began_at,
@@ -71,11 +71,11 @@ def _status(stored: JobFile, run: StoredRun) -> RunStatus:
         plan=_plan(stored, run),
         mismatches=sum(each.count for each in findings if each.kind is FindingKind.WRONG_RESULT),
         faults=sum(each.severity is Severity.FAULT for each in findings),
-        corrected=sum(each.kind is FindingKind.CORRECTED_CHECK for each in findings),
+        corrected=sum(each.kind in CORRECTED_KINDS for each in findings),
         loaded_s=minutes * 60.0,
-        ending=ENDING_INTERRUPTED if interruption else str(run.ending),
+        ending=ending,
         ending_detail=interruption or str(run.ending_detail),
-        outcome=outcome_of(ending, len(findings), minutes).value,
+        outcome=outcome_of(ending, len(findings), minutes),
     )
 
 
@@ -91,7 +91,7 @@ def _plan(stored: JobFile, run: StoredRun) -> tuple[PlanItem, ...]:
         start, end = real.get(index, (before, item.end_s))
         if item.gate and index + 1 in real:
             end = real[index + 1][0]
-        state = "done" if index in real or item.gate else "coming"
+        state = StepState.DONE if index in real or item.gate else StepState.COMING
         items.append(PlanItem(item.gate, item.row, item.title, start, max(start, end), state))
         before = max(start, end)
     return tuple(items)

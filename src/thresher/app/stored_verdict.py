@@ -4,7 +4,7 @@ from pathlib import Path
 
 from thresher.app.paths import bench_folder
 from thresher.diagnosis.decision import load_prices, read_prices
-from thresher.diagnosis.evidence import Evidence, telling_book
+from thresher.diagnosis.evidence import evidence_of
 from thresher.diagnosis.knowledge import load_knowledge
 from thresher.diagnosis.shop_priors import with_closed_jobs
 from thresher.diagnosis.verdict import diagnose
@@ -39,7 +39,7 @@ def job_verdict(stored: JobFile, shop: Path | None = None) -> Verdict:
     exposures += stored.exposures_outside()
     symptoms = tuple(each.text for each in parse_complaints(stored.job().get("symptoms", "")))
     book = stored.book() or EMPTY_BOOK
-    evidence = Evidence(tuple(findings), tuple(exposures), cores, symptoms, telling_book(book))
+    evidence = evidence_of(findings, exposures, cores, symptoms, book)
     knowledge, prices = load_knowledge(), load_prices()
     if shop is not None:
         knowledge = with_closed_jobs(knowledge, read_closed_jobs(shop))

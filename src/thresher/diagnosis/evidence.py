@@ -1,6 +1,7 @@
 """Evidence as the diagnosis counts it: cells of equal conditions, groups of findings, pieces to be named."""
 
 import math
+from collections.abc import Iterable
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -91,10 +92,18 @@ class Piece:
     minutes: tuple[tuple[Cell, float], ...] = ()
 
 
-def telling_book(book: Book) -> Book:
-    """Return the book for the diagnosis: empty until something was tried, since it says nothing before."""
+def evidence_of(
+    findings: Iterable[Finding],
+    exposures: Iterable[Exposure],
+    cores: int,
+    symptoms: tuple[str, ...],
+    book: Book,
+) -> Evidence:
+    """Return the evidence that a job holds, live and from its file: everything found, all minutes, what was tried.
+
+    A book in which nothing was tried says nothing, and is left out."""
     tried = len(book.trials) > 1 or any(trial.outcomes for trial in book.trials)
-    return book if tried else EMPTY_BOOK
+    return Evidence(tuple(findings), tuple(exposures), cores, symptoms, book if tried else EMPTY_BOOK)
 
 
 def damped_count(count: int) -> float:

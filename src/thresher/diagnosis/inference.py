@@ -33,7 +33,7 @@ from thresher.diagnosis.knowledge import Knowledge, Mode, Spread
 from thresher.diagnosis.likelihood import Explained, FaultTable, Whole, explain, log_sum
 from thresher.model.findings import FindingKind, Severity
 from thresher.model.parts import PartKind
-from thresher.model.trials import BookPart, Configuration
+from thresher.model.trials import Book, BookPart, Configuration
 from thresher.model.verdict import Reason, Suspect
 
 DECIBANS = 10.0 / math.log(10.0)
@@ -126,6 +126,17 @@ def compute_posterior(evidence: Evidence, knowledge: Knowledge) -> Posterior:
     return Posterior(
         tuple(faults), hypotheses, prefixes, posterior, tuple(pieces), explained, table, members, knowledge.jobs
     )
+
+
+def of_kinds(posterior: Posterior, book: Book) -> Posterior:
+    """Return what is known of kinds of parts before anything was tried, from what is known of each part in a book.
+
+    Nothing tells the machine's own parts of one kind apart then, and a part of the shelf was not in the machine."""
+    shelf = {part.tag for part in book.parts if part.known_good}
+    absent = np.array([*(fault.tag in shelf for fault in posterior.faults), True])
+    unnamed = tuple(replace(fault, tag="", needs="") for fault in posterior.faults)
+    members = np.where(absent[posterior.members], len(unnamed), posterior.members)
+    return replace(posterior, faults=unnamed, members=members)
 
 
 def shown_kinds(knowledge: Knowledge) -> frozenset[FindingKind]:

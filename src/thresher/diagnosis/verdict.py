@@ -8,7 +8,7 @@ from thresher.diagnosis.combined_findings import stories, unexplained
 from thresher.diagnosis.conclusions import sentence_of, statuses_of
 from thresher.diagnosis.decision import Prices, decide
 from thresher.diagnosis.evidence import Evidence
-from thresher.diagnosis.inference import compute_posterior, counted, shown_kinds, suspects_of
+from thresher.diagnosis.inference import compute_posterior, counted, of_kinds, shown_kinds, suspects_of
 from thresher.diagnosis.knowledge import Knowledge
 from thresher.diagnosis.next_trial import candidates, next_trials
 from thresher.model.trials import EMPTY_BOOK, Book
@@ -23,7 +23,9 @@ def diagnose(
     With prices also what to do; with a book of trials which trial is most informative next. `offered` is a book in
     which nothing was tried yet: it changes nothing but what could be tried."""
     evidence = counted(evidence)
-    posterior = compute_posterior(evidence, knowledge)
+    tried = evidence if evidence.book.trials or not evidence.findings else replace(evidence, book=offered)
+    by_part = compute_posterior(tried, knowledge)
+    posterior = by_part if tried is evidence else of_kinds(by_part, offered)
     suspects = suspects_of(posterior, evidence)
     shown = shown_shares(evidence, knowledge)
     together, by_mode = how_long(evidence, knowledge)
@@ -32,9 +34,7 @@ def diagnose(
         *unexplained(evidence.findings, shown_kinds(knowledge)),
     )
     known = bool(evidence.findings or evidence.book.trials)
-    tried = evidence if evidence.book.trials else replace(evidence, book=offered)
-    trials = tried.book.trials if evidence.findings or evidence.book.trials else ()
-    by_part = posterior if tried is evidence or not trials else compute_posterior(tried, knowledge)
+    trials = tried.book.trials
     acts = decide(posterior, prices, knowledge.thresholds, tried.book) if prices is not None and known else ()
     following = next_trials(by_part, tried, candidates(tried.book, trials[-1].configuration)) if trials else ()
     return Verdict(

@@ -17,6 +17,14 @@ class RunState(StrEnum):
     ENDED = "ended"
 
 
+class StepState(StrEnum):
+    """Where a step is on its way."""
+
+    COMING = "coming"
+    RUNNING = "running"
+    DONE = "done"
+
+
 class Ending(StrEnum):
     """How a run ended."""
 

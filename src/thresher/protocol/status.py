@@ -6,7 +6,7 @@ import msgspec
 
 from thresher.loads.status import LoadStatus, MemoryStatus, RoundOffStatus, RoundTripStatus, TextStatus
 from thresher.model.parts import PartKind
-from thresher.model.run_states import Outcome, RunState
+from thresher.model.run_states import Ending, Outcome, RunState, StepState
 
 S = TypeVar("S", MemoryStatus, RoundTripStatus, RoundOffStatus, TextStatus)
 
@@ -20,7 +20,7 @@ class SourceState(msgspec.Struct, frozen=True):
 
 
 class PlanItem(msgspec.Struct, frozen=True):
-    """A gate or block as it stands on the time axis of the run; `state` is coming, running or done.
+    """A gate or block as it stands on the time axis of the run; `state` says how far it is.
 
     `about` says in words what a block strains and finds.
     """
@@ -30,14 +30,14 @@ class PlanItem(msgspec.Struct, frozen=True):
     title: str
     start_s: float
     end_s: float
-    state: str
+    state: StepState
     about: str = ""
 
 
 class RunStatus(msgspec.Struct, frozen=True):
     """Where the run is. Times are seconds; `run_at` counts from the run's start."""
 
-    state: str = RunState.IDLE.value
+    state: RunState = RunState.IDLE
     title: str = ""
     run: int | None = None
     run_at: float = 0.0
@@ -51,9 +51,9 @@ class RunStatus(msgspec.Struct, frozen=True):
     faults: int = 0
     corrected: int = 0
     loaded_s: float = 0.0
-    ending: str = ""
+    ending: Ending | None = None
     ending_detail: str = ""
-    outcome: str = Outcome.NOT_FINISHED.value
+    outcome: Outcome = Outcome.NOT_FINISHED
     busy_cores: tuple[int, ...] = ()
     loads: tuple[LoadStatus, ...] = ()
     allowed: float = 1.0

@@ -9,11 +9,13 @@ from PyQt6.QtGui import QDesktopServices
 from PyQt6.QtWidgets import QApplication, QFileDialog, QWidget
 
 from thresher.importers.column_matching import recall
-from thresher.importers.csv_log import guess
+from thresher.importers.csv_log import ColumnMatch, ForeignLog, guess
 from thresher.model.errors import EnvironmentFault, InputError
 from thresher.model.findings import Finding
+from thresher.model.regular_file import read_text_file
 from thresher.report.tags import tags_of
 from thresher.sheets import SHIPPED_SHEETS
+from thresher.ui.background import in_background
 from thresher.ui.import_dialog import ImportDialog, look_into
 from thresher.ui.requests import EngineRequests, Screen
 from thresher.ui.state import BenchState
@@ -29,10 +31,19 @@ class _ImportedLog(msgspec.Struct):
     findings: tuple[Finding, ...]
 
 
+def _columns_of(path: Path) -> tuple[ForeignLog, tuple[ColumnMatch, ...]]:
+    from thresher.app.paths import bench_folder  # slow to load, and needed only here
+
+    log = look_into(path)
+    return log, recall(bench_folder(simulated=False) / "shop", log) or guess(log)
+
+
 class FileActions(QObject):
-    """Asks for files and does what they are for. `log_imported` carries the path of the job that a log has become."""
+    """Asks for files and does what they are for. `log_imported` carries the path of the job that a log has
+    become, `columns_asked` the dialog about its columns."""
 
     log_imported = pyqtSignal(str)
+    columns_asked = pyqtSignal(ImportDialog)
 
     def __init__(
         self, state: BenchState, requests: EngineRequests, lanes: LanesView, screen: Screen, window: QWidget
@@ -54,7 +65,16 @@ class FileActions(QObject):
             self._window, "Open run sheet", str(SHIPPED_SHEETS), "Run sheets (*.toml)"
         )
         if name:
-            self._requests.put_sheet(Path(name))
+            self.put_sheet(Path(name))
+
+    def put_sheet(self, path: Path) -> None:
+        """Put a run sheet file on the bench."""
+        in_background(
+            self,
+            lambda: read_text_file(path),
+            lambda text: self._requests.put_sheet(text, path.name),
+            lambda error: self._screen.say(f"Cannot read the run sheet: {error}"),
+        )
 
     def open_stored(self) -> None:
         """Let a person choose a job file, and show it in a window of its own."""
@@ -74,21 +94,21 @@ class FileActions(QObject):
         if name:
             self.match_log(Path(name))
 
-    def match_log(self, path: Path) -> ImportDialog | None:
+    def match_log(self, path: Path) -> None:
         """Show what the columns of a log may hold; when that is accepted, import it beside this window."""
-        try:
-            log = look_into(path)
-            from thresher.app.paths import bench_folder  # slow to load, and needed only here
+        in_background(
+            self,
+            lambda: _columns_of(path),
+            lambda found: self._ask_columns(path, *found),
+            lambda error: self._screen.say(str(error)),
+        )
 
-            columns = recall(bench_folder(simulated=False) / "shop", log) or guess(log)
-        except InputError as error:
-            self._screen.say(str(error))
-            return None
+    def _ask_columns(self, path: Path, log: ForeignLog, columns: tuple[ColumnMatch, ...]) -> None:
         dialog = ImportDialog(log, columns, self._window)
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         dialog.accepted.connect(lambda: self.import_log(path, dialog.changes()))
         dialog.open()
-        return dialog
+        self.columns_asked.emit(dialog)
 
     def import_log(self, path: Path, changes: list[str]) -> None:
         """Import a log by a process of its own, and show the job that it becomes."""

@@ -4,6 +4,7 @@ from PyQt6.QtCore import QPointF, QRectF
 from PyQt6.QtGui import QColor, QPainter
 from PyQt6.QtWidgets import QWidget
 
+from thresher.model.run_states import RunState
 from thresher.ui.look import Look, draw_text
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
@@ -16,7 +17,7 @@ def footer_text(state: BenchState) -> str:
         return "the engine is starting"
     if run.workers_started:
         workers = f"{run.workers_running} of {run.workers_started} load workers running"
-    elif run.state == "ended":
+    elif run.state is RunState.ENDED:
         workers = f"run {run.ending}: {run.outcome}, every worker has ended"
     else:
         workers = "no load worker running"

@@ -1,14 +1,11 @@
 """What the window asks of the engine: typed commands, and what is shown when their answers come."""
 
 from collections.abc import Callable
-from pathlib import Path
 from typing import Protocol
 
 from PyQt6.QtCore import QUrl
 from PyQt6.QtGui import QDesktopServices
 
-from thresher.model.errors import InputError
-from thresher.model.regular_file import read_text_file
 from thresher.protocol.commands import (
     AddEvidence,
     BeginTrial,
@@ -87,14 +84,9 @@ class EngineRequests:
         if self._state.active:
             self.send(StopRun(), done)
 
-    def put_sheet(self, path: Path) -> None:
-        """Put a run sheet file on the bench; the engine reports what is wrong with it."""
-        try:
-            text = read_text_file(path)
-        except InputError as error:
-            self._screen.say(f"Cannot read the run sheet: {error}")
-            return
-        self.send(PutSheet(text, path.name))
+    def put_sheet(self, text: str, name: str) -> None:
+        """Put a run sheet on the bench; the engine reports what is wrong with it."""
+        self.send(PutSheet(text, name))
 
     def choose_sheet(self, name: str, done: Callable[[], None]) -> None:
         """Put a proposed sheet on the bench."""

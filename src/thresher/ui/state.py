@@ -13,6 +13,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from thresher.model.channels import Channel, LimitSide, Quantity, Tick
 from thresher.model.findings import Finding, TapeEntry, findings_of_run
 from thresher.model.parts import Doubt, Inventory, Part, PartKind, PartStatus
+from thresher.model.run_states import RunState
 from thresher.model.sheet import RunSheet
 from thresher.model.trials import EMPTY_BOOK
 from thresher.model.verdict import Verdict
@@ -95,7 +96,7 @@ class BenchState(QObject):
     @property
     def active(self) -> bool:
         """Whether a run is in progress."""
-        return self.run.state not in ("idle", "ended")
+        return self.run.state not in (RunState.IDLE, RunState.ENDED)
 
     @property
     def origin(self) -> float:
@@ -108,7 +109,7 @@ class BenchState(QObject):
     @property
     def now(self) -> float:
         """Where now is on the time axis in seconds."""
-        if self.run.state == "ended" and self.run.began_at is not None and self.snapshot is not None:
+        if self.run.state is RunState.ENDED and self.run.began_at is not None and self.snapshot is not None:
             return self.run.run_at if self.snapshot.kind == "stored job" else self._newest() - self.origin
         return self._newest() - self.origin
 

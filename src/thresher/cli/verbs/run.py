@@ -7,6 +7,7 @@ import typer
 from thresher.cli.exit_codes import COULD_NOT, FAULTS, FINE
 from thresher.cli.options import Every, JobPath, Json, Shop, Simulate, Speed
 from thresher.cli.output import say, say_json
+from thresher.model.run_states import Ending
 
 
 def run(
@@ -49,6 +50,6 @@ def run(
         if verdict is not None:
             print_verdict(verdict)
         say(f"Job file: {path}")
-    if status.ending != "finished" and not findings:
+    if status.ending is not Ending.FINISHED and not findings:
         raise typer.Exit(COULD_NOT)
     raise typer.Exit(FAULTS if findings else FINE)

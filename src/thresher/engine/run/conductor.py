@@ -11,7 +11,6 @@ from thresher.engine.run.load_step import paced_blocks
 from thresher.engine.run.run import Run
 from thresher.engine.run.run_limits import trip_reason
 from thresher.engine.run.step_kinds import steps_of
-from thresher.engine.run.steps import StepState
 from thresher.engine.run.team_findings import finding_of_reset
 from thresher.loads.team.events import StopReport
 from thresher.loads.team.team import Team, TeamState
@@ -19,7 +18,7 @@ from thresher.model.channels import Tick
 from thresher.model.errors import EnvironmentFault
 from thresher.model.findings import CORRECTED_KINDS, Severity, findings_of_run
 from thresher.model.port import SystemKind
-from thresher.model.run_states import Ending, Outcome, RunState, outcome_of
+from thresher.model.run_states import Ending, Outcome, RunState, StepState, outcome_of
 from thresher.model.sheet import RunSheet, clock_text
 from thresher.model.verdict import Exposure
 from thresher.protocol.events import PlanEvent
@@ -208,7 +207,7 @@ class Conductor:
         loaded = sum(each.minutes for each in self.exposures() if each.run == run.number)
         teams = self._teams()
         return RunStatus(
-            state=run.state.value,
+            state=run.state,
             title=run.sheet.title,
             run=run.number,
             run_at=run.run_at(self._context.now()),
@@ -222,9 +221,9 @@ class Conductor:
             faults=sum(finding.severity is Severity.FAULT for finding in mine),
             corrected=sum(finding.kind in CORRECTED_KINDS for finding in mine),
             loaded_s=loaded * 60.0,
-            ending=run.ending.value if run.ending else "",
+            ending=run.ending,
             ending_detail=run.ending_detail,
-            outcome=self._outcome(run).value,
+            outcome=self._outcome(run),
             busy_cores=tuple(sorted(self.busy_cores())),
             loads=tuple(status for step in run.steps if (status := step.load_status()) is not None),
             allowed=min((team.status.allowed for team in teams), default=1.0),

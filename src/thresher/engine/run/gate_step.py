@@ -4,12 +4,12 @@ from dataclasses import dataclass
 
 from thresher.engine.run.context import RunContext
 from thresher.engine.run.run import SETTLE_OVER_S, Run
-from thresher.engine.run.steps import Step, StepState
+from thresher.engine.run.steps import Step
 from thresher.loads.status import LoadStatus
 from thresher.loads.team.events import StopReport
 from thresher.loads.team.team import Team
 from thresher.model.channels import Tick
-from thresher.model.run_states import RunState
+from thresher.model.run_states import RunState, StepState
 from thresher.model.sheet import Block, Gate, GateKind, SheetItem
 from thresher.model.verdict import Exposure
 from thresher.protocol.status import PlanItem
@@ -119,4 +119,4 @@ class GateStep(Step):
 
     def plan_item(self) -> PlanItem:
         """Return the gate as the window draws it."""
-        return PlanItem(True, None, self.title, self.start_s, self.end_s, self.state.value)
+        return PlanItem(True, None, self.title, self.start_s, self.end_s, self.state)

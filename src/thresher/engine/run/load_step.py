@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from thresher.engine.run.block_plan import choose_cpus, plan_block
 from thresher.engine.run.context import RunContext
 from thresher.engine.run.run import Run
-from thresher.engine.run.steps import Step, StepState
+from thresher.engine.run.steps import Step
 from thresher.engine.run.team_findings import finding_of_team_event
 from thresher.loads.load import Load
 from thresher.loads.memory.patterns import PATTERNS
@@ -22,7 +22,7 @@ from thresher.model.errors import EnvironmentFault
 from thresher.model.exposure import ExposureMeter
 from thresher.model.findings import Severity
 from thresher.model.port import BitFlip, Stress
-from thresher.model.run_states import RunState
+from thresher.model.run_states import RunState, StepState
 from thresher.model.shapes import TemperatureHold, edges_per_second, mean_share
 from thresher.model.sheet import Block, SheetItem, clock_text
 from thresher.model.verdict import Exposure
@@ -102,7 +102,7 @@ class LoadStep(Step):
         """Return the block as the window draws it."""
         patterns = "".join(f"\n{name}: {PATTERNS[name].about}" for name in self.block.patterns)
         about = f"Strains {self.load.strains}.\nFinds {self.load.finds}.{patterns}"
-        return PlanItem(False, self.block.row, self.title, self.start_s, self.end_s, self.state.value, about)
+        return PlanItem(False, self.block.row, self.title, self.start_s, self.end_s, self.state, about)
 
     # ---- beginning
 

@@ -7,9 +7,9 @@ plan and record stay on one time axis. What a step does is left to `steps`.
 from collections import deque
 from dataclasses import dataclass, field
 
-from thresher.engine.run.steps import Step, StepState
+from thresher.engine.run.steps import Step
 from thresher.loads.team.stalls import RunTimes
-from thresher.model.run_states import Ending, RunState, change
+from thresher.model.run_states import Ending, RunState, StepState, change
 from thresher.model.sheet import RunSheet
 from thresher.model.verdict import Exposure
 from thresher.protocol.status import PlanItem

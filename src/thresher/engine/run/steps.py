@@ -3,14 +3,13 @@
 The conductor knows only `Step`. A new kind is a module of its own and a row in `step_kinds.STEP_KINDS`.
 """
 
-from enum import StrEnum
 from typing import TYPE_CHECKING, Protocol
 
 from thresher.loads.status import LoadStatus
 from thresher.loads.team.events import StopReport
 from thresher.loads.team.team import Team
 from thresher.model.channels import Tick
-from thresher.model.run_states import RunState
+from thresher.model.run_states import RunState, StepState
 from thresher.model.sheet import Block
 from thresher.model.verdict import Exposure
 from thresher.protocol.status import PlanItem
@@ -18,14 +17,6 @@ from thresher.protocol.status import PlanItem
 if TYPE_CHECKING:
     from thresher.engine.run.context import RunContext
     from thresher.engine.run.run import Run
-
-
-class StepState(StrEnum):
-    """Where a step is on its way."""
-
-    COMING = "coming"
-    RUNNING = "running"
-    DONE = "done"
 
 
 class Step(Protocol):

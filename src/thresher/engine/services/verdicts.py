@@ -1,6 +1,6 @@
 """The verdict on the job: worked out when evidence has changed, and now and then while clean minutes add up."""
 
-from thresher.diagnosis.evidence import Evidence, telling_book
+from thresher.diagnosis.evidence import Evidence, evidence_of
 from thresher.diagnosis.verdict import diagnose
 from thresher.engine.run.conductor import Conductor
 from thresher.engine.run.record import Record
@@ -45,8 +45,7 @@ class VerdictService:
         """Return everything that speaks for or against a part of this job."""
         spent = (*self._conductor.exposures(), *self._added.use)
         cores = self._record.inventory.core_count
-        book = telling_book(self._trials.book)
-        return Evidence(tuple(self._record.findings), spent, cores, self._job.symptoms, book)
+        return evidence_of(self._record.findings, spent, cores, self._job.symptoms, self._trials.book)
 
     def follow(self, at: float) -> None:
         """Work out the verdict if evidence has changed, or if it is some time ago and a load runs."""

@@ -1,12 +1,12 @@
 """What the machine itself reports of errors: kernel log, traced events, counters, records that firmware left."""
 
 from collections import Counter
-from collections.abc import Iterator
-from dataclasses import replace
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from datetime import datetime
 from io import BytesIO
 
-from thresher.decoding.dumps import find_dumps
+from thresher.decoding.dumps import FoundDump, find_dumps
 from thresher.decoding.groups import EventGroup, Grouper
 from thresher.decoding.recognise import Tables, thing_of_stop
 from thresher.engine.run.record import Record
@@ -29,6 +29,7 @@ from thresher.model.findings import Finding, Severity
 from thresher.model.parts import Fact, Inventory
 from thresher.model.port import KernelLog, System, optional_text
 from thresher.protocol.status import SourceState
+from thresher.sensors.readers import DEADLINE_S, Readers
 
 BOOT_ERRORS = "/sys/firmware/acpi/tables/data/BERT"
 KEPT = "/sys/fs/pstore"
@@ -57,6 +58,17 @@ class _Duplicates:
         return True
 
 
+_COUNTERS, _DUMPS = 0, 1
+
+
+@dataclass(frozen=True, slots=True)
+class _Slow:
+    """What is read with a deadline: counters of drivers, dumps on the customer's drives."""
+
+    counters: dict[str, ErrorCounter] | None = None
+    dumps: Sequence[FoundDump] = ()
+
+
 class EventWatch:
     """Follows all sources of errors of one machine; what cannot be read is reported once and kept in `sources`."""
 
@@ -78,11 +90,15 @@ class EventWatch:
         self._lost = 0
         self.sources: list[SourceState] = []
         self.unknown: list[Fact] = []
+        self._readers: Readers[_Slow] = Readers(DEADLINE_S)
+        self._came: dict[int, _Slow] = {}
+        self._dumps_pending = True
         self._first = self._open_counters()
         self._log = self._open_log()
         self._trace = self._open_trace()
         self._read_settings()
         self._read_left_behind()
+        self._take_dumps()
 
     @property
     def earlier(self) -> tuple[EventGroup, ...]:
@@ -102,6 +118,7 @@ class EventWatch:
         for source in (self._log, self._trace):
             if source is not None:
                 source.close()
+        self._readers.close()
 
     # ---- opening
 
@@ -150,7 +167,10 @@ class EventWatch:
         return key is None or self._twice.is_new(source, key)
 
     def _open_counters(self) -> dict[str, ErrorCounter]:
-        counters = read_error_counters(self._system)
+        counters = self._read_counters()
+        if counters is None:
+            self._state("error counters", "late: they do not answer", reads=False)
+            return {}
         memory = sum(each.code.startswith("M-") for each in counters.values())
         links = len({each.place for each in counters.values() if each.code.startswith("S-")})
         words = (
@@ -184,12 +204,31 @@ class EventWatch:
         for name in self._system.list(KEPT):
             if name.startswith(("dmesg-", "console-")):
                 told += self._take_last_words(f"{KEPT}/{name}")
-        self._read_dumps()
         self._state("firmware records", f"{told} errors left from before" if told else "none left from before")
 
-    def _read_dumps(self) -> None:
-        """Read the headers of crash dumps on the customer's drives, as far as they are mounted."""
-        dumps = find_dumps(self._system)
+    def _read_counters(self) -> dict[str, ErrorCounter] | None:
+        """Return the counters as they are now, None when they do not answer in time."""
+        slow = self._ask(_COUNTERS)
+        return slow.counters if slow is not None else None
+
+    def _ask(self, number: int) -> _Slow | None:
+        self._came |= self._readers.read((number,), self._read_slow)
+        return self._came.pop(number, None)
+
+    def _read_slow(self, number: int) -> _Slow:
+        if number == _COUNTERS:
+            return _Slow(counters=read_error_counters(self._system))
+        return _Slow(dumps=find_dumps(self._system))
+
+    def _take_dumps(self) -> None:
+        """Read the headers of crash dumps on the customer's drives, as far as they are mounted.
+
+        A dying drive may take its time; until it answers, nothing waits for it."""
+        slow = self._ask(_DUMPS)
+        if slow is None:
+            return
+        self._dumps_pending = False
+        dumps = slow.dumps
         if not dumps:
             return
         offset = self._system.wall() - self._system.now()
@@ -249,6 +288,8 @@ class EventWatch:
         if at - self._looked_at >= _COUNTERS_EVERY_S:
             self._looked_at = at
             self._follow_counters(at)
+        if self._dumps_pending:
+            self._take_dumps()
         self._storms.release(at, self._record.find)
 
     def flush(self) -> None:
@@ -293,7 +334,9 @@ class EventWatch:
 
     def _follow_counters(self, at: float) -> None:
         """Report rises that no line has reported; a rise waits for one look, since its line may come after it."""
-        counters = read_error_counters(self._system)
+        counters = self._read_counters()
+        if counters is None:
+            return  # late: what has risen meanwhile is seen at the next look
         before = Counter(self._risen)
         self._risen = Counter()
         steepest: dict[tuple[str, str], tuple[int, ErrorCounter]] = {}

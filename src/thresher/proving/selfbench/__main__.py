@@ -30,6 +30,7 @@ from thresher.loads.team.team import Team, TeamState
 from thresher.machine.live import LiveSystem
 from thresher.machine.tree import TreeSystem
 from thresher.model.port import Stress
+from thresher.model.run_states import RunState
 from thresher.model.sheet import WorkingSet
 from thresher.protocol.events import EngineEvent, TickEvent
 from thresher.proving.selfbench.figure import Figure
@@ -112,7 +113,7 @@ def tick_jitter() -> Figure:
         at: list[float] = []
 
         def on_event(event: EngineEvent) -> None:
-            if isinstance(event, TickEvent) and event.run.state == "loading":
+            if isinstance(event, TickEvent) and event.run.state is RunState.LOADING:
                 at.append(event.tick.at)
 
         engine.subscribe(on_event)

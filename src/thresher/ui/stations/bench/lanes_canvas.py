@@ -18,6 +18,7 @@ from thresher.model.channels import Quantity
 from thresher.model.errors import InputError
 from thresher.model.findings import Finding, Severity
 from thresher.model.parts import PartKind
+from thresher.model.run_states import StepState
 from thresher.model.sheet import clock_text
 from thresher.sensors.continuation import Continuation, continue_rise
 from thresher.sensors.lanes import Lane
@@ -211,7 +212,9 @@ class LanesCanvas(PaintedWidget):
         value, hottest = max(readings)
         end = state.now + state.origin
         times, rows = state.history.rows(end - _LOOK_BACK_S, end)
-        begun = max((item.start_s for item in state.run.plan if item.state == "running" and not item.gate), default=0.0)
+        begun = max(
+            (item.start_s for item in state.run.plan if item.state is StepState.RUNNING and not item.gate), default=0.0
+        )
         loaded = times >= begun + state.origin
         found = continue_rise(times[loaded], rows[loaded, hottest].astype(np.float64))
         if found is not None and lane.limit is not None and found.level_c > lane.limit.value:

@@ -6,6 +6,7 @@ from PyQt6.QtWidgets import QWidget
 
 from thresher.loads.status import MemoryStatus, RoundOffStatus, RoundTripStatus
 from thresher.model.parts import PartKind
+from thresher.model.run_states import StepState
 from thresher.model.sheet import clock_text
 from thresher.model.verdict import HowLong, SeenRate, Verdict, percent
 from thresher.ui.look import Look, draw_text, text_width
@@ -76,7 +77,7 @@ class LoadCard(PaintedWidget):
 
     def _rows(self) -> list[HowLong]:
         run = self.state.run
-        loaded = tuple(item.row for item in run.plan if item.state == "running" and item.row is not None)
+        loaded = tuple(item.row for item in run.plan if item.state is StepState.RUNNING and item.row is not None)
         rows = shown_rows(self.state.verdict, loaded)
         return rows[:_FEW_ROWS] if run.newest(MemoryStatus) is not None and self._trips() else rows
 

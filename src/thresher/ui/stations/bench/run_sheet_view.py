@@ -6,6 +6,7 @@ from PyQt6.QtWidgets import QWidget
 
 from thresher.model.findings import Severity
 from thresher.model.parts import PartKind
+from thresher.model.run_states import StepState
 from thresher.model.sheet import clock_text
 from thresher.protocol.status import PlanItem
 from thresher.ui.look import Look, draw_text, text_width
@@ -78,12 +79,12 @@ class RunSheetView(PaintedWidget):
             ink = scheme.soft
         else:
             colour = scheme.part(item.row)
-            if item.state == "coming":
+            if item.state is StepState.COMING:
                 colour.setAlphaF(0.28)
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(colour)
             painter.drawRoundedRect(area, 2, 2)
-            ink = scheme.ink if item.state == "coming" else scheme.on_part
+            ink = scheme.ink if item.state is StepState.COMING else scheme.on_part
         if area.width() > 26:
             draw_text(painter, QPointF(area.x() + 6, area.y() + 13), item.title, ink, 11, width=area.width() - 10)
 

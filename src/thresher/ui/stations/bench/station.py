@@ -4,6 +4,7 @@ from PyQt6.QtCore import QPointF, QRectF, QSettings
 from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
+from thresher.model.run_states import RunState, StepState
 from thresher.model.sheet import RunSheet, clock_text
 from thresher.ui.look import Look, draw_text, panel, text_width, wrap
 from thresher.ui.painted import PaintedWidget
@@ -48,12 +49,12 @@ class _SheetHead(PaintedWidget):
         run = state.run
         if state.sheet is None:
             return "No run sheet is on the bench. Open one with Ctrl+O."
-        if run.state == "idle":
+        if run.state is RunState.IDLE:
             cpus = len(state.snapshot.machine.cpus) if state.snapshot else 1
             return start_sentence(state.sheet, cpus)
-        if run.state == "ended":
+        if run.state is RunState.ENDED:
             return f"Run {run.run} {run.ending}: {run.outcome}. {run.ending_detail.capitalize()}."
-        now = next((item.title for item in run.plan if item.state == "running"), "")
+        now = next((item.title for item in run.plan if item.state is StepState.RUNNING), "")
         beats = f"; {run.beats:,} beats checked".replace(",", " ") if run.beats else ""
         wrong = f", {run.mismatches} of them wrong" if run.mismatches else ""
         return f"Run {run.run}, {run.state}{': ' + now if now else ''}{beats}{wrong}"
@@ -137,7 +138,7 @@ class BenchStation(QWidget):
     def _fit_axis(self) -> None:
         """Show the whole plan while nobody has zoomed, and let it grow when the record outgrows it."""
         state = self._state
-        after_end = _AFTER_S if state.run.state == "ended" else float("inf")
+        after_end = _AFTER_S if state.run.state is RunState.ENDED else float("inf")
         length = max(state.run.length_s, 60.0, min(state.now, state.run.length_s + after_end))
         self.axis.fit(-_BEFORE_S, length * 1.01)
         self.axis.move_now(state.now)

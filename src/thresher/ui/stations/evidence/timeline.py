@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QWidget
 from thresher.model.channels import Quantity
 from thresher.model.findings import Severity
 from thresher.model.parts import PartKind
+from thresher.model.run_states import StepState
 from thresher.model.sheet import clock_text
 from thresher.ui.look import Look, draw_text
 from thresher.ui.painted import PaintedWidget, Spot
@@ -112,9 +113,9 @@ class SignatureTimeline(PaintedWidget):
 
     def _draw_blocks(self, painter: QPainter, plot: QRectF) -> None:
         for item in self.state.run.plan:
-            if item.gate or item.state == "coming":
+            if item.gate or item.state is StepState.COMING:
                 continue
-            end = self.state.now if item.state == "running" else item.end_s
+            end = self.state.now if item.state is StepState.RUNNING else item.end_s
             left, right = self.axis.x(item.start_s, self.width()), self.axis.x(end, self.width())
             colour = self.look.scheme.part(item.row)
             colour.setAlpha(_TINT)
