@@ -23,7 +23,7 @@ from thresher.loads.team.events import (
     TeamEvent,
     WorkerLost,
 )
-from thresher.loads.team.team import Team, TeamState
+from thresher.loads.team.team import Team, TeamState, start_team
 from thresher.model.errors import EnvironmentFault
 from thresher.model.findings import FindingKind
 from thresher.model.parts import Inventory
@@ -43,7 +43,7 @@ def make_team() -> Iterator[MakeTeam]:
     sound = SimulatedMachine(load_scenario(shipped_scenarios()["ferry-office"]), 0.0)
 
     def make(cpus: list[int], paced: bool = True, plan: LoadPlan = PLAN) -> Team:
-        team = Team(cpus, plan, sound.pacing if paced else None)
+        team = start_team(cpus, plan, sound.pacing if paced else None)
         teams.append(team)
         return team
 
@@ -322,7 +322,7 @@ def test_memory_that_cannot_be_had_is_said_with_what_to_do(make_team: MakeTeam) 
 
 def test_a_pulse_works_half_of_the_time(make_team: MakeTeam) -> None:
     cpu = sorted(os.sched_getaffinity(0))[0]
-    team = Team([cpu], LoadPlan("matrix", 64, 1), None, Shape(ShapeKind.PULSE, 0.05, 0.5))
+    team = start_team([cpu], LoadPlan("matrix", 64, 1), None, Shape(ShapeKind.PULSE, 0.05, 0.5))
     try:
         ready(team)
         poll_until(team, lambda _events: team.beats > 5)

@@ -14,7 +14,7 @@ from thresher.loads.plan import LoadPlan
 from thresher.loads.registry import LOADS
 from thresher.loads.status import LoadStatus
 from thresher.loads.team.events import MemoryWrongSeen, MismatchSeen, StopReport, TeamEvent, WorkerLost
-from thresher.loads.team.team import Team, TeamState
+from thresher.loads.team.team import Team, TeamState, start_team
 from thresher.loads.team.watch import LoadWatch, WatchContext
 from thresher.loads.warm_up import WarmUp
 from thresher.model.channels import Tick
@@ -134,7 +134,7 @@ class LoadStep(Step):
         context.system.pacing.feel(paced_blocks(run), context.interval_s)
 
     def _start_team(self, run: Run, context: RunContext, cpus: list[int], plan: LoadPlan) -> None:
-        team = self._team = Team(cpus, plan, context.system.pacing, self.block.shape)
+        team = self._team = start_team(cpus, plan, context.system.pacing, self.block.shape)
         self.work = PacedBlock(self, team, run, context)
         clock = _BlockClock(self, run, context)
         self.watch = self.load.watch(

@@ -26,7 +26,7 @@ from thresher.engine.run.sheet_file import parse_sheet
 from thresher.inventory.machine import read_inventory
 from thresher.loads.plan import Caches
 from thresher.loads.registry import plan_load
-from thresher.loads.team.team import Team, TeamState
+from thresher.loads.team.team import TeamState, start_team
 from thresher.machine.live import LiveSystem
 from thresher.machine.tree import TreeSystem
 from thresher.model.port import Stress
@@ -135,7 +135,7 @@ def stop_time() -> Figure:
     plan = plan_load("matrix", WorkingSet.SHARED_CACHE, Caches(), 256 << 20, compiled=False)
     longest = 0.0
     for _ in range(5):
-        team = Team(sorted(os.sched_getaffinity(0)), plan)
+        team = start_team(sorted(os.sched_getaffinity(0)), plan)
         while team.state is not TeamState.RUNNING:
             team.poll()
             time.sleep(0.005)

@@ -27,7 +27,7 @@ from thresher.loads.memory.pages import Region
 from thresher.loads.memory.walk import CHUNK_WORDS
 from thresher.loads.plan import LoadPlan
 from thresher.loads.registry import make_exercise, shared_bytes
-from thresher.loads.team.team import Team, TeamState
+from thresher.loads.team.team import Team, TeamState, start_team
 from thresher.model.sheet import Precision, WorkingSet
 from thresher.proving.selfbench.figure import Figure
 
@@ -286,7 +286,7 @@ def _relay_rate() -> Figure:
     cpus = sorted(os.sched_getaffinity(0))[:2]
     if len(cpus) < 2:
         return Figure("relay: needs two CPUs", 0.0, "M trips/s", "at least 3", False)
-    team = Team(cpus, LoadPlan("relay", 1, 1, compiled=True))
+    team = start_team(cpus, LoadPlan("relay", 1, 1, compiled=True))
     _ready(team)
     time.sleep(0.5)
     rates = []
@@ -305,7 +305,7 @@ def _relay_rate() -> Figure:
 def _worker_figures() -> list[Figure]:
     """Demand of the cores, Stop with many workers, verified beats, memory of a worker."""
     cpus = sorted(os.sched_getaffinity(0))
-    team = Team(cpus, LoadPlan("matrix", 64, 1, compiled=True, working_set=WorkingSet.CORE))
+    team = start_team(cpus, LoadPlan("matrix", 64, 1, compiled=True, working_set=WorkingSet.CORE))
     _ready(team)
     time.sleep(0.5)
     before, begun = team.cpu_time_s() + _waited(team), time.monotonic()
@@ -313,7 +313,7 @@ def _worker_figures() -> list[Figure]:
     demand = (team.cpu_time_s() + _waited(team) - before) / (time.monotonic() - begun) / len(cpus)
     private = max(_private_mib(pid) for pid in team.pids().values())
     team.stop()
-    crowd = Team([cpus[n % len(cpus)] for n in range(64)], LoadPlan("matrix", 96, 1))
+    crowd = start_team([cpus[n % len(cpus)] for n in range(64)], LoadPlan("matrix", 96, 1))
     _ready(crowd)
     time.sleep(1.0)
     stopped = crowd.stop().seconds
