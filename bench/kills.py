@@ -24,7 +24,7 @@ from thresher.protocol.events import TickEvent
 ARGUMENTS = ("--simulate", "ferry-office", "--speed", "20", "--sheet", "short-round")
 
 
-def listen(path: Path, told: list[float]) -> threading.Thread:
+def listen(path: Path, reported: list[float]) -> threading.Thread:
     """Collect the times of all ticks that the engine reports, until it is gone."""
     client = EngineClient(path, timeout_s=30)
     client.call(Subscribe())
@@ -34,7 +34,7 @@ def listen(path: Path, told: list[float]) -> threading.Thread:
             while True:
                 event = client.next_event()
                 if isinstance(event, TickEvent) and event.run.state not in ("idle", "ended"):
-                    told.append(event.tick.at)
+                    reported.append(event.tick.at)
         except EnvironmentFault:
             client.close()
 
@@ -46,8 +46,8 @@ def listen(path: Path, told: list[float]) -> threading.Thread:
 def kill_once(folder: Path, rng: random.Random) -> tuple[bool, int]:
     """Kill one engine in a run; return whether its file opens, and how many reported ticks it lacks."""
     engine = EngineProcess(folder, *ARGUMENTS)
-    told: list[float] = []
-    thread = listen(engine.socket, told)
+    reported: list[float] = []
+    thread = listen(engine.socket, reported)
     engine.client.call(StartRun())
     time.sleep(0.1 + rng.random())
     engine.kill()
@@ -56,7 +56,7 @@ def kill_once(folder: Path, rng: random.Random) -> tuple[bool, int]:
         with JobFile(engine.job) as stored:
             run = stored.runs()[-1]
             kept = set(stored.readings(run).at.tolist())
-            missing = [at for at in told if at > run.began_at and at not in kept]
+            missing = [at for at in reported if at > run.began_at and at not in kept]
             return True, len(missing)
     except Exception as error:  # noqa: BLE001 (any failure to open is what is looked for)
         print(f"does not open: {error}")

@@ -84,12 +84,12 @@ def main() -> None:
             wanted = int(rate * seconds)
             wait(app, lambda: writer.poll() is not None, seconds * 3 + 30)
             wait(app, lambda: counted() >= wanted, 90)
-            told = writer.stdout.read().split() if writer.stdout is not None else ["0", "1"]
+            reported = writer.stdout.read().split() if writer.stdout is not None else ["0", "1"]
             lost = [entry.detail for entry in state.tape if entry.title == "Kernel log overflowed"]
             health = state.health
             cost = f"{health.sampling_share:.1%}" if health is not None else "?"
             print(
-                f"{told[0]} lines in {float(told[1]):.1f} s, {counted()} counted in"
+                f"{reported[0]} lines in {float(reported[1]):.1f} s, {counted()} counted in"
                 f" {sum(each.place == PLACE for each in state.findings)} findings; the kernel overwrote some"
                 f" {len(lost)} times; longest wait of the window {waits[0] * 1000:.0f} ms; sampling {cost} of a core"
             )

@@ -90,7 +90,7 @@ def demo_pictures(app: QApplication, folder: Path) -> None:
     grab(app, window, "evidence.png")
     log = Path(__file__).parent.parent / "docs" / "examples" / "counter-kernel.log"
     window.evidence.pane.decode_file(log)
-    wait_for(app, lambda: "lines" in window.evidence.pane.said.text(), 30)
+    wait_for(app, lambda: "lines" in window.evidence.pane.notice.text(), 30)
     window.evidence.timeline.picked.emit(0)
     window.choose_scheme(theme.DARK)
     grab(app, window, "evidence-log.png")

@@ -67,8 +67,8 @@ def test_a_killed_engine_loses_nothing_but_the_tick_it_was_in(start_engine: Star
         assert "while matrix, shared cache ran" in (stored.interruption(run) or "")
         written = set(stored.readings(run).at.tolist())
     # the run's first row comes with the first tick after its start; at most the last one may be missing
-    told = [event.tick.at for event in seen if event.tick.at > run.began_at]
-    assert [at for at in told if at not in written] in ([], told[-1:])
+    shown = [event.tick.at for event in seen if event.tick.at > run.began_at]
+    assert [at for at in shown if at not in written] in ([], shown[-1:])
 
     again = start_engine()
     tape = [entry.title for entry in again.client.call(GetSnapshot()).tape]
@@ -116,7 +116,7 @@ def _copy(folder: Path, name: str, wal: bytes) -> Path:
     return target
 
 
-def test_a_worker_killed_from_outside_is_told_and_the_run_goes_on(start_engine: StartEngine) -> None:
+def test_a_worker_killed_from_outside_is_reported_and_the_run_goes_on(start_engine: StartEngine) -> None:
     engine = start_engine()
     engine.client.call(StartRun())
     engine.wait(lambda status: status.workers_running == 16)
@@ -125,8 +125,8 @@ def test_a_worker_killed_from_outside_is_told_and_the_run_goes_on(start_engine: 
     status = engine.wait(lambda status: status.workers_running == 15)
     assert status.state == "loading"
     snapshot = engine.client.call(GetSnapshot())
-    told = next(entry for entry in snapshot.tape if entry.code == "X-810")
-    assert "ended by signal SIGKILL" in told.detail
+    shown = next(entry for entry in snapshot.tape if entry.code == "X-810")
+    assert "ended by signal SIGKILL" in shown.detail
     assert not any(finding.code == "P-110" for finding in snapshot.findings)
     sentence = engine.client.call(StopRun())
     assert sentence.startswith("16 of 16 workers have ended")
@@ -154,7 +154,7 @@ def test_stop_ends_every_worker(start_engine: StartEngine) -> None:
     assert engine.status().workers_running == 0
 
 
-def test_an_engine_told_to_end_stops_its_run_in_order(start_engine: StartEngine) -> None:
+def test_an_engine_reported_to_end_stops_its_run_in_order(start_engine: StartEngine) -> None:
     engine = start_engine()
     engine.client.call(StartRun())
     engine.wait(lambda status: status.run_at > 5)
@@ -171,7 +171,9 @@ def test_the_socket_is_for_its_owner_only(start_engine: StartEngine) -> None:
     assert engine.socket.stat().st_mode & 0o777 == 0o600
 
 
-def test_a_socket_in_use_is_said_and_the_engine_there_is_left_alone(start_engine: StartEngine, tmp_path: Path) -> None:
+def test_a_socket_in_use_is_reported_and_the_engine_there_is_left_alone(
+    start_engine: StartEngine, tmp_path: Path
+) -> None:
     engine = start_engine()
     with pytest.raises(EnvironmentFault, match="another engine answers there"):
         take_socket(engine.socket)

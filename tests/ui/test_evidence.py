@@ -52,17 +52,17 @@ def test_return_decodes_what_was_typed(qtbot: QtBot, station: EvidenceStation) -
     assert station.pane.add.isEnabled()
 
 
-def test_what_nobody_knows_is_said_and_can_be_kept_as_a_note(qtbot: QtBot, station: EvidenceStation) -> None:
+def test_what_nobody_knows_is_reported_and_can_be_kept_as_a_note(qtbot: QtBot, station: EvidenceStation) -> None:
     type_in(qtbot, station, "two long beeps, then one")
-    assert "none of them means a fault that is known here" in station.pane.said.text()
+    assert "none of them means a fault that is known here" in station.pane.notice.text()
     with qtbot.waitSignal(station.note_wanted) as kept:
         station.pane.note.click()
     assert kept.args == ["two long beeps, then one"]
     station.pane.field.clear()
     station.pane.note.click()
-    assert "Write the note above first" in station.pane.said.text()
+    assert "Write the note above first" in station.pane.notice.text()
     station.pane.go.click()
-    assert "Nothing to decode" in station.pane.said.text()
+    assert "Nothing to decode" in station.pane.notice.text()
 
 
 def test_fields_of_a_register_name_themselves_under_the_pointer_and_by_keys(
@@ -107,8 +107,8 @@ def test_a_dropped_log_is_decoded_beside_the_window_and_filtered(qtbot: QtBot, s
         QPointF(5, 5), Qt.DropAction.CopyAction, mime, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
     )
     station.dropEvent(event)
-    assert "Decoding counter-kernel.log" in station.pane.said.text()
-    qtbot.waitUntil(lambda: "54 signs of trouble in 4 signatures" in station.pane.said.text(), timeout=30_000)
+    assert "Decoding counter-kernel.log" in station.pane.notice.text()
+    qtbot.waitUntil(lambda: "54 signs of trouble in 4 signatures" in station.pane.notice.text(), timeout=30_000)
     assert titles(station)[0] == "Machine check, channel 1, chip select 1"
     assert station.pane.entry is not None
     assert [strip.name for strip in station.pane.entry.thing.strips][:1] == ["STATUS"]
@@ -127,12 +127,12 @@ def test_dropped_text_is_decoded_at_once(qtbot: QtBot, station: EvidenceStation)
     assert titles(station) == ["0x124 WHEA_UNCORRECTABLE_ERROR"]
 
 
-def test_a_file_that_cannot_be_read_is_said(qtbot: QtBot, station: EvidenceStation, tmp_path: Path) -> None:
+def test_a_file_that_cannot_be_read_is_reported(qtbot: QtBot, station: EvidenceStation, tmp_path: Path) -> None:
     (tmp_path / "old.dmp").write_bytes(b"PAGEDUMP" + b"\0" * 9000)
     station.pane.decode_file(tmp_path / "old.dmp")
     station.pane.decode_file(EXAMPLE)
-    assert "being decoded already" in station.pane.said.text()
-    qtbot.waitUntil(lambda: "32-bit" in station.pane.said.text(), timeout=30_000)
+    assert "being decoded already" in station.pane.notice.text()
+    qtbot.waitUntil(lambda: "32-bit" in station.pane.notice.text(), timeout=30_000)
 
 
 def test_a_window_that_closes_gives_up_what_is_being_decoded(qtbot: QtBot, station: EvidenceStation) -> None:
@@ -162,7 +162,7 @@ def test_asking_for_evidence_gives_origin_time_fit_and_use(qtbot: QtBot, station
     assert dialog.answer(findings).when is None
 
 
-def test_groups_follow_findings_and_begin_anew_when_some_are_taken_back(qtbot: QtBot) -> None:
+def test_groups_follow_findings_and_begin_again_when_some_are_taken_back(qtbot: QtBot) -> None:
     state = BenchState()
     groups = JobGroups(state, load_tables())
     found = [

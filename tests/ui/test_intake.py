@@ -94,7 +94,7 @@ def test_a_proposed_sheet_goes_to_the_bench_and_starts_nothing(
     assert state.run.state == "idle"
 
 
-def test_parts_open_by_keyboard_and_every_fact_tells_its_source(
+def test_parts_open_by_keyboard_and_every_fact_reports_its_source(
     qtbot: QtBot, engine: EngineProcess, open_window: OpenWindow
 ) -> None:
     window = open_window(engine)
@@ -132,9 +132,9 @@ def test_doubts_about_the_machine_are_on_the_tape_before_any_load(
 ) -> None:
     slow = tuple(replace(module, configured_mts=4800) for module in lighthouse.modules)
     engine, _ = make_engine(replace(lighthouse, modules=slow))
-    told = [entry for entry in engine.snapshot().tape if entry.code == "M-120"]
-    assert len(told) == 2
-    assert "memory A2: 4800 of 5600 MT/s" in told[0].detail
+    shown = [entry for entry in engine.snapshot().tape if entry.code == "M-120"]
+    assert len(shown) == 2
+    assert "memory A2: 4800 of 5600 MT/s" in shown[0].detail
     one_channel = (lighthouse.modules[0], replace(lighthouse.modules[1], slot="A1"))
     engine, _ = make_engine(replace(lighthouse, modules=one_channel), "two.thresher")
     assert any(entry.code == "M-130" for entry in engine.snapshot().tape)
@@ -214,7 +214,7 @@ def test_idle_readings_are_taken_and_a_channel_is_not_believed(
     qtbot.mouseClick(button(window, "take_idle"), Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: window.state.intake.baseline is not None, timeout=20_000)
     window.state.refresh_now()
-    assert "nothing odd" in window.intake.readings.said.text()
+    assert "nothing odd" in window.intake.readings.notice.text()
     window.intake.readings.list.pick(window.state.channels[0].key)
     qtbot.mouseClick(button(window, "trust"), Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: bool(window.state.channels[0].distrust), timeout=5_000)
@@ -231,7 +231,7 @@ def test_the_shelf_takes_a_part_proves_it_and_lets_it_go(
     window.intake.show_page(2)
     shelf = window.intake.shelf
     qtbot.mouseClick(button(window, "shelf_keep"), Qt.MouseButton.LeftButton)
-    assert "needs a tag" in shelf.said.text()
+    assert "needs a tag" in shelf.notice.text()
     shelf.kind.setCurrentText("power")
     qtbot.keyClicks(shelf.tag, "SHOP-S1")
     qtbot.keyClicks(shelf.name, "Brackwater 650")

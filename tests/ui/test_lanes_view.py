@@ -95,7 +95,7 @@ def test_a_folded_lane_opens_at_a_click_and_a_channel_hides_by_the_menu(qtbot: Q
     menu.close()
 
 
-def test_a_dragged_range_says_minimum_mean_and_maximum(qtbot: QtBot, window: MainWindow) -> None:
+def test_a_dragged_range_states_minimum_mean_and_maximum(qtbot: QtBot, window: MainWindow) -> None:
     lanes, axis = window.bench.lanes, window.bench.axis
     left, right = (QPoint(round(axis.x(at, lanes.width())), 30) for at in (60.0, 120.0))
     qtbot.mousePress(lanes, Qt.MouseButton.LeftButton, pos=left)

@@ -28,7 +28,7 @@ length = 110
 """
 
 
-def test_times_are_told_short_and_never_as_nothing() -> None:
+def test_times_are_reported_short_and_never_as_nothing() -> None:
     assert [minutes_text(each) for each in (None, 0.0, 0.4, 12.4, 99.0, 150.0)] == [
         "> 1000 h",
         "reached",
@@ -39,7 +39,7 @@ def test_times_are_told_short_and_never_as_nothing() -> None:
     ]
 
 
-def test_stories_say_what_a_number_means() -> None:
+def test_reports_say_what_a_number_means() -> None:
     each = HowLong("m", "one core weak", PartKind.PROCESSOR, 0.46, 33.0, 180.0)
     assert "46 % of such faults would have been detected by now" in how_long_text(each)
     assert "95 % after 33 min more of this, 99 % after 3 h" in how_long_text(each)
@@ -70,11 +70,11 @@ def test_coverage_times_and_how_long_appear_while_the_load_runs(
         state.refresh_now()
         qtbot.waitUntil(lambda: card.height() > 150, timeout=10_000)
         card.grab()
-        told = "\n".join(spot.text for spot in card.spots)
-        assert "GiB taken; the rest is in use by the running system" in told
-        assert "CPU 0 and CPU 6: 24 ns" in told
-        assert "would have been detected by now" in told
-        assert "per hour" in told
+        shown = "\n".join(spot.text for spot in card.spots)
+        assert "GiB taken; the rest is in use by the running system" in shown
+        assert "CPU 0 and CPU 6: 24 ns" in shown
+        assert "would have been detected by now" in shown
+        assert "per hour" in shown
         modules = state.snapshot.machine.parts_of(PartKind.MEMORY) if state.snapshot else ()
         qtbot.waitUntil(lambda: state.status_of(PartKind.MEMORY) is PartStatus.REPLACE, timeout=60_000)
         assert {part.place: state.status_of_part(part) for part in modules} == {

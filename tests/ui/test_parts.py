@@ -192,7 +192,7 @@ VERDICT = Verdict(
 FROZEN = LockedVerdict(1_790_000_000.0, "Replace the memory M-1", "replace M-1", (), SUSPECTS, 2, "before the order")
 
 
-def told(station: PartsStation, event: object) -> None:
+def shown(station: PartsStation, event: object) -> None:
     station._state.take_event(event)  # type: ignore[arg-type]
     station._state.refresh_now()
 
@@ -201,22 +201,22 @@ def test_a_frozen_verdict_and_what_became_of_it_stand_in_the_last_line(qtbot: Qt
     bar = station.record
     assert bar.words.text() == "No verdict locked yet."
     assert not bar.buttons["lock"].isEnabled()
-    told(station, VerdictEvent(VERDICT))
+    shown(station, VerdictEvent(VERDICT))
     with qtbot.waitSignal(bar.lock_wanted):
         bar.buttons["lock"].click()
-    told(station, DecisionsEvent(Decisions((FROZEN,))))
+    shown(station, DecisionsEvent(Decisions((FROZEN,))))
     assert bar.words.text().startswith(f"Locked {datetime.fromtimestamp(FROZEN.wall):%d %b %Y}")
     assert bar.words.text().endswith("replace M-1")
     assert "+21  3 × wrong memory word" in bar.words.toolTip()
     assert "before the order" in bar.words.toolTip()
-    told(station, DecisionsEvent(Decisions((FROZEN,), ActualCause(0.0, (Culprit(P.MEMORY, "M-1"),)))))
+    shown(station, DecisionsEvent(Decisions((FROZEN,), ActualCause(0.0, (Culprit(P.MEMORY, "M-1"),)))))
     assert bar.words.text() == "Actual cause: the memory M-1, predicted at 95 %."
-    told(station, DecisionsEvent(Decisions((), ActualCause(0.0, ()))))
+    shown(station, DecisionsEvent(Decisions((), ActualCause(0.0, ()))))
     assert "no verdict had been locked" in bar.words.text()
 
 
 def test_what_it_turned_out_to_be_is_ticked_as_far_as_it_is_known(qtbot: QtBot, station: PartsStation) -> None:
-    told(station, VerdictEvent(VERDICT))
+    shown(station, VerdictEvent(VERDICT))
     dialog = station.ask_actual_cause()
     names = [item.text(0) for n in range(dialog.parts.topLevelItemCount()) if (item := dialog.parts.topLevelItem(n))]
     assert names == ["memory M-1", "settings of the memory"]
@@ -246,7 +246,7 @@ def test_closed_jobs_can_be_left_out_one_by_one(qtbot: QtBot, station: PartsStat
         ClosedJob("b", "", 1_772_900_000.0, (), None, counted=False),
     )
     changes = (PriorChange("power.cuts", "supply lets go", P.POWER, 0.036, 0.05, 0.6),)
-    told(station, DecisionsEvent(Decisions(), jobs, changes))
+    shown(station, DecisionsEvent(Decisions(), jobs, changes))
     dialog = station.show_closed()
     rows = [
         [item.text(column) for column in range(1, 5)]
@@ -264,7 +264,7 @@ def test_closed_jobs_can_be_left_out_one_by_one(qtbot: QtBot, station: PartsStat
     with qtbot.waitSignal(station.job_counts) as counting:
         item.setCheckState(0, Qt.CheckState.Unchecked)
     assert counting.args == ["a", False]
-    told(station, DecisionsEvent(Decisions((), ActualCause(0.0, ())), (), ()))
+    shown(station, DecisionsEvent(Decisions((), ActualCause(0.0, ())), (), ()))
     assert "No closed job counts" in dialog.changes.text()
     with qtbot.waitSignal(station.reopen_wanted):
         dialog.reopen.click()
@@ -272,7 +272,7 @@ def test_closed_jobs_can_be_left_out_one_by_one(qtbot: QtBot, station: PartsStat
 
 def test_runs_are_put_down_to_trials(qtbot: QtBot, station: PartsStation) -> None:
     assert not station.record.buttons["assign_runs"].isEnabled()
-    told(station, BookEvent(Book(PARTS, (Trial(0, "As it came in", FIT, (1, 2)), Trial(1, "M-1 alone", FIT, (3,))))))
+    shown(station, BookEvent(Book(PARTS, (Trial(0, "As it came in", FIT, (1, 2)), Trial(1, "M-1 alone", FIT, (3,))))))
     assert station.record.buttons["assign_runs"].isEnabled()
     dialog = station.show_runs()
     boxes = [dialog.findChild(QComboBox, f"run_{run}") for run in (1, 2, 3)]
@@ -310,7 +310,7 @@ def test_a_trial_may_be_for_good_also_when_nothing_else_changes(qtbot: QtBot, st
 def test_where_machine_and_book_differ_is_asked(qtbot: QtBot, station: PartsStation) -> None:
     bar = station.questions
     assert not bar.isVisible()
-    told(
+    shown(
         station, BookEvent(BOOK, ("M-2 is in B2 by the book, but the machine reports it in A1", "D-1 is missing", "x"))
     )
     assert bar.isVisible()
@@ -320,11 +320,11 @@ def test_where_machine_and_book_differ_is_asked(qtbot: QtBot, station: PartsStat
         bar.findChild(QPushButton, "machine_is_right").click()
     with qtbot.waitSignal(bar.book_is_right):
         bar.findChild(QPushButton, "book_is_right").click()
-    told(station, BookEvent(BOOK))
+    shown(station, BookEvent(BOOK))
     assert not bar.isVisible()
 
 
-def test_the_advice_is_said_in_few_words() -> None:
+def test_the_advice_is_reported_in_few_words() -> None:
     assert course_words(Advice(Course.ACT, "Replace M-1: needed with 95 %")) == "Replace M-1: needed with 95 %"
     assert "run the test below" in course_words(Advice(Course.TRY, "Too early"))
 

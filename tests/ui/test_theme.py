@@ -56,7 +56,7 @@ def test_the_fonts_of_the_program_are_used(qapp: QApplication) -> None:
     assert font(12, mono=True).family() == "B612 Mono"
 
 
-def test_wrapping_keeps_every_word_or_says_that_there_is_more(qapp: QApplication) -> None:
+def test_wrapping_keeps_every_word_or_states_that_there_is_more(qapp: QApplication) -> None:
     text = "Rule out the board: try the shop's processor in this socket, same sheet, warm"
     whole = wrap(text, 11.5, 200, 10)
     assert " ".join(whole) == text

@@ -16,7 +16,7 @@ from tests.ui.conftest import OpenWindow
 from thresher.model.parts import PartKind, PartStatus
 from thresher.ui.footer import footer_text
 from thresher.ui.rail import STATIONS
-from thresher.ui.stations.bench.suspect_card import full_story, shown_suspects
+from thresher.ui.stations.bench.suspect_card import full_reasons, shown_suspects
 from thresher.ui.stations.bench.tape_view import ENTRY_ROLE
 from thresher.ui.stations.bench.vitals import vitals
 from thresher.ui.stations.coming import WILL_HOLD
@@ -53,7 +53,7 @@ def test_the_demo_from_start_to_suspect_by_keyboard(
     suspect = shown_suspects(state)[0]
     assert (suspect.part, suspect.place) == ("processor", "core 5")
     assert suspect.probability > 0.9
-    assert "× corrected machine check, core 5" in full_story(suspect)
+    assert "× corrected machine check, core 5" in full_reasons(suspect)
     assert "findings" in window.windowTitle()
     press(qtbot, window, Qt.Key.Key_Escape)
     qtbot.waitUntil(lambda: state.run.state == "ended", timeout=10_000)
@@ -92,7 +92,7 @@ def test_an_engine_that_dies_and_comes_back_shows_the_interrupted_run(
         again.close()
 
 
-def test_a_broken_sheet_is_told_whole_and_changes_nothing(
+def test_a_broken_sheet_is_reported_whole_and_changes_nothing(
     qtbot: QtBot, engine: EngineProcess, open_window: OpenWindow, tmp_path: Path
 ) -> None:
     window = open_window(engine)
@@ -130,7 +130,7 @@ def test_a_good_sheet_is_put_on_the_bench(
     assert "It stops at 90 °C" in window.bench.head.sentence()
 
 
-def test_every_station_can_be_reached_and_says_what_it_is(
+def test_every_station_can_be_reached_and_states_what_it_is(
     qtbot: QtBot, engine: EngineProcess, open_window: OpenWindow
 ) -> None:
     window = open_window(engine)
@@ -185,7 +185,7 @@ def test_parts_can_be_asked_by_mouse_and_keyboard(qtbot: QtBot, engine: EnginePr
     assert window.bench.map.spot_at(QPointF(-5, -5)) is None
 
 
-def test_every_number_of_the_vitals_tells_where_it_is_from(
+def test_every_number_of_the_vitals_reports_where_it_is_from(
     qtbot: QtBot, engine: EngineProcess, open_window: OpenWindow
 ) -> None:
     window = open_window(engine)

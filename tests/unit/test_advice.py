@@ -83,8 +83,8 @@ def verdict(
     return diagnose(Evidence(findings, exposures, 4, symptoms, kept or book()), KNOWLEDGE, PRICES)
 
 
-def chance(told: Verdict, *modes: str) -> float:
-    return sum(each.probability for each in told.suspects if each.mode in modes)
+def chance(shown: Verdict, *modes: str) -> float:
+    return sum(each.probability for each in shown.suspects if each.mode in modes)
 
 
 MEMORY_RUN = (Exposure(1, 0, "memory", 10.0, 50.0),)
@@ -104,22 +104,22 @@ def test_the_same_steady_word_again_is_a_cell_and_wandering_ones_are_the_way() -
 
 
 def test_words_in_one_slot_accuse_the_module_that_sits_there() -> None:
-    told = verdict((word(0x1000, slot="B2"), word(0x1000, slot="B2")), MEMORY_RUN)
-    by_tag = {each.tag: each.probability for each in told.suspects if each.mode == "memory.cells"}
+    shown = verdict((word(0x1000, slot="B2"), word(0x1000, slot="B2")), MEMORY_RUN)
+    by_tag = {each.tag: each.probability for each in shown.suspects if each.mode == "memory.cells"}
     assert by_tag["M2"] > 0.8
     assert by_tag["M1"] < 0.05
-    assert told.statuses["M2"] is PartStatus.REPLACE
-    assert told.statuses["M1"] is not PartStatus.REPLACE
+    assert shown.statuses["M2"] is PartStatus.REPLACE
+    assert shown.statuses["M1"] is not PartStatus.REPLACE
 
 
 def test_one_of_two_modules_is_doubt_about_both_and_no_reason_to_buy() -> None:
-    told = verdict((word(0x1000), word(0x1000), word(0x1000)), MEMORY_RUN)
-    assert told.statuses["M1"] is PartStatus.IN_DOUBT
-    assert told.statuses["memory"] is PartStatus.IN_DOUBT
-    assert told.advice is not None
-    assert told.advice.course is Course.TRY
-    assert told.advice.trial is not None
-    assert "alone" in told.advice.trial.candidate.title or "our M" in told.advice.trial.candidate.title
+    shown = verdict((word(0x1000), word(0x1000), word(0x1000)), MEMORY_RUN)
+    assert shown.statuses["M1"] is PartStatus.IN_DOUBT
+    assert shown.statuses["memory"] is PartStatus.IN_DOUBT
+    assert shown.advice is not None
+    assert shown.advice.course is Course.TRY
+    assert shown.advice.trial is not None
+    assert "alone" in shown.advice.trial.candidate.title or "our M" in shown.advice.trial.candidate.title
 
 
 def test_signs_hold_later_words_against_earlier_ones() -> None:
@@ -132,7 +132,7 @@ def test_signs_hold_later_words_against_earlier_ones() -> None:
     assert signs_of((replace(repeated, wrong_again=0),))[0].steady is False
 
 
-def test_everyday_use_without_a_sign_says_nothing_of_what_only_comparing_shows() -> None:
+def test_everyday_use_without_a_sign_states_nothing_of_what_only_comparing_shows() -> None:
     controller, drive = KNOWLEDGE.mode("processor.memory-controller"), KNOWLEDGE.mode("drive.media")
     assert logged_share(controller, EVERYDAY_USE) < 0.4
     assert logged_share(drive, EVERYDAY_USE) == pytest.approx(1.0)
@@ -144,17 +144,17 @@ def test_everyday_use_without_a_sign_says_nothing_of_what_only_comparing_shows()
 
 
 def test_wrong_data_are_one_thing_under_whatever_load() -> None:
-    told = verdict((word(0x1000, bit=1, steady=False), seen(K.WRONG_RESULT), seen(K.WRONG_RESULT)), MEMORY_RUN)
-    assert chance(told, "memory.cells") < 0.1
+    shown = verdict((word(0x1000, bit=1, steady=False), seen(K.WRONG_RESULT), seen(K.WRONG_RESULT)), MEMORY_RUN)
+    assert chance(shown, "memory.cells") < 0.1
 
 
 def test_strays_are_no_reason_to_do_anything_and_hide_no_fault() -> None:
     kinds = (K.MEMORY_CORRECTED, K.LINK_CORRECTED, K.GRAPHICS_HANG, K.DRIVE_LINK)
     strays = tuple(replace(seen(kind, EVERYDAY_USE), run=None) for kind in kinds)
     use = (Exposure(0, -1, EVERYDAY_USE, 1500.0, None),)
-    told = verdict(strays, use, kept=book(Trial(0, "as it came in", FIT)))
-    assert all(each.mode != "nothing.strays" for each in told.suspects)
-    assert chance(told, "nothing") > 0.4
+    shown = verdict(strays, use, kept=book(Trial(0, "as it came in", FIT)))
+    assert all(each.mode != "nothing.strays" for each in shown.suspects)
+    assert chance(shown, "nothing") > 0.4
     loaded = verdict(strays, (*use, Exposure(1, 0, "matrix", 30.0, 70.0)))
     assert all(each.mode != "nothing.strays" for each in loaded.clean_time)
     with_fault = verdict((*strays, word(0x1000), word(0x1000)), (*use, *MEMORY_RUN))
@@ -162,20 +162,20 @@ def test_strays_are_no_reason_to_do_anything_and_hide_no_fault() -> None:
 
 
 def test_a_core_that_hangs_is_one_core_s_own_fault() -> None:
-    told = verdict((seen(K.CORE_HANG, core=2), seen(K.LOCKED_UP, core=2)), (Exposure(1, 0, "matrix", 20.0, 70.0),))
-    assert chance(told, "processor.hanging-core") > 0.7
-    assert next(each for each in told.suspects if each.mode == "processor.hanging-core").place == "core 2"
+    shown = verdict((seen(K.CORE_HANG, core=2), seen(K.LOCKED_UP, core=2)), (Exposure(1, 0, "matrix", 20.0, 70.0),))
+    assert chance(shown, "processor.hanging-core") > 0.7
+    assert next(each for each in shown.suspects if each.mode == "processor.hanging-core").place == "core 2"
 
 
-def test_what_is_said_of_the_machine_accuses_no_part_of_the_shelf() -> None:
-    plain, said = verdict(()), verdict((), (), ("files damaged", "will not finish an installation"))
+def test_what_is_reported_of_the_machine_accuses_no_part_of_the_shelf() -> None:
+    plain, wording = verdict(()), verdict((), (), ("files damaged", "will not finish an installation"))
     shelf = [
-        next(each.probability for each in told.suspects if each.tag == "our M" and each.mode == "memory.cells")
-        for told in (plain, said)
+        next(each.probability for each in shown.suspects if each.tag == "our M" and each.mode == "memory.cells")
+        for shown in (plain, wording)
     ]
     own = [
-        next(each.probability for each in told.suspects if each.tag == "M1" and each.mode == "memory.cells")
-        for told in (plain, said)
+        next(each.probability for each in shown.suspects if each.tag == "M1" and each.mode == "memory.cells")
+        for shown in (plain, wording)
     ]
     assert own[1] > own[0]
     assert shelf[1] <= shelf[0] * 1.01
@@ -184,13 +184,13 @@ def test_what_is_said_of_the_machine_accuses_no_part_of_the_shelf() -> None:
 # ---- acts
 
 
-def test_sound_acts_come_first_and_nothing_is_bought_on_a_guess() -> None:
-    told = verdict((word(0x1000, slot="A2"), word(0x1000, slot="A2")), MEMORY_RUN)
-    assert is_sound(told.acts[0], LIMITS)
-    assert told.advice is not None
-    assert (told.advice.course, told.advice.act) == (Course.ACT, told.acts[0])
-    assert [step.tag for step in told.acts[0].steps] == ["M1"]
-    sound = [is_sound(act, LIMITS) for act in told.acts]
+def test_healthy_acts_come_first_and_nothing_is_bought_on_a_guess() -> None:
+    shown = verdict((word(0x1000, slot="A2"), word(0x1000, slot="A2")), MEMORY_RUN)
+    assert is_sound(shown.acts[0], LIMITS)
+    assert shown.advice is not None
+    assert (shown.advice.course, shown.advice.act) == (Course.ACT, shown.acts[0])
+    assert [step.tag for step in shown.acts[0].steps] == ["M1"]
+    sound = [is_sound(act, LIMITS) for act in shown.acts]
     assert sound == sorted(sound, reverse=True)
     guess = verdict((seen(K.ENDED_SUDDENLY),), (Exposure(1, 0, "matrix", 10.0, 70.0),))
     assert not is_sound(guess.acts[0], LIMITS)
@@ -199,8 +199,8 @@ def test_sound_acts_come_first_and_nothing_is_bought_on_a_guess() -> None:
 
 
 def test_every_step_is_held_to_its_own_threshold() -> None:
-    told = verdict((word(0x1000, slot="A2"), word(0x1000, slot="A2")), MEMORY_RUN)
-    act = told.acts[0]
+    shown = verdict((word(0x1000, slot="A2"), word(0x1000, slot="A2")), MEMORY_RUN)
+    act = shown.acts[0]
     doubtful = replace(act, steps=(*act.steps, replace(act.steps[0], tag="S", needed=0.9)))
     assert not is_sound(doubtful, LIMITS)
     treated = replace(act, steps=(*act.steps, replace(act.steps[0], action="clean", tag="cooling", needed=0.9)))
@@ -212,8 +212,8 @@ def test_nothing_is_done_to_parts_of_the_shop_or_that_are_out() -> None:
     new = Configuration(("B", "P", "our M", "M2", "S", "C", "D"))
     tried = Trial(1, "ours", swapped, (2,))
     failing = (word(0x1000), word(0x1000), word(0x1000, run=2))
-    told = verdict(failing, (), kept=book(Trial(0, "as it came in", FIT, (1,)), tried))
-    assert all("our" not in step.tag for act in told.acts for step in act.steps)
+    shown = verdict(failing, (), kept=book(Trial(0, "as it came in", FIT, (1,)), tried))
+    assert all("our" not in step.tag for act in shown.acts for step in act.steps)
     kept = book(Trial(0, "as it came in", FIT, (1,)), Trial(1, "replaced", new, (2,), kept=True))
     assert kept.base == new
     after = verdict((word(0x1000), word(0x1000)), (Exposure(2, 0, "memory", 60.0, 50.0),), kept=kept)
@@ -223,9 +223,9 @@ def test_nothing_is_done_to_parts_of_the_shop_or_that_are_out() -> None:
     assert after.advice.course is Course.WATCH
 
 
-def test_all_of_a_kind_are_seated_anew_together() -> None:
-    told = verdict(tuple(word(0x1000 * n, bit=7, steady=False) for n in range(1, 6)), MEMORY_RUN)
-    words = {act.words for act in told.acts if len(act.steps) == 1}
+def test_all_of_a_kind_are_seated_again_together() -> None:
+    shown = verdict(tuple(word(0x1000 * n, bit=7, steady=False) for n in range(1, 6)), MEMORY_RUN)
+    words = {act.words for act in shown.acts if len(act.steps) == 1}
     assert "reseat the memory" in words
     assert not any("M1" in each and "seat" in each for each in words)
 
@@ -233,15 +233,15 @@ def test_all_of_a_kind_are_seated_anew_together() -> None:
 def test_a_machine_that_was_clean_for_long_is_handed_back() -> None:
     loads = ("matrix", "memory", "branchy", "relay")
     long = tuple(Exposure(1, number, load, 240.0, 75.0) for number, load in enumerate(loads))
-    told = verdict((), (*long, Exposure(1, 9, EVERYDAY_USE, 600.0, None)))
-    assert told.advice is not None
-    assert told.advice.course is Course.WATCH
-    assert "hand it back" in told.advice.sentence
-    assert told.advice.act is not None
-    assert told.advice.act.steps == ()
+    shown = verdict((), (*long, Exposure(1, 9, EVERYDAY_USE, 600.0, None)))
+    assert shown.advice is not None
+    assert shown.advice.course is Course.WATCH
+    assert "hand it back" in shown.advice.sentence
+    assert shown.advice.act is not None
+    assert shown.advice.act.steps == ()
 
 
-def test_without_a_trial_that_tells_anything_nobody_is_kept_waiting() -> None:
+def test_without_a_trial_that_reports_anything_nobody_is_kept_waiting() -> None:
     posterior = compute_posterior(counted(Evidence((seen(K.ENDED_SUDDENLY),), (), 4, (), book())), KNOWLEDGE)
     advice = advise(decide(posterior, PRICES, LIMITS, book()), (), LIMITS)
     assert advice.course is Course.WATCH
@@ -285,8 +285,8 @@ def test_a_fault_of_messages_is_looked_for_with_messages() -> None:
 
 
 def test_nobody_needs_to_know_whether_a_part_of_the_shelf_is_faulty() -> None:
-    told = verdict((), (Exposure(1, 0, "memory", 120.0, 50.0), Exposure(1, 1, "matrix", 120.0, 80.0)))
-    assert all("our" not in each.if_found for each in told.next_trials)
+    shown = verdict((), (Exposure(1, 0, "memory", 120.0, 50.0), Exposure(1, 1, "matrix", 120.0, 80.0)))
+    assert all("our" not in each.if_found for each in shown.next_trials)
 
 
 # ---- the knowledge base

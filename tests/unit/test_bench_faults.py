@@ -103,7 +103,7 @@ def test_a_weak_vector_unit_shows_in_wide_loads_only(run: Run) -> None:
     assert findings == ()
 
 
-def test_a_finding_says_repeats_other_cores_and_circumstances(run: Run) -> None:
+def test_a_finding_states_repeats_other_cores_and_circumstances(run: Run) -> None:
     fault = Fault(kind=F.WEAK_VECTOR_UNIT, core=1, strength=40)
     finding = run((fault,), sheet(block("matrix", 60, CORE)))[0]
     assert re.search(r"[23] of 3 repeats wrong on this core, right on core 0", finding.detail)
@@ -125,7 +125,7 @@ def test_edges_bring_resets_that_steady_load_does_not(run: Run) -> None:
     assert any(finding.kind is K.ENDED_SUDDENLY for finding in pulsed)
 
 
-def test_a_wrong_word_of_memory_says_where_and_what_all_have_in_common(run: Run, small: Scenario) -> None:
+def test_a_wrong_word_of_memory_states_where_and_what_all_have_in_common(run: Run, small: Scenario) -> None:
     finding = run((Fault(kind=F.CELL_STUCK, slot="A1", strength=1, at=0.5, bit=19),), sheet(block("memory", 8)))[0]
     size = small.modules[0].size_gib << 30
     (place,) = {each.physical for each in finding.places}
@@ -136,12 +136,12 @@ def test_a_wrong_word_of_memory_says_where_and_what_all_have_in_common(run: Run,
 
 
 @pytest.mark.parametrize("load", ["matrix", "solve", "transform", "integer", "branchy", "sieve", "relay", "precision"])
-def test_no_load_accuses_a_sound_machine(run: Run, load: str) -> None:
+def test_no_load_accuses_a_healthy_machine(run: Run, load: str) -> None:
     place = CORE if load != "relay" else ""
     assert run((), sheet(block(load, 20, place))) == ()
 
 
-def test_memory_patterns_do_not_accuse_a_sound_machine(run: Run) -> None:
+def test_memory_patterns_do_not_accuse_a_healthy_machine(run: Run) -> None:
     assert run((), sheet(block("memory", 60, 'patterns = "long"\nwait = 1'))) == ()
 
 
@@ -160,17 +160,17 @@ def memory_finding(place: str, address: int, at: float) -> Finding:
 
 
 def test_a_storm_in_one_slot_hides_nothing_of_another() -> None:
-    storms, told = Storms(), list[Finding]()
+    storms, shown = Storms(), list[Finding]()
     for second in range(12):
         for place, address in (("A1", 0x1000 + second * 64), ("B2", 0x9000 + second * 64)):
-            storms.take(memory_finding(place, address, second / 4), told.append)
-    assert [each.place for each in told] == ["A1", "B2"]
-    storms.release(None, told.append)
+            storms.take(memory_finding(place, address, second / 4), shown.append)
+    assert [each.place for each in shown] == ["A1", "B2"]
+    storms.release(None, shown.append)
     for place in ("A1", "B2"):
-        mine = [each for each in told if each.place == place]
+        mine = [each for each in shown if each.place == place]
         assert sum(each.count for each in mine) == 12
         assert len({spot.physical for each in mine for spot in each.places}) == 12
-    assert told[2].title == "11 wrong memory readings, A1"
+    assert shown[2].title == "11 wrong memory readings, A1"
 
 
 def test_a_block_holds_the_temperature_that_it_was_given(small: Scenario, tmp_path: Path) -> None:
@@ -202,7 +202,7 @@ def test_a_block_holds_the_temperature_that_it_was_given(small: Scenario, tmp_pa
     assert min(hottest[-60:]) > wanted - 2.5
 
 
-def test_holding_without_a_temperature_is_said(small: Scenario, tmp_path: Path) -> None:
+def test_holding_without_a_temperature_is_reported(small: Scenario, tmp_path: Path) -> None:
     blind = tuple(
         Fault(kind=F.CHANNEL_GARBAGE, path=f"/sys/class/hwmon/hwmon0/temp{number}_input") for number in range(1, 4)
     ) + tuple(Fault(kind=F.CHANNEL_GARBAGE, path="/sys/class/hwmon/hwmon1/temp2_input") for _ in range(1))

@@ -51,12 +51,12 @@ def test_a_share_or_an_amount_is_what_is_taken_but_never_more_than_there_is(tmp_
     assert each_of(tmp_path, replace(MEMORY, amount=400 * GIB), 24, 23, 2) == whole
 
 
-def test_too_little_memory_is_said_with_what_is_kept(tmp_path: Path) -> None:
+def test_too_little_memory_is_reported_with_what_is_kept(tmp_path: Path) -> None:
     with pytest.raises(EnvironmentFault, match="MiB are kept for the running system"):
         each_of(tmp_path, MEMORY, 2, 0.5, 4)
 
 
-def test_a_kernel_that_tells_no_memory_is_said(tmp_path: Path) -> None:
+def test_a_kernel_that_reports_no_memory_is_reported(tmp_path: Path) -> None:
     (tmp_path / "proc").mkdir()
     (tmp_path / "proc/meminfo").write_text("MemTotal: many kB\n")
     system = TreeSystem(tmp_path)
@@ -66,7 +66,7 @@ def test_a_kernel_that_tells_no_memory_is_said(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize("load", [name for name in LOADS if name != "memory"])
-def test_every_load_has_a_plan_on_a_bench_model_and_words_to_spoil(load: str) -> None:
+def test_every_load_has_a_plan_on_a_simulated_machine_and_words_to_spoil(load: str) -> None:
     model = SimulatedMachine(load_scenario(shipped_scenarios()["ferry-office"]), 0.0)
     plan = plan_block(Block(PartKind.PROCESSOR, load, 0.0, 60.0), model, read_inventory(model), 2, compiled=True)
     assert not plan.compiled

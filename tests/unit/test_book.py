@@ -231,7 +231,7 @@ def test_what_no_machine_can_tell_is_asked_and_is_no_word_of_the_machine(
     again.close()
 
 
-def test_the_book_may_be_right_where_the_machine_tells_otherwise(
+def test_the_book_may_be_right_where_the_machine_reports_otherwise(
     engine: Engine, lighthouse: Scenario, tmp_path: Path
 ) -> None:
     gone = next(each for each in engine.intake.instances if each.kind is PartKind.MEMORY and each.part)
@@ -256,7 +256,7 @@ def verdict_now(engine: Engine) -> Verdict:
     return verdict
 
 
-def test_the_shop_s_own_prices_are_used_and_a_faulty_list_is_said(
+def test_the_shop_s_own_prices_are_used_and_a_faulty_list_is_reported(
     engine: Engine, sheet: MakeSheet, tmp_path: Path
 ) -> None:
     engine.run_to_end(sheet(400))

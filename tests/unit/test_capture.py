@@ -32,7 +32,7 @@ class WithoutCounters(SimulatedMachine):
         raise SourceUnavailable(f"counters of CPU {cpu}", "left out")
 
 
-def told(system: System) -> tuple[object, ...]:
+def shown(system: System) -> tuple[object, ...]:
     """What a technician would see of a machine."""
     inventory = read_inventory(system)
     discovery = discover(system, inventory)
@@ -42,13 +42,13 @@ def told(system: System) -> tuple[object, ...]:
     return parts, inventory.cpus, inventory.doubts, inventory.empty_slots, channels, tick.values
 
 
-def test_a_capture_tells_what_the_machine_reported(lighthouse: Scenario, tmp_path: Path) -> None:
+def test_a_capture_reports_what_the_machine_reported(lighthouse: Scenario, tmp_path: Path) -> None:
     machine = WithoutCounters(lighthouse, 0.0)
     count, unknown = capture_machine(machine, tmp_path / "c.tar.gz", with_names=True)
     assert count > 100
     assert [fact.value for fact in unknown] == ["left out"]
     captured = open_system(root=tmp_path / "c.tar.gz")
-    assert told(captured) == told(machine)
+    assert shown(captured) == shown(machine)
     assert captured.open_kernel_log().read_records() == machine.open_kernel_log().read_records()
     captured.close()
 
@@ -58,7 +58,7 @@ def test_every_kind_of_machine_survives_its_capture(write_tree: WriteTree, tmp_p
     tree = TreeSystem(write_tree(trees.ALL[kind]()))
     capture_machine(tree, tmp_path / "c.tar.gz", with_names=True)
     captured = CapturedSystem(tmp_path / "c.tar.gz")
-    assert told(captured) == told(tree)
+    assert shown(captured) == shown(tree)
     captured.close()
 
 
@@ -122,7 +122,7 @@ def test_a_capture_that_leads_outside_is_refused(tmp_path: Path, entries: tuple[
     assert not (tmp_path / "outside").exists()
 
 
-def test_what_is_no_capture_is_said(tmp_path: Path) -> None:
+def test_what_is_no_capture_is_reported(tmp_path: Path) -> None:
     (tmp_path / "note.tar.gz").write_text("not a tar")
     with pytest.raises(InputError, match="cannot be unpacked"):
         CapturedSystem(tmp_path / "note.tar.gz")

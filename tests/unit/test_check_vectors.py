@@ -170,7 +170,7 @@ VECTORS = (
 
 
 @pytest.mark.parametrize("vector", VECTORS, ids=lambda vector: vector.section)
-def test_a_register_says_what_the_manual_says(vector: Vector) -> None:
+def test_a_register_states_what_the_manual_states(vector: Vector) -> None:
     decoded = vector.decode()
     assert (decoded.severity, decoded.unit) == (vector.severity, vector.unit)
     assert vector.words in decoded.words
@@ -216,12 +216,12 @@ def test_the_processor_s_own_threshold_is_reported(state: int, above: bool) -> N
         (0x146, "reserved"),
     ],
 )
-def test_misc_tells_what_kind_of_address_it_is(misc: int, words: str) -> None:
+def test_misc_reports_what_kind_of_address_it_is(misc: int, words: str) -> None:
     # SDM, "IA32_MCi_MISC MSRs": bits 8:6 mode, 5:0 lowest valid bit
     assert words in V("", SDM, 0x9C00004000000135, CE, Unit.CORE, "", misc=misc).decode().address_words
 
 
-def test_memory_is_told_by_channel_and_chip_select() -> None:
+def test_memory_is_reported_by_channel_and_chip_select() -> None:
     decoded = V("", AMD, 0x9C2041000000011B, CE, Unit.MEMORY, "", ipid=ipid(0x96, 0, 0x150F00), synd=0x3).decode()
     assert (decoded.channel, decoded.chip_select) == (1, 3)
     assert decoded.shares[0].part is PartKind.MEMORY
@@ -252,7 +252,7 @@ def test_capabilities_and_global_status_are_taken_apart() -> None:
     assert (state["in progress"][0], state["restart possible"][0], state["instruction known"][0]) == (1, 1, 0)
 
 
-def test_what_no_manual_tells_is_said_to_be_unknown() -> None:
+def test_what_no_manual_reports_is_reported_to_be_unknown() -> None:
     unknown_bank = V("", AMD, 0x9820000000000E0B, CE, Unit.CORE, "", ipid=ipid(0x7FF, 3)).decode()
     assert unknown_bank.unit_words == ""
     assert fields_of(unknown_bank)["extended error code"][1] == "not documented for this bank"

@@ -91,13 +91,13 @@ def test_a_fans_lowest_speed_counts_as_a_limit(write_tree: WriteTree) -> None:
     assert limit.value == 300.0
 
 
-def test_an_offset_that_the_chip_adds_is_told_with_the_source(write_tree: WriteTree) -> None:
+def test_an_offset_that_the_chip_adds_is_reported_with_the_source(write_tree: WriteTree) -> None:
     reading, channel = readings(write_tree(BASE | chip_trees.chips("nct6775")))["SYSTIN"]
     assert reading == 38.5
     assert channel.source.endswith("temp1_input (the chip adds -1 K, temp1_offset)")
 
 
-def test_two_chips_of_one_name_are_told_apart(write_tree: WriteTree) -> None:
+def test_two_chips_of_one_name_are_distinguished(write_tree: WriteTree) -> None:
     root = write_tree(BASE | chip_trees.chips("nvme", "nvme"))
     for number in range(2):
         device = root / f"sys/devices/nvme{number}"
@@ -107,7 +107,7 @@ def test_two_chips_of_one_name_are_told_apart(write_tree: WriteTree) -> None:
     assert {"Composite (nvme0)", "Composite (nvme1)", "Sensor 1 (nvme0)", "Sensor 1 (nvme1)"} <= names
 
 
-def test_a_sensor_that_is_switched_off_is_said_and_not_read(write_tree: WriteTree) -> None:
+def test_a_sensor_that_is_switched_off_is_reported_and_not_read(write_tree: WriteTree) -> None:
     files = BASE | chip_trees.chips("it87") | {"/sys/class/hwmon/hwmon0/fan1_enable": "0\n"}
     discovery, _ = sampled(write_tree(files))
     assert not any(channel.quantity is Quantity.FAN for channel in discovery.channels)
@@ -172,7 +172,7 @@ def test_throttling_energy_and_batteries_have_channels_of_their_own(write_tree: 
     assert found["BAT0 power"][1].kind is PartKind.BATTERY
 
 
-def test_the_host_tells_pressure_drives_and_each_cpu(write_tree: WriteTree) -> None:
+def test_the_host_reports_pressure_drives_and_each_cpu(write_tree: WriteTree) -> None:
     root = write_tree(BASE | chip_trees.HOST)
     system = TreeSystem(root)
     discovery = discover(system, read_inventory(system))

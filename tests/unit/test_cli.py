@@ -66,7 +66,7 @@ def thresher(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capfd: pytest.Capt
     return run
 
 
-def test_a_run_on_a_bench_model_finds_and_reports(thresher: Run, tmp_path: Path) -> None:
+def test_a_run_on_a_simulated_machine_finds_and_reports(thresher: Run, tmp_path: Path) -> None:
     (tmp_path / "s.toml").write_text(SHORT.format(420))
     done = thresher(
         "run", "s.toml", "--simulate", "lighthouse-playout", "--speed", "0", "--job", "j.thresher", "--json"
@@ -79,10 +79,10 @@ def test_a_run_on_a_bench_model_finds_and_reports(thresher: Run, tmp_path: Path)
     assert set(top) == {"processor.weak-core", "cooling.clogged"}
     assert result["machine"]["simulated"] is True
 
-    told = thresher("verdict", "j.thresher")
-    assert told.returncode == 1
-    assert "Processor, core 5" in told.stdout
-    assert "Next: " in told.stdout
+    shown = thresher("verdict", "j.thresher")
+    assert shown.returncode == 1
+    assert "Processor, core 5" in shown.stdout
+    assert "Next: " in shown.stdout
     again = thresher("verdict", "j.thresher", "--json")
     assert json.loads(again.stdout)["suspects"][0]["mode"] == "processor.weak-core"
     for ending in ("html", "csv", "json"):
@@ -93,7 +93,7 @@ def test_a_run_on_a_bench_model_finds_and_reports(thresher: Run, tmp_path: Path)
     assert ".html, .csv, .jsonl, .json, .parquet or .png" in refused.stderr
 
 
-def test_a_sound_bench_model_ends_with_nought(thresher: Run, tmp_path: Path) -> None:
+def test_a_healthy_simulated_machine_ends_with_nought(thresher: Run, tmp_path: Path) -> None:
     (tmp_path / "s.toml").write_text(SHORT.format(60))
     done = thresher("run", "s.toml", "--simulate", "ferry-office", "--speed", "0")
     assert done.returncode == 0, done.stderr
@@ -213,7 +213,9 @@ def test_a_scenario_can_be_checked(thresher: Run, tmp_path: Path) -> None:
         ((), "there is no display"),
     ],
 )
-def test_what_cannot_be_done_is_told_without_a_traceback(thresher: Run, arguments: tuple[str, ...], words: str) -> None:
+def test_what_cannot_be_done_is_reported_without_a_traceback(
+    thresher: Run, arguments: tuple[str, ...], words: str
+) -> None:
     done = thresher(*arguments)
     assert done.returncode == 2
     assert words in done.stderr
@@ -228,7 +230,7 @@ def test_the_demo_without_a_display_goes_to_its_end(thresher: Run, tmp_path: Pat
     assert {path.suffix for path in (tmp_path / "left").iterdir()} >= {".html", ".png", ".thresher"}
 
 
-def test_the_directory_of_codes_is_sound_and_covers_what_is_used() -> None:
+def test_the_directory_of_codes_is_healthy_and_covers_what_is_used() -> None:
     codes = load_codes()
     source = Path(__file__).parents[2] / "src/thresher"
     used = {
@@ -301,10 +303,10 @@ def test_bad_memory_of_a_run_is_named_and_becomes_boot_parameters(thresher: Run,
     assert as_json["shape"]["bits"] == [19]
 
 
-def test_a_bench_model_is_explained(thresher: Run) -> None:
-    told = thresher("scenario", "check", "museum-guide")
-    assert told.returncode == 0
-    assert "cell stuck in B2, 41 % up, bit 19: 1, content that the bit is stuck at" in told.stdout
+def test_a_simulated_machine_is_explained(thresher: Run) -> None:
+    shown = thresher("scenario", "check", "museum-guide")
+    assert shown.returncode == 0
+    assert "cell stuck in B2, 41 % up, bit 19: 1, content that the bit is stuck at" in shown.stdout
 
 
 def test_proving_prints_scores_and_json(thresher: Run) -> None:
@@ -315,10 +317,10 @@ def test_proving_prints_scores_and_json(thresher: Run) -> None:
     asked = thresher(
         "prove", "--cases", "1", "--seed", "33", "--policy", "fixed-order", "--processes", "1", "--each", "--json"
     )
-    told = json.loads(asked.stdout)
-    assert told["score"]["cases"] == 1
-    assert len(told["score"]["tenths"]) == 10
-    assert len(told["cases"]) == 1
+    shown = json.loads(asked.stdout)
+    assert shown["score"]["cases"] == 1
+    assert len(shown["score"]["tenths"]) == 10
+    assert len(shown["cases"]) == 1
 
 
 def test_an_unknown_policy_is_refused_with_what_there_is(thresher: Run) -> None:

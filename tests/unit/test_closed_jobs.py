@@ -76,7 +76,7 @@ def test_a_part_without_its_mode_counts_for_its_modes_as_common_as_they_are() ->
     assert share(gone, "power.cuts") == pytest.approx(share(adjusted, "power.cuts"))
 
 
-def test_sound_machines_count_for_nothing_faulty() -> None:
+def test_healthy_machines_count_for_nothing_faulty() -> None:
     adjusted = with_closed_jobs(KNOWLEDGE, [closed()] * 30)
     assert share(adjusted, "") > share(KNOWLEDGE, "") + 0.2
     assert diagnose(Evidence((), (), 4), adjusted).suspects[0].kind is None
@@ -201,8 +201,8 @@ def test_a_verdict_is_frozen_with_its_reasons_and_the_job_closed_and_opened_agai
     with JobFile(tmp_path / "job.thresher") as stored:
         assert stored.decisions().locked == (frozen,)
         assert "decisions" not in stored.job()
-        alone, told = job_verdict(stored), job_verdict(stored, tmp_path / "shop")
-        assert "closed job of this shop" in told.suspects[0].reasons[0].text
+        alone, shown = job_verdict(stored), job_verdict(stored, tmp_path / "shop")
+        assert "closed job of this shop" in shown.suspects[0].reasons[0].text
         assert "this shop" not in alone.suspects[0].reasons[0].text
         assert shop_of(stored).name == "shop"
     # another job of the same shop reckons with it
@@ -237,7 +237,7 @@ def test_what_cannot_be_is_refused_with_every_fault(lighthouse: Scenario, tmp_pa
 @pytest.mark.parametrize(
     "content", ["", "{", '{"format": "thresher-shelf/1"}', '{"format": "thresher-closed-jobs/1", "jobs": 3}']
 )
-def test_a_file_of_closed_jobs_that_cannot_be_read_is_put_aside_and_said(
+def test_a_file_of_closed_jobs_that_cannot_be_read_is_put_aside_and_reported(
     lighthouse: Scenario, tmp_path: Path, content: str
 ) -> None:
     path = closed_jobs_path(tmp_path / "shop")
@@ -245,8 +245,8 @@ def test_a_file_of_closed_jobs_that_cannot_be_read_is_put_aside_and_said(
     path.write_text(content)
     engine = opened(lighthouse, tmp_path)
     assert engine.decisions.closed == ()
-    told = [entry.detail for entry in engine.snapshot().tape if entry.code == "X-860"]
-    assert any("closed-jobs" in each and "kept as" in each for each in told)
+    shown = [entry.detail for entry in engine.snapshot().tape if entry.code == "X-860"]
+    assert any("closed-jobs" in each and "kept as" in each for each in shown)
     engine.decisions.close((), "", "")
     assert len(read_closed_jobs(tmp_path / "shop")) == 1
     assert [each.read_text() for each in path.parent.glob("closed-jobs.json.unreadable-*")] == [content]

@@ -29,7 +29,7 @@ from thresher.simulator.machine import SimulatedMachine
 from thresher.simulator.scenario import Scenario
 
 
-def test_a_clock_is_counted_while_awake_and_says_how_long_that_was() -> None:
+def test_a_clock_is_counted_while_awake_and_states_how_long_that_was() -> None:
     parse = effective_clocks()
     with pytest.raises(ValueError, match="two readings"):
         parse(b"1000 1000 1000", 10.0)
@@ -64,7 +64,7 @@ def test_no_counters_crash_the_parser(first: bytes, second: bytes) -> None:
             assert 0 <= awake <= 100
 
 
-def test_a_busy_bench_model_counts_the_clock_that_it_sets(lighthouse: Scenario) -> None:
+def test_a_busy_simulated_machine_counts_the_clock_that_it_sets(lighthouse: Scenario) -> None:
     model = SimulatedMachine(lighthouse, 0.0)
     discovery = discover(model, read_inventory(model))
     sampler = Sampler(model, discovery)
@@ -81,7 +81,7 @@ def test_a_busy_bench_model_counts_the_clock_that_it_sets(lighthouse: Scenario) 
     assert clocks["Core 3 clock"].limit(LimitSide.ABOVE) is None, "the counted one is judged"
 
 
-def test_this_computer_counts_or_says_what_would_change_that() -> None:
+def test_this_computer_counts_or_states_what_would_change_that() -> None:
     try:
         counters = open_counters(0)
     except SourceUnavailable as error:
@@ -161,7 +161,7 @@ def wait_for_answer(source: nvml.CardSource) -> bytes:
             time.sleep(0.01)
 
 
-def test_a_card_behind_its_library_tells_what_it_knows_and_nothing_else() -> None:
+def test_a_card_behind_its_library_reports_what_it_knows_and_nothing_else() -> None:
     unknown: list[Fact] = []
     (probe,) = nvml.find(machine("nvidia"), unknown, lambda _name: FakeLibrary())
     assert isinstance(probe.source, nvml.CardSource)
@@ -176,7 +176,7 @@ def test_a_card_behind_its_library_tells_what_it_knows_and_nothing_else() -> Non
     assert unknown == []
 
 
-def test_a_missing_or_refusing_library_is_said_once_and_only_where_such_a_card_is() -> None:
+def test_a_missing_or_refusing_library_is_reported_once_and_only_where_such_a_card_is() -> None:
     def missing(_name: str) -> Any:
         raise OSError("no such library")
 
@@ -262,13 +262,13 @@ def test_status_registers_say_what_holds_the_clock_down(write_tree: Callable[...
         assert found(10, 0.0) == [code]
 
 
-def test_registers_that_cannot_be_read_are_said_once_and_only_where_they_are_documented(
+def test_registers_that_cannot_be_read_are_reported_once_and_only_where_they_are_documented(
     write_tree: Callable[..., Path],
 ) -> None:
     root = write_tree(cores([(0, 0), (1, 0)]) | {"/proc/cpuinfo": "vendor_id : GenuineIntel\n"})
     system = TreeSystem(root)
-    told = [fact for fact in discover(system, read_inventory(system)).unknown if "holds the processor" in fact.name]
-    assert len(told) == 1
+    shown = [fact for fact in discover(system, read_inventory(system)).unknown if "holds the processor" in fact.name]
+    assert len(shown) == 1
     (root / "proc/cpuinfo").write_text("vendor_id : TernHarbour8\n")
     unknown = discover(system, read_inventory(system)).unknown
     assert not [fact for fact in unknown if "holds the processor" in fact.name]

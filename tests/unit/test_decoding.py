@@ -123,7 +123,7 @@ def test_a_storm_is_one_group_with_a_count_a_rate_and_samples() -> None:
     assert (log.lines, log.count) == (10_001, 10_001)
 
 
-def test_groups_are_told_apart_by_what_and_where() -> None:
+def test_groups_are_distinguished_by_what_and_where() -> None:
     log = log_of(f"[1.0] {CE}\n[2.0] {CE.replace('A1', 'B1')}\n[3.0] {CE.replace('CE', 'UE')}\n")
     assert [group.signature for group in log.groups] == [
         ("M-320", "DIMM_A1"),
@@ -132,7 +132,7 @@ def test_groups_are_told_apart_by_what_and_where() -> None:
     ]
 
 
-def test_times_are_told_by_the_day_where_the_log_knows_it() -> None:
+def test_times_are_reported_by_the_day_where_the_log_knows_it() -> None:
     log = log_of(f"2026-03-17T13:09:45Z bench kernel: [   12.345678] {CE}\n")
     assert log.by_wall
     assert log.groups[0].first == 1773752985.0
@@ -202,7 +202,7 @@ def test_a_single_corrected_error_is_noise_and_twenty_are_not() -> None:
         ([0, 60], ""),
     ],
 )
-def test_trends_are_told_by_the_halves(times: list[float], trend: str) -> None:
+def test_trends_are_reported_by_the_halves(times: list[float], trend: str) -> None:
     assert grouped(*(finding(at) for at in times)).trend == trend
 
 
@@ -246,7 +246,7 @@ def test_codes_with_faulty_shares_or_noise_are_refused() -> None:
     assert "count of 1 or more" in str(caught.value)
 
 
-def test_every_code_that_counts_says_what_to_do() -> None:
+def test_every_code_that_counts_states_what_to_do() -> None:
     for entry in load_codes().values():
         assert entry.meaning
         assert entry.steps

@@ -104,7 +104,7 @@ def test_rails_out_point_at_the_supply() -> None:
     assert verdict.suspects[0].mode == "power.sag"
 
 
-def test_clean_time_speaks_for_a_sound_machine_and_more_of_it_more() -> None:
+def test_clean_time_speaks_for_a_healthy_machine_and_more_of_it_more() -> None:
     none, hour, day = (verdict_on(exposures=tuple(replace(e, minutes=e.minutes * n) for e in HOUR)) for n in (0, 1, 24))
     assert chance(none, "nothing") < chance(hour, "nothing") < chance(day, "nothing")
     assert none.shown_share < hour.shown_share < day.shown_share
@@ -140,7 +140,7 @@ def test_notes_are_not_evidence() -> None:
     assert verdict_on(note).suspects == verdict_on().suspects
 
 
-def test_what_the_customer_says_moves_the_priors() -> None:
+def test_what_the_customer_states_moves_the_priors() -> None:
     quiet, warm = verdict_on(), verdict_on(symptoms=("worse when warm",))
     assert chance(warm, "cooling.clogged") > chance(quiet, "cooling.clogged")
     assert "customer" in suspect(warm, "cooling.clogged").reasons[0].text
@@ -206,7 +206,7 @@ def test_bands_and_words() -> None:
     assert suspect_title(suspect(verdict, "processor.weak-core")) == "Processor, core 5"
 
 
-def test_the_knowledge_that_ships_is_sound_and_covers_every_kind() -> None:
+def test_the_knowledge_that_ships_is_healthy_and_covers_every_kind() -> None:
     assert set(KNOWLEDGE.background) == set(FindingKind)
     assert {mode.part for mode in KNOWLEDGE.modes} >= {
         PartKind.PROCESSOR,
@@ -218,7 +218,7 @@ def test_the_knowledge_that_ships_is_sound_and_covers_every_kind() -> None:
     assert all(mode.source for mode in KNOWLEDGE.modes)
 
 
-def test_a_broken_knowledge_base_tells_every_fault() -> None:
+def test_a_broken_knowledge_base_reports_every_fault() -> None:
     text = """
 format = "thresher-knowledge/1"
 [background]

@@ -61,7 +61,7 @@ def test_the_demo_finds_the_weak_core_and_the_clogged_cooler(demo_run: tuple[Eng
     assert "expected" in wrong.raw
 
 
-def test_a_sound_machine_comes_out_clean(make_engine: MakeEngine, ferry: Scenario, demo_sheet: RunSheet) -> None:
+def test_a_healthy_machine_comes_out_clean(make_engine: MakeEngine, ferry: Scenario, demo_sheet: RunSheet) -> None:
     engine, heard = make_engine(ferry)
     status = engine.run_to_end(demo_sheet)
     assert (status.ending, status.outcome, status.mismatches) == ("finished", "clean", 0)
@@ -248,7 +248,7 @@ def test_what_cannot_be_done_is_refused_with_a_sentence(
     on_tree.close()
 
 
-def test_machine_checks_from_before_are_said_and_are_no_findings(
+def test_machine_checks_from_before_are_reported_and_are_no_findings(
     lighthouse: Scenario, sheet: MakeSheet, tmp_path: Path
 ) -> None:
     system = SimulatedMachine(lighthouse, 0.0)
@@ -292,18 +292,18 @@ def test_late_ticks_are_counted_and_reported(tmp_path: Path) -> None:
     engine.close()
 
 
-def test_a_core_gone_wild_is_told_every_few_seconds_and_every_wrong_result_is_counted(
+def test_a_core_gone_wild_is_reported_every_few_seconds_and_every_wrong_result_is_counted(
     make_engine: MakeEngine, lighthouse: Scenario, sheet: MakeSheet
 ) -> None:
     wild = Fault(kind=FaultKind.WEAK_CORE, core=5, strength=400.0)
     clogged = next(fault for fault in lighthouse.faults if fault.kind is FaultKind.CLOGGED_HEATSINK)
     engine, _ = make_engine(replace(lighthouse, faults=(wild, clogged)))
     status = engine.run_to_end(sheet(260))
-    told = [finding for finding in engine.findings if finding.kind is FindingKind.WRONG_RESULT]
+    shown = [finding for finding in engine.findings if finding.kind is FindingKind.WRONG_RESULT]
     assert status.mismatches > 100
-    assert sum(finding.count for finding in told) == status.mismatches
-    assert len(told) <= 260 / 5 + 2
-    assert any(finding.title.endswith("wrong results, core 5") for finding in told)
+    assert sum(finding.count for finding in shown) == status.mismatches
+    assert len(shown) <= 260 / 5 + 2
+    assert any(finding.title.endswith("wrong results, core 5") for finding in shown)
 
 
 def test_a_second_boot_keeps_the_first_one_s_runs_and_its_own_clock(

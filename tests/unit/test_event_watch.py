@@ -119,7 +119,7 @@ def test_memory_errors_of_log_trace_and_counter_count_once(watched: Callable[...
     assert bench.found() == [("M-310", 1)]
 
 
-def test_a_counter_that_rises_without_a_line_is_told_with_the_difference(watched: Callable[..., Watched]) -> None:
+def test_a_counter_that_rises_without_a_line_is_reported_with_the_difference(watched: Callable[..., Watched]) -> None:
     bench = watched(
         {
             f"{MC}/dimm0/dimm_ce_count": "0",
@@ -218,7 +218,7 @@ def test_dumps_on_a_drive_that_does_not_answer_hold_up_nothing_and_come_later(
     engine.close()
 
 
-def test_settings_that_hide_errors_are_said(watched: Callable[..., Watched]) -> None:
+def test_settings_that_hide_errors_are_reported(watched: Callable[..., Watched]) -> None:
     check = "sys/devices/system/machinecheck/machinecheck0"
     bench = watched({f"{check}/check_interval": "0", f"{check}/ignore_ce": "1", f"{check}/cmci_disabled": "1"})
     codes = {entry.code for entry in bench.engine.snapshot().tape}
@@ -234,7 +234,7 @@ def test_settings_as_they_should_be_are_only_listed(write_tree: WriteTree) -> No
     assert read_error_counters(system) == {}
 
 
-def test_a_machine_without_sources_says_which_cannot_be_read(write_tree: WriteTree, tmp_path: Path) -> None:
+def test_a_machine_without_sources_states_which_cannot_be_read(write_tree: WriteTree, tmp_path: Path) -> None:
     engine = open_engine(TreeSystem(write_tree({"proc/stat": "cpu 1 2 3 4"})), tmp_path / "job.thresher")
     states = {source.name: source.reads for source in engine.snapshot().sources}
     assert (states["kernel log"], states["traced errors"]) == (False, False)
@@ -242,44 +242,44 @@ def test_a_machine_without_sources_says_which_cannot_be_read(write_tree: WriteTr
     engine.close()
 
 
-def test_a_flood_is_told_with_growing_pauses_and_no_count_is_lost(watched: Callable[..., Watched]) -> None:
+def test_a_flood_is_reported_with_growing_pauses_and_no_count_is_lost(watched: Callable[..., Watched]) -> None:
     bench = watched()
     for _ in range(20):
         bench.log("\n".join([CE] * 500))
         bench.follow()
     bench.follow(STORM_MOST_S)
-    told = [count for code, count in bench.found() if code == "M-310"]
-    assert sum(told) == 10_000
-    assert len(told) <= 8
+    shown = [count for code, count in bench.found() if code == "M-310"]
+    assert sum(shown) == 10_000
+    assert len(shown) <= 8
     kept = [entry for entry in bench.heard.tape() if "Corrected memory error" in entry]
-    assert len(kept) == len(told)
+    assert len(kept) == len(shown)
 
 
-def test_pauses_grow_in_a_storm_and_begin_anew_after_it() -> None:
-    told: list[Finding] = []
+def test_pauses_grow_in_a_storm_and_begin_again_after_it() -> None:
+    shown: list[Finding] = []
     storms = Storms()
     one = Finding("S-510", FindingKind.LINK_CORRECTED, Severity.WARNING, PartKind.BOARD, 0.0, "t", "d", "x")
     for second in range(1200):
-        storms.take(replace(one, at=float(second)), told.append)
-        storms.release(float(second), told.append)
-    storms.release(None, told.append)
-    assert sum(each.count for each in told) == 1200
-    gaps = [later.at - earlier.at for earlier, later in pairwise(told)]
+        storms.take(replace(one, at=float(second)), shown.append)
+        storms.release(float(second), shown.append)
+    storms.release(None, shown.append)
+    assert sum(each.count for each in shown) == 1200
+    gaps = [later.at - earlier.at for earlier, later in pairwise(shown)]
     assert gaps[0] <= STORM_S + 1
     assert max(gaps) >= STORM_MOST_S - 1
-    assert len(told) < 45
+    assert len(shown) < 45
 
 
 def test_a_kernel_clock_that_runs_ahead_does_not_undo_the_pauses() -> None:
-    told: list[Finding] = []
+    shown: list[Finding] = []
     storms = Storms()
     one = Finding("S-510", FindingKind.LINK_CORRECTED, Severity.WARNING, PartKind.BOARD, 0.0, "t", "d", "x")
     for second in range(60):
-        storms.take(replace(one, at=second * 100.0), told.append, float(second))
-        storms.release(float(second), told.append)
-    assert len(told) <= 14
-    storms.release(None, told.append)
-    assert sum(each.count for each in told) == 60
+        storms.take(replace(one, at=second * 100.0), shown.append, float(second))
+        storms.release(float(second), shown.append)
+    assert len(shown) <= 14
+    storms.release(None, shown.append)
+    assert sum(each.count for each in shown) == 60
 
 
 # ---- traced lines
@@ -375,12 +375,12 @@ def test_the_kernel_s_log_is_read_ahead_so_that_a_flood_is_not_lost(tmp_path: Pa
     log.close()
 
 
-def test_a_log_that_is_not_there_says_so(tmp_path: Path) -> None:
+def test_a_log_that_is_not_there_states_so(tmp_path: Path) -> None:
     with pytest.raises(SourceUnavailable, match="not there"):
         LiveKernelLog(str(tmp_path / "none"))
 
 
-def test_tracing_without_tracefs_says_what_to_do(tmp_path: Path) -> None:
+def test_tracing_without_tracefs_states_what_to_do(tmp_path: Path) -> None:
     with pytest.raises(SourceUnavailable, match="mount -t tracefs"):
         LiveTrace((tmp_path,))
     (tmp_path / "events").mkdir()
@@ -443,10 +443,10 @@ def test_evidence_from_outside_counts_is_kept_and_can_be_taken_back(ferry: Scena
     with pytest.raises(InputError, match="nothing was added since"):
         again.added_evidence.undo()
     again.added_evidence.add((outside(),), "a slip", None, "", 0.0)
-    told = Heard()
-    again.subscribe(told)
+    shown = Heard()
+    again.subscribe(shown)
     again.added_evidence.undo()
-    assert any(isinstance(event, FindingsEvent) and event.findings == (added,) for event in told.events)
+    assert any(isinstance(event, FindingsEvent) and event.findings == (added,) for event in shown.events)
     again.close()
     with JobFile(job) as stored:
         assert stored.findings_outside() == [added]

@@ -152,7 +152,7 @@ def test_semicolons_decimal_commas_and_times_over_midnight() -> None:
         ("time,x\n1,1\n", "columns"),
     ],
 )
-def test_what_is_wrong_in_a_log_is_told_with_its_place(text: str, place: str) -> None:
+def test_what_is_wrong_in_a_log_is_reported_with_its_place(text: str, place: str) -> None:
     with pytest.raises(InputError) as caught:
         log = parse_log(text, "log.csv")
         match_log(log, guess(log))

@@ -75,7 +75,7 @@ def test_two_wanted_drives_need_two_drives(lighthouse: Scenario) -> None:
     assert "D-110" in doubts_of(lighthouse, drives="1 TB, 1 TB")
 
 
-def test_memory_below_its_own_rating_is_not_told_twice(lighthouse: Scenario) -> None:
+def test_memory_below_its_own_rating_is_not_reported_twice(lighthouse: Scenario) -> None:
     slow = replace(lighthouse, modules=tuple(replace(each, configured_mts=4000) for each in lighthouse.modules))
     assert "M-121" not in doubts_of(slow, memory="32 GB 5600")
 
@@ -94,7 +94,7 @@ def test_a_drive_and_a_module_that_are_gone_are_doubts_and_what_is_new_is_news(l
     assert news == ["Slipway N9 in nvme0n1 is new since 2026-01-05"]
 
 
-def test_modules_that_changed_places_are_told_by_their_serials(lighthouse: Scenario) -> None:
+def test_modules_that_changed_places_are_reported_by_their_serials(lighthouse: Scenario) -> None:
     one, two = lighthouse.modules
     swapped = replace(lighthouse, modules=(replace(two, slot="A2"), replace(one, slot="B2")))
     doubts, news = changes_since(machine(lighthouse).parts, machine(swapped), "2026-01-05")

@@ -70,7 +70,7 @@ def test_a_maker_is_not_said_twice_and_a_maker_alone_is_no_name() -> None:
     assert database_name(One({"ID_VENDOR_FROM_DATABASE": "Lumen"}), "pci:x") == ""
 
 
-def test_without_a_database_the_reason_is_told_and_nothing_is_named(write_tree: WriteTree) -> None:
+def test_without_a_database_the_reason_is_reported_and_nothing_is_named(write_tree: WriteTree) -> None:
     names = HardwareNames(find=lambda _name: None)
     assert names("pci:v00008086d00001234") == {}
     assert "libudev1" in names.reason
@@ -80,7 +80,7 @@ def test_without_a_database_the_reason_is_told_and_nothing_is_named(write_tree: 
     assert any("libudev1" in fact.value for fact in found.unknown)
 
 
-def test_the_database_of_this_system_answers_or_says_why_not() -> None:
+def test_the_database_of_this_system_answers_or_states_why_not() -> None:
     names = HardwareNames()
     answer = names("pci:v00008086d00001237sv00000000sd00000000bc06sc00i00")
     assert names.reason or answer.get("ID_MODEL_FROM_DATABASE")

@@ -30,8 +30,8 @@ def named(engine: Engine, name: str) -> Channel:
 
 
 def test_complaints_keep_when_and_note() -> None:
-    told = (Complaint("freezes", "at night", "twice\tthis\nweek"), Complaint("stop screen"))
-    assert parse_complaints(complaints_field(told)) == (
+    shown = (Complaint("freezes", "at night", "twice\tthis\nweek"), Complaint("stop screen"))
+    assert parse_complaints(complaints_field(shown)) == (
         Complaint("freezes", "at night", "twice this week"),
         Complaint("stop screen"),
     )
@@ -54,7 +54,7 @@ def test_what_should_be_there_becomes_a_doubt_as_it_is_typed(make_engine: MakeEn
         assert stored.job()["expected_memory"] == "32 GB"
 
 
-def test_a_drive_gone_since_the_last_visit_is_said_at_the_next(
+def test_a_drive_gone_since_the_last_visit_is_reported_at_the_next(
     make_engine: MakeEngine, lighthouse: Scenario, tmp_path: Path
 ) -> None:
     shop = tmp_path / "shop"
@@ -175,20 +175,20 @@ def test_a_load_that_begins_gives_idle_readings_up(
         engine.machine.begin_baseline(2.0)
 
 
-def test_a_shop_file_that_is_broken_is_put_aside_and_said(
+def test_a_shop_file_that_is_broken_is_put_aside_and_reported(
     make_engine: MakeEngine, lighthouse: Scenario, tmp_path: Path
 ) -> None:
     shop = tmp_path / "shop"
     shop.mkdir()
     shelf_path(shop).write_text('{"format": "thresher-shelf/1", "parts": 7}')
     engine, _ = make_engine(lighthouse, shop=shop)
-    (told,) = [entry for entry in engine.snapshot().tape if entry.code == "X-860"]
-    assert "unreadable-1" in told.detail
+    (shown,) = [entry for entry in engine.snapshot().tape if entry.code == "X-860"]
+    assert "unreadable-1" in shown.detail
     engine.machine.set_shelf((ShopPart(tag="S-1", kind=PartKind.POWER, name="Brackwater 650"),))
     assert (shop / "shelf.json.unreadable-1").read_text().endswith("7}")
 
 
-def test_a_shop_folder_that_cannot_be_written_is_said_and_stops_nothing(
+def test_a_shop_folder_that_cannot_be_written_is_reported_and_stops_nothing(
     make_engine: MakeEngine, lighthouse: Scenario, tmp_path: Path
 ) -> None:
     shop = tmp_path / "shop"

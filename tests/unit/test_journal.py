@@ -79,7 +79,7 @@ def test_a_run_without_an_end_is_interrupted_with_what_ran_and_for_how_long(fill
         assert stored.recover() == []
 
 
-def test_the_file_says_what_it_is_and_is_whole(filled: Path) -> None:
+def test_the_file_states_what_it_is_and_is_whole(filled: Path) -> None:
     connection = sqlite3.connect(filled)
     try:
         assert connection.execute("PRAGMA application_id").fetchone() == (APPLICATION_ID,)
@@ -114,7 +114,7 @@ def test_files_of_others_are_left_alone(tmp_path: Path) -> None:
         JobFile(text)
 
 
-def test_a_missing_file_and_a_folder_that_cannot_be_written_are_said(tmp_path: Path) -> None:
+def test_a_missing_file_and_a_folder_that_cannot_be_written_are_reported(tmp_path: Path) -> None:
     with pytest.raises(EnvironmentFault, match="no such file"):
         JobFile(tmp_path / "none.thresher")
     with pytest.raises(EnvironmentFault, match="No such file or directory"):

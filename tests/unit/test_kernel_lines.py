@@ -135,7 +135,7 @@ def test_a_record_that_firmware_hands_over_is_one_finding() -> None:
         ("unknown, 1234", "corrected", "P-319"),
     ],
 )
-def test_other_sections_of_firmware_are_told_by_kind_and_severity(section: str, severity: str, code: str) -> None:
+def test_other_sections_of_firmware_are_reported_by_kind_and_severity(section: str, severity: str, code: str) -> None:
     lines = [f"[Hardware Error]: event severity: {severity}", f"[Hardware Error]:   section_type: {section}"]
     records = [KernelRecord(number, 1.0, 4, line) for number, line in enumerate(lines)]
     (finding,) = KernelDecoder(None, Vendor.INTEL, KNOWLEDGE).decode(records, last=True).findings

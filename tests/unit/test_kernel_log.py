@@ -34,7 +34,7 @@ def test_escaped_bytes_come_back() -> None:
 
 
 @pytest.mark.parametrize("raw", [b"", b"nonsense", b"1,2;text", b"x,1,2,-;text", b"1,2,3,-text"])
-def test_what_is_no_record_is_kept_and_said(raw: bytes) -> None:
+def test_what_is_no_record_is_kept_and_reported(raw: bytes) -> None:
     parsed = parse_kmsg(raw)
     assert isinstance(parsed, Undecoded)
     assert parsed.raw == raw
@@ -65,12 +65,12 @@ def test_a_record_that_cannot_be_read_is_not_silently_gone(write_tree: WriteTree
     assert follower.undecoded[0].raw == b"garbage line\n"
 
 
-def test_a_machine_without_a_log_says_so(write_tree: WriteTree) -> None:
+def test_a_machine_without_a_log_states_so(write_tree: WriteTree) -> None:
     with pytest.raises(SourceUnavailable, match="not there"):
         KernelLogFollower(TreeSystem(write_tree({"/proc/stat": "cpu 1 2 3 4"})))
 
 
-def test_the_log_of_a_bench_model_is_in_the_same_format(lighthouse: Scenario) -> None:
+def test_the_log_of_a_simulated_machine_is_in_the_same_format(lighthouse: Scenario) -> None:
     records, reason = KernelLogFollower(SimulatedMachine(lighthouse, 0.0)).poll()
     assert reason is None
     assert [record.sequence for record in records] == list(range(len(records)))

@@ -22,7 +22,7 @@ def settled(kernels: Kernels) -> WarmUp:
     return state
 
 
-def test_kernels_are_compiled_checked_and_said_to_be_ready() -> None:
+def test_kernels_are_compiled_checked_and_reported_to_be_ready() -> None:
     kernels = Kernels()
     try:
         state = settled(kernels)
@@ -51,7 +51,7 @@ def lines_of(done: "subprocess.CompletedProcess[str]") -> list[WarmUp]:
     return [msgspec.json.decode(line, type=WarmUp) for line in done.stdout.splitlines()]
 
 
-def test_without_the_compiler_it_says_so_and_ends_in_order(tmp_path: Path) -> None:
+def test_without_the_compiler_it_states_so_and_ends_in_order(tmp_path: Path) -> None:
     (tmp_path / "numba.py").write_text("raise ImportError('no compiler on this bench')\n")
     environment = os.environ | {"PYTHONPATH": str(tmp_path)}
     done = subprocess.run(
@@ -63,7 +63,7 @@ def test_without_the_compiler_it_says_so_and_ends_in_order(tmp_path: Path) -> No
     assert "no compiler on this bench" in last.detail
 
 
-def test_a_compiler_that_dies_is_told_with_how(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+def test_a_compiler_that_dies_is_reported_with_how(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
     (tmp_path / "numba.py").write_text("import os, signal\nos.kill(os.getpid(), signal.SIGILL)\n")
     monkeypatch.setenv("PYTHONPATH", str(tmp_path))
     kernels = Kernels()

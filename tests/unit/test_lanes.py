@@ -170,7 +170,7 @@ def test_a_clear_exponential_rise_is_continued_to_its_level(
         np.empty(0),
     ],
 )
-def test_nothing_is_said_about_what_does_not_level(values: np.ndarray) -> None:
+def test_nothing_is_reported_about_what_does_not_level(values: np.ndarray) -> None:
     assert continue_rise(np.arange(float(len(values))), values) is None
 
 

@@ -83,7 +83,7 @@ def test_a_channel_that_is_not_trusted_has_no_limit_that_counts() -> None:
     )
 
 
-def test_faults_of_the_limits_file_are_told_together() -> None:
+def test_faults_of_the_limits_file_are_reported_together() -> None:
     text = (
         'format = "thresher-limits/1"\nlimit = 1\n[[limits]]\nkind = "drive"\nquantity = "temperature"\n'
         'side = "below"\nvalue = 1.0\nsource = "s"\nlabel = "("\n[[limits]]\nkind = "boat"\n'

@@ -84,7 +84,7 @@ def test_the_same_plan_gives_the_same_answers_in_both_forms() -> None:
         assert np.array_equal(one.expected(0), other.expected(0)), name
 
 
-def test_chains_are_what_the_book_says() -> None:
+def test_chains_are_what_the_book_states() -> None:
     exercise, memory = made(LoadPlan("integer", 64, 1))
     words = memory[: 64 * 8].view(np.uint64)
     start, s = int(words[5]), int(words[5])
@@ -251,7 +251,7 @@ def test_a_mixed_working_set_walks_through_its_sizes() -> None:
     assert len(sizes) == 2
 
 
-def test_every_load_says_what_it_strains_and_finds() -> None:
+def test_every_load_states_what_it_strains_and_finds() -> None:
     for kind in LOADS.values():
         assert len(kind.strains) > 20
         assert len(kind.finds) > 20

@@ -93,7 +93,7 @@ def test_a_workstation_with_check_bits_and_two_cards(write_tree: WriteTree) -> N
     assert set(codes(found)) == {"G-120"}
 
 
-def test_check_bits_that_nobody_watches_are_said(write_tree: WriteTree) -> None:
+def test_check_bits_that_nobody_watches_are_reported(write_tree: WriteTree) -> None:
     files = {path: text for path, text in trees.workstation().items() if "/edac/" not in path}
     reasons = {fact.name: fact.value for fact in inventory(write_tree, files).unknown}
     assert "no EDAC driver is loaded" in reasons["memory error correction"]
@@ -142,7 +142,7 @@ def test_an_arm_board_is_named_by_its_device_tree(write_tree: WriteTree) -> None
     assert board.doubts == ()
 
 
-def test_structures_are_told_in_words() -> None:
+def test_structures_are_reported_in_words() -> None:
     processor = trees.structure(
         4,
         {4: b"\1", 7: b"\2", 0x11: b"\x8c", 0x12: b"\x64\0", 0x14: b"\x10\x0e", 0x23: b"\6", 0x25: b"\x0c"},
@@ -152,12 +152,12 @@ def test_structures_are_told_in_words() -> None:
     )
     supply = trees.structure(39, {5: b"\1\2\3", 0x0C: b"\x26\2"}, 22, "PSU", "Brackwater 550", "Brackwater")
     probe = trees.structure(26, {4: b"\1", 0x14: b"\xe8\x2e"}, 22, "+12V")
-    told = {}
+    shown = {}
     for structure in walk(processor + supply + probe + trees.END, []):
         described = describe(structure)
         if described:
-            told[described.title] = {fact.name: fact.value for fact in described.facts}
-    assert told["processor socket"] == {
+            shown[described.title] = {fact.name: fact.value for fact in described.facts}
+    assert shown["processor socket"] == {
         "socket": "U1",
         "maker": "Tern Works",
         "voltage": "1.2 V",
@@ -166,17 +166,17 @@ def test_structures_are_told_in_words() -> None:
         "cores": "6",
         "threads": "12",
     }
-    assert told["power supply"]["largest power"] == "550 W"
-    assert told["voltage probe"] == {"name": "+12V", "nominal": "12008 mV"}
+    assert shown["power supply"]["largest power"] == "550 W"
+    assert shown["voltage probe"] == {"name": "+12V", "nominal": "12008 mV"}
 
 
-def test_an_edid_tells_maker_size_and_mode() -> None:
-    told = parse_edid(trees.edid())
-    assert (told.maker, told.product, told.name, told.year) == ("TRN", 0x1234, "Pier 24", 2020)
-    assert (told.size_cm, told.version, told.checksum_right) == ((53, 30), "1.4", True)
-    assert told.preferred is not None
-    assert (told.preferred.width, told.preferred.height) == (1920, 1080)
-    assert told.preferred.rate_hz == pytest.approx(60, abs=0.1)
+def test_an_edid_reports_maker_size_and_mode() -> None:
+    shown = parse_edid(trees.edid())
+    assert (shown.maker, shown.product, shown.name, shown.year) == ("TRN", 0x1234, "Pier 24", 2020)
+    assert (shown.size_cm, shown.version, shown.checksum_right) == ((53, 30), "1.4", True)
+    assert shown.preferred is not None
+    assert (shown.preferred.width, shown.preferred.height) == (1920, 1080)
+    assert shown.preferred.rate_hz == pytest.approx(60, abs=0.1)
 
 
 @given(st.binary(max_size=300))
@@ -193,11 +193,11 @@ def test_ten_thousand_mutated_edids_are_read() -> None:
     for _ in range(10_000):
         mutated = whole.copy()
         mutated[rng.integers(8, 128, 5)] = rng.integers(0, 256, 5)
-        told = parse_edid(mutated.tobytes())
-        assert len(told.name) <= 13
-        if told.preferred is not None:
-            assert told.preferred.width < 4096
-            assert np.isfinite(told.preferred.rate_hz)
+        shown = parse_edid(mutated.tobytes())
+        assert len(shown.name) <= 13
+        if shown.preferred is not None:
+            assert shown.preferred.width < 4096
+            assert np.isfinite(shown.preferred.rate_hz)
 
 
 @given(st.binary(max_size=500))
@@ -207,7 +207,7 @@ def test_no_bytes_crash_the_description_of_structures(table: bytes) -> None:
         assert described is None or all(fact.value for fact in described.facts)
 
 
-def test_cores_of_two_sockets_are_told_apart(write_tree: WriteTree) -> None:
+def test_cores_of_two_sockets_are_distinguished(write_tree: WriteTree) -> None:
     files = trees.workstation()
     for package in range(2):
         chip = f"/sys/devices/platform/coretemp.{package}/hwmon/hwmon{package}"
@@ -273,7 +273,7 @@ def test_limits_of_the_other_kinds(
     assert set(found) - set(wanted) <= {f"cpufreq Core {n} clock" for n in range(32)}
 
 
-def test_fans_supplies_and_usb_controllers_are_told_with_their_parts(write_tree: WriteTree) -> None:
+def test_fans_supplies_and_usb_controllers_are_reported_with_their_parts(write_tree: WriteTree) -> None:
     found = inventory(write_tree, trees.desktop())
     assert facts(found, "cooling") == {"CPU fan": "810 rpm, driven at 40 %", "fan 2": "0 rpm"}
     assert facts(found, "board")["USB 3 (xHCI) controller"] == "0000:00:14.0, no driver"
@@ -321,8 +321,8 @@ def test_drives_tell_their_link_and_driver_and_a_narrow_one_is_doubted(write_tre
         path.parent.mkdir(parents=True, exist_ok=True)
         path.symlink_to(target)
     found = read_inventory(TreeSystem(root))
-    told = facts(found, "drive nvme0n1")
-    assert (told["link width now"], told["link speed now"], told["driver"]) == ("2", "8.0 GT/s PCIe", "nvme")
+    shown = facts(found, "drive nvme0n1")
+    assert (shown["link width now"], shown["link speed now"], shown["driver"]) == ("2", "8.0 GT/s PCIe", "nvme")
     assert codes(found)["D-130"].startswith("2 of 4 lanes")
     assert facts(found, "drive sda")["link speed now"] == "3.0 Gbps"
     assert facts(found, "power supply")["reports by itself"] == "as harbourpsu"

@@ -31,7 +31,7 @@ def test_the_reference_is_the_exact_product_of_whole_numbers() -> None:
         assert sets.reference(index).astype(np.int64).tolist() == exact
 
 
-def test_a_sound_reference_is_confirmed() -> None:
+def test_a_healthy_reference_is_confirmed() -> None:
     assert make_sets().confirm() == []
 
 

@@ -65,7 +65,7 @@ def one_pass(
 
 
 @pytest.mark.parametrize("pattern", LONG)
-def test_sound_memory_is_never_accused(pattern: str) -> None:
+def test_healthy_memory_is_never_accused(pattern: str) -> None:
     assert one_pass((pattern,), ()) == []
 
 
@@ -110,7 +110,7 @@ def test_heat_makes_cells_forget_sooner() -> None:
     assert one_pass(("retention",), (fault,), memory_c=75.0)
 
 
-def test_a_stuck_cell_is_told_with_address_bit_and_steady_readings() -> None:
+def test_a_stuck_cell_is_reported_with_address_bit_and_steady_readings() -> None:
     (first, *_) = one_pass(("fixed",), (CellFault(K.STUCK, 1234, 19, 1),))
     (cell,) = first.shown
     assert (cell.physical, cell.bits, cell.steady, cell.rewritten) == (0x1_0000_0000 + 1234 * 8, (19,), True, False)
@@ -136,7 +136,7 @@ def test_what_a_bus_spoils_once_is_right_when_read_again() -> None:
 
 @pytest.mark.parametrize("compiled", [False, True])
 @pytest.mark.parametrize("name", ["march", "address", "random", "checkerboard"])
-def test_kernels_write_and_expect_what_the_definition_says(name: str, compiled: bool) -> None:
+def test_kernels_write_and_expect_what_the_definition_states(name: str, compiled: bool) -> None:
     stretch = Stretch()
     plan = LoadPlan("memory", 1, 1, compiled=compiled, patterns=(name,))
     walk = MemoryWalk(plan, stretch, 640)

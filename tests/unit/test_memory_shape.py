@@ -33,7 +33,7 @@ CASES = [
 
 
 @pytest.mark.parametrize(("shape", "places"), CASES)
-def test_the_shape_is_told_whatever_the_order(shape: ShapeOfErrors, places: list[WrongPlace]) -> None:
+def test_the_shape_is_reported_whatever_the_order(shape: ShapeOfErrors, places: list[WrongPlace]) -> None:
     shuffled = list(places)
     random.Random(3).shuffle(shuffled)
     for each in (places, shuffled):
@@ -43,7 +43,7 @@ def test_the_shape_is_told_whatever_the_order(shape: ShapeOfErrors, places: list
         assert "points at" in found.sentence
 
 
-def test_no_wrong_words_have_no_shape_and_virtual_addresses_are_said_to_be() -> None:
+def test_no_wrong_words_have_no_shape_and_virtual_addresses_are_reported_to_be() -> None:
     assert shape_of([]) is None
     found = shape_of([WrongPlace(0x7F00, None, "0" * 16, "1".zfill(16), True)])
     assert found is not None

@@ -17,7 +17,7 @@ def offers(*symptoms: str, minutes: float | None = None, channels: tuple[Channel
     return list(propose(SHIPPED, symptoms, minutes, channels))
 
 
-def test_every_shipped_sheet_says_what_it_finds_and_what_not() -> None:
+def test_every_shipped_sheet_states_what_it_finds_and_what_not() -> None:
     known = {symptom.text for symptom in load_knowledge().symptoms}
     for each in SHIPPED:
         assert each.sheet is not None
@@ -45,7 +45,7 @@ def test_the_sheet_that_fits_most_symptoms_comes_first(symptoms: tuple[str, ...]
     assert [reason.split(":")[0] for reason in best.reasons] == list(symptoms)
 
 
-def test_what_takes_longer_than_there_is_comes_last_and_says_so() -> None:
+def test_what_takes_longer_than_there_is_comes_last_and_states_so() -> None:
     ordered = offers("once in hours or days", minutes=45)
     too_long = [each for each in ordered if each.length_s > 45 * 60]
     assert {each.name for each in too_long} == {"memory-check-long", "overnight", "proof-after-repair"}
@@ -54,7 +54,7 @@ def test_what_takes_longer_than_there_is_comes_last_and_says_so() -> None:
     assert all("longer than the 0:45:00" in each.reasons[-1] for each in too_long)
 
 
-def test_a_machine_without_temperatures_is_told_what_that_costs() -> None:
+def test_a_machine_without_temperatures_is_reported_what_that_costs() -> None:
     best = offers("hot or loud", channels=())[0]
     assert best.name == "heat-hunt"
     assert any("no processor temperature" in reason for reason in best.reasons)

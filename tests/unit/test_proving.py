@@ -88,7 +88,7 @@ def job_of(case: Case) -> Job:
 
 @settings(max_examples=60, deadline=None)
 @given(st.integers(0, 10_000), st.integers(0, 100_000))
-def test_cases_are_sound_scenarios_and_the_same_for_the_same_numbers(seed: int, number: int) -> None:
+def test_cases_are_healthy_scenarios_and_the_same_for_the_same_numbers(seed: int, number: int) -> None:
     case = draw_case(seed, number)
     assert case == draw_case(seed, number)
     tags = [part.tag for part in (*case.own, *case.shelf)]
@@ -239,7 +239,7 @@ def test_what_no_load_finds_is_in_the_log_of_everyday_use(plain: Case, kind: Fau
     assert sum(each.count for each in idle.findings) < sum(each.count for each in used.findings)
 
 
-def test_a_sound_machine_shows_nothing_and_its_minutes_are_counted(plain: Case) -> None:
+def test_a_healthy_machine_shows_nothing_and_its_minutes_are_counted(plain: Case) -> None:
     stints = (Stint("matrix", 20.0), Stint("memory", 10.0), Stint("branchy", 5.0), Stint("relay", 5.0))
     carried = bench(plain).carry_out(stints, 40)
     assert carried.findings == ()
@@ -296,10 +296,10 @@ def test_the_advice_finds_the_module_buys_it_and_stops(plain: Case) -> None:
     assert result.wrong_parts == 0
     assert job.bought == ["M2"]
     assert "M2" not in job.configuration.tags
-    assert any(said.true and said.probability > 0.9 for said in finished.said)
+    assert any(wording.true and wording.probability > 0.9 for wording in finished.predictions)
 
 
-def test_the_advice_lets_a_sound_machine_go(plain: Case) -> None:
+def test_the_advice_lets_a_healthy_machine_go(plain: Case) -> None:
     job = job_of(replace(plain, symptoms=("stop screen",)))
     finished = follow_advice(load_sheets())(job)
     assert finished.steps == ()
@@ -308,7 +308,7 @@ def test_the_advice_lets_a_sound_machine_go(plain: Case) -> None:
     assert not result.acted
 
 
-def test_the_first_run_is_the_sheet_that_fits_what_is_said() -> None:
+def test_the_first_run_is_the_sheet_that_fits_what_is_reported() -> None:
     sheets = load_sheets()
     assert {stint.load for stint in first_stints(("files damaged", "will not finish an installation"), sheets)} == {
         "memory"
@@ -352,7 +352,7 @@ def test_what_is_done_for_good_stays_and_new_parts_are_no_suspects_to_act_on(pla
 # ---- scores
 
 
-def test_right_and_wrong_acts_are_told_apart(plain: Case) -> None:
+def test_right_and_wrong_acts_are_distinguished(plain: Case) -> None:
     case = ailing(plain, F.CLOGGED_HEATSINK, 0.7, "C1", P.COOLING)
     assert needed_steps(case) == {("clean", "cooling")}
     clean, cooler = ActStep("clean", "cooling", P.COOLING), ActStep("replace", "C1", P.COOLING)
@@ -367,7 +367,7 @@ def test_right_and_wrong_acts_are_told_apart(plain: Case) -> None:
     assert needed_steps(overclocked) == {("back to stock", "")}
 
 
-def made(number: int, faults: tuple[str, ...], right: bool, said: tuple[tuple[float, bool], ...] = ()) -> Result:
+def made(number: int, faults: tuple[str, ...], right: bool, wording: tuple[tuple[float, bool], ...] = ()) -> Result:
     return Result(
         number,
         "single fault",
@@ -379,9 +379,9 @@ def made(number: int, faults: tuple[str, ...], right: bool, said: tuple[tuple[fl
         2,
         60.0 + number,
         (),
-        tuple("x" for _ in said),
-        tuple(p for p, _ in said),
-        tuple(true for _, true in said),
+        tuple("x" for _ in wording),
+        tuple(p for p, _ in wording),
+        tuple(true for _, true in wording),
     )
 
 
@@ -399,7 +399,7 @@ def test_scores_add_up() -> None:
     assert summed.minutes == pytest.approx(62.0)
     seventy = summed.tenths[7]
     assert seventy.count == 3
-    assert seventy.said == pytest.approx(0.75)
+    assert seventy.predicted == pytest.approx(0.75)
     assert seventy.true == pytest.approx(2 / 3)
     assert summed.tenths[9].count == 1
     squares = [(0.75 - 1) ** 2, (0.72 - 1) ** 2, 0.05**2, 0.78**2, 0.0]
@@ -411,9 +411,9 @@ def test_scores_of_nothing_are_none_and_print() -> None:
     summed = score("fixed-order", [made(3, (), True)])
     assert summed.single_right is None
     assert summed.brier is None
-    told = "\n".join((*lines_of_score(summed, 7, {}), line_of_result(made(1, ("weak core",), False))))
-    assert "seed 7" in told
-    assert "WRONG: weak core" in told
+    printed = "\n".join((*lines_of_score(summed, 7, {}), line_of_result(made(1, ("weak core",), False))))
+    assert "seed 7" in printed
+    assert "WRONG: weak core" in printed
 
 
 def test_processes_change_nothing() -> None:

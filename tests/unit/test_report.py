@@ -58,7 +58,7 @@ def job(finished_job: Path, tmp_path: Path) -> Path:
     return Path(shutil.copy(finished_job, tmp_path / "job.thresher"))
 
 
-def test_the_report_tells_the_whole_story(job: Path) -> None:
+def test_the_report_reports_the_whole_story(job: Path) -> None:
     with JobFile(job) as stored:
         verdict = job_verdict(stored)
         page = render(stored, verdict)

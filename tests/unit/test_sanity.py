@@ -37,7 +37,7 @@ def test_a_quiet_machine_raises_no_doubt() -> None:
     assert found.readings[2].mean == 29.0
 
 
-def test_an_offset_that_never_changes_is_told_from_twins_that_disagree() -> None:
+def test_an_offset_that_never_changes_is_reported_from_twins_that_disagree() -> None:
     steady = baseline([PACKAGE, CPU], 34 + NOISE, 61 + NOISE)
     assert codes(steady) == {"chip/CPU": "X-833"}
     assert "27 K above Package id 0" in steady.doubts[0].detail
@@ -52,7 +52,7 @@ def test_impossible_temperatures_are_named_with_their_evidence() -> None:
     assert "nothing is connected" in found.doubts[0].detail
 
 
-def test_a_channel_without_any_reading_says_why() -> None:
+def test_a_channel_without_any_reading_states_why() -> None:
     found = baseline([BOARD], np.nan)
     assert codes(found) == {"chip/Board": "X-834"}
     assert found.doubts[0].detail == "reads 255 °C, which cannot be"
@@ -68,7 +68,7 @@ def test_a_core_that_stands_still_while_the_others_move_is_stuck() -> None:
     assert codes(baseline(cores, rising, 33.0, steady)) == {}, "one busy core makes no other a broken one"
 
 
-def test_a_limit_passed_at_idle_is_said_first() -> None:
+def test_a_limit_passed_at_idle_is_reported_first() -> None:
     hot = temperature("Composite", PartKind.DRIVE, None, Limit(70.0, LimitSide.BELOW, "read from the chip"))
     found = baseline([hot], 74 + NOISE)
     assert codes(found) == {"chip/Composite": "X-850"}

@@ -120,7 +120,7 @@ def test_a_channel_that_vanishes_is_missing_and_reads_again_when_it_is_back(writ
     assert sampler.sample().values[index] == 55.0
 
 
-def test_a_machine_without_sensors_says_why_and_what_it_has(write_tree: WriteTree) -> None:
+def test_a_machine_without_sensors_states_why_and_what_it_has(write_tree: WriteTree) -> None:
     root = write_tree({"/proc/cpuinfo": "processor\t: 0\nflags\t\t: fpu hypervisor\n", "/proc/stat": "cpu 1 2 3 4\n"})
     _, discovery = discover_in(root)
     reasons = {fact.name: fact.value for fact in discovery.unknown}
@@ -144,7 +144,7 @@ def test_this_computer_can_be_sampled() -> None:
     sampler.close()
 
 
-def test_a_bench_model_has_the_channels_of_a_desktop(lighthouse: Scenario) -> None:
+def test_a_simulated_machine_has_the_channels_of_a_desktop(lighthouse: Scenario) -> None:
     system: System = SimulatedMachine(lighthouse, 0.0)
     discovery = discover(system, read_inventory(system))
     counts = {quantity: sum(c.quantity is quantity for c in discovery.channels) for quantity in Quantity}
@@ -188,7 +188,7 @@ def test_each_cpu_has_its_own_share() -> None:
 
 
 @pytest.mark.parametrize("content", [b"", b"intr 5", b"cpu 1"])
-def test_a_stat_file_that_is_none_says_so(content: bytes) -> None:
+def test_a_stat_file_that_is_none_states_so(content: bytes) -> None:
     with pytest.raises(ValueError, match="expected line 1 to begin with 'cpu'"):
         cpu_use()(content, 0.0)
 

@@ -55,7 +55,7 @@ def ask(engine: EngineProcess, line: bytes) -> dict[str, object]:
         (b'{"jsonrpc": "2.0", "id": 1, "method": "sheet.put", "params": {"toml": "= ="}}', 2, "cannot be used"),
     ],
 )
-def test_what_is_wrong_with_a_request_is_said(engine: EngineProcess, line: bytes, code: int, words: str) -> None:
+def test_what_is_wrong_with_a_request_is_reported(engine: EngineProcess, line: bytes, code: int, words: str) -> None:
     answer = ask(engine, line)
     error = answer["error"]
     assert isinstance(error, dict)

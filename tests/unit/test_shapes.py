@@ -36,12 +36,12 @@ def test_hop_has_one_core_at_a_time_and_pauses() -> None:
         assert not any(share_at(HOP, turn * 10 + 9, worker, 4) for worker in range(4))
 
 
-def test_stagger_adds_a_core_each_period_and_begins_anew() -> None:
+def test_stagger_adds_a_core_each_period_and_begins_again() -> None:
     counts = [sum(share_at(STAGGER, at, worker, 3) > 0 for worker in range(3)) for at in (2, 7, 12, 17, 22)]
     assert counts == [0, 1, 2, 3, 0]
 
 
-def test_a_ramp_grows_to_full_and_begins_anew() -> None:
+def test_a_ramp_grows_to_full_and_begins_again() -> None:
     shares = [share_at(RAMP, at, 0, 4) for at in (1, 20, 40, 59, 61)]
     assert shares == [*sorted(shares[:4]), shares[4]]
     assert shares[3] == pytest.approx(1.0, abs=0.03)

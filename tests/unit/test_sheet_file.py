@@ -61,7 +61,7 @@ def test_a_good_sheet_is_read_with_blocks_in_their_order() -> None:
     assert sheet.length_s == 720.0
 
 
-def test_all_faults_are_told_at_once_with_their_places() -> None:
+def test_all_faults_are_reported_at_once_with_their_places() -> None:
     text = """
 format = "thresher-sheet/1"
 title = 7
@@ -132,7 +132,7 @@ def test_blocks_of_one_row_may_not_overlap_and_nothing_runs_in_a_gate() -> None:
     assert "overlaps matrix" in faults["gates"]
 
 
-def test_a_file_that_is_not_there_or_not_text_is_said(tmp_path: Path) -> None:
+def test_a_file_that_is_not_there_or_not_text_is_reported(tmp_path: Path) -> None:
     with pytest.raises(InputError, match="No such file"):
         load_sheet(tmp_path / "none.toml")
     (tmp_path / "binary.toml").write_bytes(b"\xff\xfe\x00")

@@ -48,7 +48,7 @@ def test_any_words_of_a_machine_file_read_back(
     assert read_machine(folder, "k") == machine
 
 
-def test_parts_that_cannot_be_told_apart_are_refused_and_the_old_shelf_stays(tmp_path: Path) -> None:
+def test_parts_that_cannot_be_distinguished_are_refused_and_the_old_shelf_stays(tmp_path: Path) -> None:
     write_shelf(tmp_path, Shelf(parts=(MODULE,)))
     nameless = ShopPart(tag=" ", kind=PartKind.DRIVE, name="x", proved="yesterday")
     with pytest.raises(InputError) as caught:
@@ -66,7 +66,7 @@ def test_parts_that_cannot_be_told_apart_are_refused_and_the_old_shelf_stays(tmp
         ('{"format": "thresher-shelf/1", "parts": [{"tag": 1}]}', "JSON"),
     ],
 )
-def test_a_broken_file_says_where_and_can_be_put_aside_whole(tmp_path: Path, text: str, place: str) -> None:
+def test_a_broken_file_states_where_and_can_be_put_aside_whole(tmp_path: Path, text: str, place: str) -> None:
     shelf_path(tmp_path).write_text(text)
     with pytest.raises(InputError) as caught:
         read_shelf(tmp_path)

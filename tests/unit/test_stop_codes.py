@@ -74,7 +74,7 @@ def dump(number: int, parameters: tuple[int, int, int, int], signature: bytes = 
     return bytes(header)
 
 
-def test_a_dump_tells_its_code_time_and_processors() -> None:
+def test_a_dump_reports_its_code_time_and_processors() -> None:
     stop = read_dump_header(dump(0x124, (0, 5, 0xBE000000, 0x800400)), "031726-0001.dmp")
     assert (stop.number, stop.parameters) == (0x124, (0, 5, 0xBE000000, 0x800400))
     assert (stop.when, stop.up_s, stop.processors) == ("2026-03-17T13:09:45Z", 2700.0, 8)

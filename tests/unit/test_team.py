@@ -118,13 +118,13 @@ def test_a_free_team_works_until_stopped_and_every_worker_ends(make_team: MakeTe
     assert team.stop() == report
 
 
-def test_workers_are_pinned_where_they_were_told(make_team: MakeTeam) -> None:
+def test_workers_are_pinned_where_they_were_put(make_team: MakeTeam) -> None:
     cpu = sorted(os.sched_getaffinity(0))[-1]
     team = ready(make_team([cpu], paced=False))
     assert os.sched_getaffinity(team.pids()[cpu]) == {cpu}
 
 
-def test_a_worker_killed_from_outside_is_told_with_its_signal(make_team: MakeTeam) -> None:
+def test_a_worker_killed_from_outside_is_reported_with_its_signal(make_team: MakeTeam) -> None:
     team = ready(make_team([0, 1]))
     os.kill(team.pids()[1], signal.SIGKILL)
     (event,) = poll_until(team, bool)
@@ -170,7 +170,7 @@ def test_workers_die_with_the_spawner(make_team: MakeTeam) -> None:
     poll_until(team, lambda _events: not any(_alive(pid) for pid in pids))
 
 
-def test_a_spawner_that_dies_while_the_reference_is_made_is_said(make_team: MakeTeam) -> None:
+def test_a_spawner_that_dies_while_the_reference_is_made_is_reported(make_team: MakeTeam) -> None:
     team = make_team([0, 1], plan=LoadPlan("matrix", 256, 2))
     poll_until(team, lambda _events: len(team.pids()) == 2)
     os.kill(team.pids()[1], signal.SIGSTOP)
@@ -179,7 +179,7 @@ def test_a_spawner_that_dies_while_the_reference_is_made_is_said(make_team: Make
         poll_until(team, lambda _events: False, seconds=10)
 
 
-def test_a_cpu_that_may_not_be_used_is_said(make_team: MakeTeam) -> None:
+def test_a_cpu_that_may_not_be_used_is_reported(make_team: MakeTeam) -> None:
     with pytest.raises(EnvironmentFault, match="CPU 4000"):
         ready(make_team([4000], paced=False))
 
@@ -313,7 +313,7 @@ def test_real_memory_is_walked_through_with_other_pages_each_pass(make_team: Mak
         assert covered is None
 
 
-def test_memory_that_cannot_be_had_is_said_with_what_to_do(make_team: MakeTeam) -> None:
+def test_memory_that_cannot_be_had_is_reported_with_what_to_do(make_team: MakeTeam) -> None:
     plan = LoadPlan("memory", 1, 1, bytes_each=1 << 50, patterns=("fixed",))
     team = make_team([0], paced=False, plan=plan)
     with pytest.raises(EnvironmentFault, match="smaller share"):

@@ -72,7 +72,7 @@ def of_settings(posterior: Posterior) -> float:
 
 
 ARRIVED = trial(0, "As it came in", AS_IS.tags, failed())
-STORY = (
+CASE_TEXT = (
     ARRIVED,
     trial(1, "DIMM 1 alone", ("DIMM 1", *REST), failed()),
     trial(2, "DIMM 2 alone", ("DIMM 2", *REST), failed()),
@@ -93,25 +93,25 @@ def test_the_story_of_a_bad_processor_that_fails_memory_checks() -> None:
     first = weighed_on(ARRIVED)
     memory = of_part(first, "DIMM 1") + of_part(first, "DIMM 2")
     assert memory > of_part(first, "CPU")  # at first the modules are likelier, as the rule of thumb says
-    each_alone = weighed_on(*STORY[:3])
+    each_alone = weighed_on(*CASE_TEXT[:3])
     assert of_part(each_alone, "DIMM 1") + of_part(each_alone, "DIMM 2") < memory
-    with_ours = weighed_on(*STORY[:5])
+    with_ours = weighed_on(*CASE_TEXT[:5])
     assert max(of_part(with_ours, "DIMM 1"), of_part(with_ours, "DIMM 2")) < 0.1
     # what no module changes: processor, board, or the settings that the board keeps
     assert of_part(with_ours, "CPU") + of_part(with_ours, "board") + of_settings(with_ours) > 0.8
-    elsewhere = weighed_on(*STORY[:6])
+    elsewhere = weighed_on(*CASE_TEXT[:6])
     assert max(of_part(elsewhere, "DIMM 1"), of_part(elsewhere, "DIMM 2")) < 0.03
     assert of_part(elsewhere, "board") > 0.15  # board or processor: nobody can report yet
     assert of_part(elsewhere, "CPU") > 0.15
-    last = weighed_on(*STORY)
+    last = weighed_on(*CASE_TEXT)
     assert of_part(last, "CPU") > 0.95
     assert of_part(last, "board") < 0.05
     (best, *_) = decide(last, PRICES, LIMITS)
     assert (best.action, best.tags) == (Action.REPLACE.value, ("CPU",))
 
 
-def test_before_the_last_step_the_most_telling_trial_parts_board_and_processor() -> None:
-    evidence = evidence_of(*STORY[:6])
+def test_before_the_last_step_the_best_next_trial_parts_board_and_processor() -> None:
+    evidence = evidence_of(*CASE_TEXT[:6])
     posterior = compute_posterior(counted(evidence), KNOWLEDGE)
     configuration = Configuration(("shop DIMM", *REST))
     found = next_trials(posterior, evidence, candidates(evidence.book, configuration))
@@ -150,7 +150,7 @@ def suspect(verdict: Verdict, mode: str, tag: str) -> Suspect:
 
 
 def test_reasons_add_up_to_the_probability_with_a_book_too() -> None:
-    for each in diagnose(evidence_of(*STORY), KNOWLEDGE).suspects:
+    for each in diagnose(evidence_of(*CASE_TEXT), KNOWLEDGE).suspects:
         odds = sum(reason.decibans for reason in each.reasons) / DECIBANS
         assert 1.0 / (1.0 + math.exp(-odds)) == pytest.approx(each.probability, abs=1e-6)
 
@@ -226,7 +226,7 @@ def test_two_faults_are_mended_by_two_acts() -> None:
 
 
 def test_expected_cost_is_price_time_and_comebacks() -> None:
-    posterior = weighed_on(*STORY)
+    posterior = weighed_on(*CASE_TEXT)
     for act in decide(posterior, PRICES, LIMITS):
         assert act.expected == pytest.approx(act.price + PRICES.time_cost(act.minutes) + act.risk)
         assert act.risk >= (1.0 - act.fix_probability) * PRICES.comeback - 1e-6
@@ -278,8 +278,8 @@ def test_fits_that_can_be_made_keep_the_rest_of_the_machine() -> None:
 
 
 def test_what_would_tell_nothing_is_not_proposed() -> None:
-    done = weighed_on(*STORY)
-    evidence = evidence_of(*STORY)
+    done = weighed_on(*CASE_TEXT)
+    evidence = evidence_of(*CASE_TEXT)
     for each in next_trials(done, evidence, candidates(evidence.book, AS_IS), most=20):
         assert each.gain > 0.0
         assert 0.0 <= each.finds <= 1.0

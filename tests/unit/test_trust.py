@@ -114,7 +114,7 @@ BITS: dict[str, str | bytes] = {
 }
 
 
-def test_alarms_are_told_when_they_come_and_go_and_those_from_before_as_such(write_tree: WriteTree) -> None:
+def test_alarms_are_reported_when_they_come_and_go_and_those_from_before_as_such(write_tree: WriteTree) -> None:
     root = write_tree(BITS)
     system = TreeSystem(root)
     bits = find_alarms(system)

@@ -129,7 +129,7 @@ def test_a_fan_that_turned_and_stands_still_is_a_fault_but_one_that_never_turned
     assert Bench().run(60, fan=0.0) == []
 
 
-def test_a_lost_channel_is_told_once_with_its_reason_and_so_is_its_return() -> None:
+def test_a_lost_channel_is_reported_once_with_its_reason_and_so_is_its_return() -> None:
     bench = Bench()
     bench.run(5)
     bench.run(30, core=None)
@@ -168,7 +168,7 @@ def clock_findings(watchers: Watchers, watts: float, clock: float = 3.6, seconds
     ]
 
 
-def test_a_low_clock_says_what_holds_it_down() -> None:
+def test_a_low_clock_states_what_holds_it_down() -> None:
     channels = (CORE, CLOCK, POWER_LIMIT)
     (limited,) = clock_findings(Watchers(channels), 64.5)
     assert limited.code == "P-121"
@@ -180,7 +180,7 @@ def test_a_low_clock_says_what_holds_it_down() -> None:
     assert unknown.code == "P-120"
 
 
-def test_when_clocks_are_back_the_tape_tells_how_long_and_how_deep_they_were_down() -> None:
+def test_when_clocks_are_back_the_tape_reports_how_long_and_how_deep_they_were_down() -> None:
     bench = Bench()
     bench.run(20, clock=3.9, core=98.0, package=98.0)
     bench.run(10, clock=3.1, core=99.2, package=99.2)
@@ -188,9 +188,9 @@ def test_when_clocks_are_back_the_tape_tells_how_long_and_how_deep_they_were_dow
     bench.run(5, clock=3.9, core=98.0, package=98.0)
     assert not any("again" in entry.title for entry in bench.entries), "a short rest is no end"
     bench.run(40)
-    (told,) = [entry for entry in bench.entries if entry.title == "Clocks at their base again"]
-    assert told.detail == "below it for 46 s, lowest core 0 at 3.10 of 4.20 GHz"
-    assert told.code == "C-220"
+    (shown,) = [entry for entry in bench.entries if entry.title == "Clocks at their base again"]
+    assert shown.detail == "below it for 46 s, lowest core 0 at 3.10 of 4.20 GHz"
+    assert shown.code == "C-220"
     bench.run(3, clock=3.9)
     bench.run(40)
     assert sum(entry.title == "Clocks at their base again" for entry in bench.entries) == 1, "three seconds are nothing"

@@ -87,10 +87,10 @@ def decode_boot(boot: int, vendor: Vendor) -> Decoded:
         assert process.stdout is not None
         assert process.stderr is not None
         log = read_log(cast(ByteStream, process.stdout), vendor, tables.codes, tables.events)
-        said = process.stderr.read().decode("utf-8", "replace").strip()
+        words = process.stderr.read().decode("utf-8", "replace").strip()
         code = process.wait()
     if code or not log.lines:
-        happened = said or "the journal holds nothing of that boot"
+        happened = words or "the journal holds nothing of that boot"
         raise EnvironmentFault(tried, happened, "thresher decode FILE reads saved logs.")
     return Decoded(tuple(things_of_log(log, vendor, tables)), log)
 

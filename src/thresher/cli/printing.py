@@ -54,8 +54,8 @@ def print_verdict(verdict: Verdict) -> None:
         )
     for trial in verdict.next_trials[:2]:
         say(f"  Trial: {trial.sentence} ({trial.minutes:.0f} min)")
-    for story in verdict.combined_findings:
-        say(f"  {story}")
+    for summary in verdict.combined_findings:
+        say(f"  {summary}")
     for each in verdict.clean_time:
         say(
             f"  {percent(each.shown_share):>6} of {each.title}: detected by now, if present;"

@@ -89,15 +89,15 @@ def read_stop(text: str, codes: dict[int, StopCode]) -> Stop | None:
 
     A number alone counts only when the text speaks of a stop or has parameters: bare hexadecimal numbers are
     registers."""
-    told = _PARAMETERS.search(text)
-    parameters = tuple(int(each.strip().replace("`", ""), 16) for each in told[1].split(",")) if told else ()
-    head = text[: told.start()] if told else text
+    reported = _PARAMETERS.search(text)
+    parameters = tuple(int(each.strip().replace("`", ""), 16) for each in reported[1].split(",")) if reported else ()
+    head = text[: reported.start()] if reported else text
     by_name = {entry.name: entry.number for entry in codes.values()}
     named = next((by_name[name] for name in _NAME.findall(text.upper()) if name in by_name), None)
     if named is not None:
         return Stop(named, parameters, "typed")
     number = _CODE.search(head)
-    if number is None or not (_STOP_WORDS.search(text) or told):
+    if number is None or not (_STOP_WORDS.search(text) or reported):
         return None
     return Stop(int(number[1], 16), parameters, "typed")
 

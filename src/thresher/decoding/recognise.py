@@ -417,8 +417,8 @@ def _things_of_record(record: FirmwareRecord, vendor: Vendor, tables: Tables) ->
             grouper.add(finding)
             things += [thing_of_group(group, tables) for group in grouper.groups()]
         else:
-            said = ", ".join(f"{name} {value}" for name, value in section.fields) or "no further details"
-            words = f"{section.severity}, {said}. It points at no part here."
+            wording = ", ".join(f"{name} {value}" for name, value in section.fields) or "no further details"
+            words = f"{section.severity}, {wording}. It points at no part here."
             things.append(DecodedThing("firmware record", f"Section: {section.kind}", words, raw=hex_dump(section.raw)))
     if record.problems:
         entry = tables.codes["X-883"]

@@ -15,8 +15,8 @@ def advise(acts: tuple[Act, ...], trials: tuple[NextTrial, ...], limits: Thresho
     act = next(iter(acts), None)
     if act is not None and is_sound(act, limits):
         if not act.steps:
-            said = f"Nothing is faulty with {percent(act.needed)}: hand it back"
-            return Advice(Course.WATCH, said, act)
+            text = f"Nothing is faulty with {percent(act.needed)}: hand it back"
+            return Advice(Course.WATCH, text, act)
         words = act.words[:1].upper() + act.words[1:]
         return Advice(Course.ACT, f"{words}: {percent(act.needed)} sure it is needed", act)
     worth = [each for each in trials if each.gain >= _LEAST_BITS and each.gain_per_minute >= _LEAST_BITS_A_MINUTE]

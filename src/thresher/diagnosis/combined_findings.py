@@ -11,20 +11,20 @@ _ENOUGH = 2
 _FEW_PAGES = 16
 
 
-def stories(findings: tuple[Finding, ...], exposures: tuple[Exposure, ...]) -> tuple[str, ...]:
+def combined_reports(findings: tuple[Finding, ...], exposures: tuple[Exposure, ...]) -> tuple[str, ...]:
     """Return a sentence for each core with wrong results, most of them first, and one for memory."""
     wrong = [each for each in findings if each.kind is FindingKind.WRONG_RESULT and each.core is not None]
     ordered = sorted(wrong, key=lambda each: each.core or 0)
     by_core = [(core, list(mine)) for core, mine in groupby(ordered, key=lambda each: each.core)]
     by_core.sort(key=lambda pair: -sum(each.count for each in pair[1]))
-    told = [_core_story(core, mine, exposures) for core, mine in by_core if core is not None]
+    reported = [_core_report(core, mine, exposures) for core, mine in by_core if core is not None]
     places = wrong_places(findings)
     shape, pages = shape_of(places), bad_pages(places)
     if shape is not None:
-        told.append(f"Memory: {shape.sentence}")
+        reported.append(f"Memory: {shape.sentence}")
     if 0 < len(pages) <= _FEW_PAGES:
-        told.append(f"Until the part comes the kernel can be kept off with {boot_parameters(pages)}")
-    return tuple(told)
+        reported.append(f"Until the part comes the kernel can be kept off with {boot_parameters(pages)}")
+    return tuple(reported)
 
 
 def unexplained(findings: tuple[Finding, ...], known: frozenset[FindingKind]) -> tuple[str, ...]:
@@ -38,11 +38,11 @@ def unexplained(findings: tuple[Finding, ...], known: frozenset[FindingKind]) ->
     counts: dict[str, int] = {}
     for each in strange:
         counts[f"{each.code} {each.kind.value}"] = counts.get(f"{each.code} {each.kind.value}", 0) + each.count
-    told = ", ".join(f"{count} × {what}" for what, count in sorted(counts.items(), key=lambda pair: -pair[1])[:4])
-    return (f"Not explained by any suspect here: {told}. The Evidence says which parts they point at.",)
+    reported = ", ".join(f"{count} × {what}" for what, count in sorted(counts.items(), key=lambda pair: -pair[1])[:4])
+    return (f"Not explained by any suspect here: {reported}. The Evidence says which parts they point at.",)
 
 
-def _core_story(core: int, wrong: list[Finding], exposures: Iterable[Exposure]) -> str:
+def _core_report(core: int, wrong: list[Finding], exposures: Iterable[Exposure]) -> str:
     count = sum(each.count for each in wrong)
     repeats, again = sum(each.repeats for each in wrong), sum(each.wrong_again for each in wrong)
     text = f"Core {core}: {count} wrong result{'s' if count > 1 else ''}"

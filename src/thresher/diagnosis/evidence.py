@@ -182,8 +182,8 @@ def pieces_of(evidence: Evidence) -> list[Piece]:
         trial = _trial_number(evidence, exposure.run)
         cells_of_load = by_load.setdefault((trial, exposure.load), {})
         cell = cell_of(exposure.load, exposure.temperature_c, trial)
-        told = 1.0 if exposure.block >= 0 else _OUTSIDE_LOGGED
-        cells_of_load[cell] = cells_of_load.get(cell, 0.0) + exposure.minutes * told
+        reported = 1.0 if exposure.block >= 0 else _OUTSIDE_LOGGED
+        cells_of_load[cell] = cells_of_load.get(cell, 0.0) + exposure.minutes * reported
     pieces = [
         Piece(f"{sum(spent.values()):.0f} min of {load}, time alone{_under(evidence, trial)}", (), tuple(spent.items()))
         for (trial, load), spent in by_load.items()
@@ -241,10 +241,10 @@ def _outcome_piece(trial: Trial, number: int, outcome: Outcome) -> Piece:
     """Return what was seen elsewhere as a piece; how far it is trusted scales what it counts."""
     cell = cell_of(outcome.load, None, number)
     minutes = ((cell, outcome.minutes * outcome.trust),)
-    told = f"{trial.title}: {outcome.ended.value}"
+    reported = f"{trial.title}: {outcome.ended.value}"
     if outcome.ended is Ended.CLEAN:
-        return Piece(f"{told} for {outcome.minutes:.0f} min of {outcome.load}", (), minutes)
+        return Piece(f"{reported} for {outcome.minutes:.0f} min of {outcome.load}", (), minutes)
     default = FindingKind.NO_START if outcome.ended is Ended.NO_START else FindingKind.MEMORY_WRONG
     kind = outcome.kind or default
     after = f" after {outcome.minutes:.0f} min of {outcome.load}" if outcome.ended is Ended.FAILED else ""
-    return Piece(f"{told}{after}", (Group(cell, kind, None, outcome.trust),), minutes)
+    return Piece(f"{reported}{after}", (Group(cell, kind, None, outcome.trust),), minutes)

@@ -378,10 +378,10 @@ def _likeliest_core(posterior: Posterior, name: str, tag: str, by_fault: Floats)
 
 
 def _reasons(log_odds: Floats, posterior: Posterior, evidence: Evidence) -> tuple[Reason, ...]:
-    said = ", with what the customer reports" if evidence.symptoms else ""
+    words = ", with what the customer reports" if evidence.symptoms else ""
     if posterior.jobs:
-        said += f", by {posterior.jobs} closed job{'s' if posterior.jobs > 1 else ''} of this shop too"
-    reasons = [Reason(f"how common it is{said}", float(log_odds[0]) * DECIBANS)]
+        words += f", by {posterior.jobs} closed job{'s' if posterior.jobs > 1 else ''} of this shop too"
+    reasons = [Reason(f"how common it is{words}", float(log_odds[0]) * DECIBANS)]
     for piece, change in zip(posterior.pieces, np.diff(log_odds), strict=True):
         reasons.append(Reason(piece.text, float(change) * DECIBANS))
     return tuple(reasons)

@@ -215,8 +215,8 @@ def _best_run(posterior: Posterior, candidate: Candidate, clean: Floats, targets
         return None
     load, minutes = _RUNS[number]
     finds, gain = float(if_found[:, number].sum()), float(gains[number])
-    said = (_likeliest(each[:, number], targets.names) for each in (if_clean, if_found))
-    return NextTrial(made, load, minutes, gain, finds, *said)
+    words = (_likeliest(each[:, number], targets.names) for each in (if_clean, if_found))
+    return NextTrial(made, load, minutes, gain, finds, *words)
 
 
 def _entropy(weights: Floats) -> Floats:

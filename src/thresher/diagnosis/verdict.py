@@ -4,7 +4,7 @@ from dataclasses import replace
 
 from thresher.diagnosis.advice import advise
 from thresher.diagnosis.clean_time import how_long, seen_rate, shown_shares
-from thresher.diagnosis.combined_findings import stories, unexplained
+from thresher.diagnosis.combined_findings import combined_reports, unexplained
 from thresher.diagnosis.conclusions import sentence_of, statuses_of
 from thresher.diagnosis.decision import Prices, decide
 from thresher.diagnosis.evidence import Evidence
@@ -29,8 +29,8 @@ def diagnose(
     suspects = suspects_of(posterior, evidence)
     shown = shown_shares(evidence, knowledge)
     together, by_mode = how_long(evidence, knowledge)
-    told = (
-        *stories(evidence.findings, evidence.exposures),
+    reported = (
+        *combined_reports(evidence.findings, evidence.exposures),
         *unexplained(evidence.findings, shown_kinds(knowledge)),
     )
     known = bool(evidence.findings or evidence.book.trials)
@@ -46,7 +46,7 @@ def diagnose(
         together.minutes_to_99,
         by_mode,
         seen_rate(evidence),
-        told,
+        reported,
         acts,
         following,
         prices is not None and not prices.default,

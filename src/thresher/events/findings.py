@@ -25,14 +25,14 @@ class KernelFindings:
     `checks` also holds those whose register is not valid; `notes` are lines that a rule knows and that are no
     evidence."""
 
-    told: tuple[tuple[Finding, MachineCheck | None], ...]
+    with_checks: tuple[tuple[Finding, MachineCheck | None], ...]
     checks: tuple[MachineCheck, ...]
     notes: tuple[LineMatch, ...] = ()
 
     @property
     def findings(self) -> tuple[Finding, ...]:
         """The findings alone."""
-        return tuple(finding for finding, _ in self.told)
+        return tuple(finding for finding, _ in self.with_checks)
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,7 +123,7 @@ class KernelDecoder:
     def decode(self, records: Iterable[KernelRecord], last: bool = False) -> KernelFindings:
         """Decode a batch; one whose lines stop coming is given out after an empty batch, or at the `last`."""
         checks: list[MachineCheck] = []
-        told: list[tuple[Finding, MachineCheck | None]] = []
+        with_checks: list[tuple[Finding, MachineCheck | None]] = []
         notes: list[LineMatch] = []
         count = 0
         for record in records:
@@ -131,8 +131,8 @@ class KernelDecoder:
             if MARK in record.text:
                 done = self._checks.feed((record,))
                 checks += done
-                told += [(each, check) for check in done if (each := self.finding_of(check))]
-                told += [(finding_of_block(block), None) for block in self._firmware.feed((record,))]
+                with_checks += [(each, check) for check in done if (each := self.finding_of(check))]
+                with_checks += [(finding_of_block(block), None) for block in self._firmware.feed((record,))]
             match = self.knowledge.lines.match(record.text)
             if match is None:
                 continue
@@ -142,14 +142,14 @@ class KernelDecoder:
             meaning = match.meaning()
             finding = finding_of_line(meaning, record)
             if finding is not None:
-                told.append((self._on_core(finding, meaning.cpu), None))
+                with_checks.append((self._on_core(finding, meaning.cpu), None))
         self._quiet_polls = 0 if count else self._quiet_polls + 1
         if last or self._quiet_polls == 1:
             done = self._checks.flush()
             checks += done
-            told += [(each, check) for check in done if (each := self.finding_of(check))]
-            told += [(finding_of_block(block), None) for block in self._firmware.flush()]
-        return KernelFindings(tuple(told), tuple(checks), tuple(notes))
+            with_checks += [(each, check) for check in done if (each := self.finding_of(check))]
+            with_checks += [(finding_of_block(block), None) for block in self._firmware.flush()]
+        return KernelFindings(tuple(with_checks), tuple(checks), tuple(notes))
 
     def with_vendor(self, check: MachineCheck) -> MachineCheck:
         """Return a check with this machine's layout where its lines reported none."""
@@ -248,7 +248,7 @@ def finding_of_block(block: FirmwareBlock) -> Finding:
         place = location if known else fields.get("fru_text") or ", ".join(where)
     elif "device_id" in fields:
         place = fields["device_id"]
-    told = [fields[name] for name in ("error_type", "error_status", "physical_address") if name in fields]
+    with_checks = [fields[name] for name in ("error_type", "error_status", "physical_address") if name in fields]
     return Finding(
         code=low if corrected else high,
         kind=mild if corrected else bad,
@@ -256,7 +256,7 @@ def finding_of_block(block: FirmwareBlock) -> Finding:
         part=part,
         at=block.at or 0.0,
         title=f"Firmware reported a {block.section}{f', {place}' if place else ''}",
-        detail=f"{block.severity or 'severity unknown'}; {'; '.join(told) or 'nothing more'}",
+        detail=f"{block.severity or 'severity unknown'}; {'; '.join(with_checks) or 'nothing more'}",
         place=place,
         raw="\n".join(block.raw),
     )

@@ -277,10 +277,10 @@ def _pcie(severity: str, fru: str, body: bytes) -> RecordSection:
     if read.valid >> 7 & 1 and len(body) >= 208:
         aer = body[112:208]
         uncorrected, corrected = struct.unpack_from("<I", aer, 4)[0], struct.unpack_from("<I", aer, 16)[0]
-        told = [name for bit, name in AER_UNCORRECTED.items() if uncorrected >> bit & 1]
-        told += [name for bit, name in AER_CORRECTED.items() if corrected >> bit & 1]
-        if told:
-            fields.append(("errors", ", ".join(told)))
+        details = [name for bit, name in AER_UNCORRECTED.items() if uncorrected >> bit & 1]
+        details += [name for bit, name in AER_CORRECTED.items() if corrected >> bit & 1]
+        if details:
+            fields.append(("errors", ", ".join(details)))
     return RecordSection("PCI Express", severity, fru, tuple(fields), PartKind.BOARD, place, raw=body)
 
 
@@ -290,8 +290,8 @@ def _processor_generic(severity: str, fru: str, body: bytes) -> RecordSection:
     fields: list[tuple[str, str]] = []
     kind, operation, level = read.number(2, 10, 1), read.number(3, 11, 1), read.number(5, 13, 1)
     if kind is not None:
-        told = [name for bit, name in _PROCESSOR_ERRORS.items() if kind & bit]
-        fields.append(("error", ", ".join(told) or "unknown"))
+        details = [name for bit, name in _PROCESSOR_ERRORS.items() if kind & bit]
+        fields.append(("error", ", ".join(details) or "unknown"))
     if operation is not None:
         fields.append(("operation", _OPERATIONS.get(operation, "unknown")))
     if level is not None:
@@ -350,8 +350,8 @@ def _saved_check(first: int, values: bytes, apic: int | None, cpuid: int | None)
     else:
         return None
     names = ("ctl", "status", "address", "misc", "config", "ipid", "syndrome")[: 7 if scalable else 4]
-    told = dict(zip(names[skip:], words, strict=False))
-    status = told.get("status")
+    details = dict(zip(names[skip:], words, strict=False))
+    status = details.get("status")
     if status is None:
         return None
     return MachineCheck(
@@ -359,10 +359,10 @@ def _saved_check(first: int, values: bytes, apic: int | None, cpuid: int | None)
         bank=bank,
         status=status,
         at=None,
-        address=told.get("address"),
-        misc=told.get("misc"),
-        ipid=told.get("ipid") or None,
-        syndrome=told.get("syndrome") or None,
+        address=details.get("address"),
+        misc=details.get("misc"),
+        ipid=details.get("ipid") or None,
+        syndrome=details.get("syndrome") or None,
         apic=apic,
         cpuid=cpuid,
         raw=(f"registers from {first:#x}: " + " ".join(f"{word:016x}" for word in words),),
@@ -382,7 +382,7 @@ def finding_of_section(record: FirmwareRecord, section: RecordSection, at: float
         return None
     low, high, mild, bad = _CODES[section.part]
     corrected = section.severity == "corrected"
-    told = ", ".join(f"{name} {value}" for name, value in section.fields)
+    details = ", ".join(f"{name} {value}" for name, value in section.fields)
     where = f", {section.place}" if section.place else ""
     when = f", {record.when}" if record.when else ""
     return Finding(
@@ -392,7 +392,7 @@ def finding_of_section(record: FirmwareRecord, section: RecordSection, at: float
         part=section.part,
         at=at,
         title=f"Firmware recorded a {section.kind} error{where}",
-        detail=f"{section.severity}; {told or 'nothing more'} ({record.source}{when})",
+        detail=f"{section.severity}; {details or 'nothing more'} ({record.source}{when})",
         place=section.place,
         raw=hex_dump(section.raw),
     )

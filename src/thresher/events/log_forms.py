@@ -123,10 +123,10 @@ class LogReader:
         return self._of_kernel(_without_host(text) if wall is not None else text, None, level, wall)
 
     def _of_kernel(
-        self, told: tuple[str, str] | str, at: float | None, level: int | None, wall: float | None
+        self, reported: tuple[str, str] | str, at: float | None, level: int | None, wall: float | None
     ) -> KernelRecord | None:
         """Return the record, or None for a line that another program wrote into the same log."""
-        identifier, text = ("", told) if isinstance(told, str) else told
+        identifier, text = ("", reported) if isinstance(reported, str) else reported
         if identifier not in ("", "kernel"):
             self.others += 1
             return None

@@ -53,8 +53,8 @@ def write_log_job(log: MatchedLog, name: str, path: Path) -> list[Finding]:
             )
             writer.add_mark(1, placed.at, "tape", entry)
     left = f"; left out: {', '.join(log.left_out)}" if log.left_out else ""
-    told = f"{len(times)} rows of {len(channels)} channels{left}"
-    writer.add_mark(1, 0.0, "tape", TapeEntry(0.0, 0.0, f"Log imported: {name}", told, Severity.NOTE))
+    reported = f"{len(times)} rows of {len(channels)} channels{left}"
+    writer.add_mark(1, 0.0, "tape", TapeEntry(0.0, 0.0, f"Log imported: {name}", reported, Severity.NOTE))
     writer.end_run(1, float(times[-1]), Ending.FINISHED.value, "imported log")
     if not writer.settle(_SETTLE_S):
         trouble = writer.health().trouble or "the drive does not answer"

@@ -218,9 +218,9 @@ def read_fans(system: System) -> list[Fact]:
             if match:
                 label = optional_text(system, f"{folder}/fan{match[1]}_label") or f"fan {match[1]}"
                 speed = optional_number(system, f"{folder}/{file}")
-                told = "does not answer" if speed is None else f"{speed} rpm"
+                reported = "does not answer" if speed is None else f"{speed} rpm"
                 driven = f", driven at {duty} %" if (duty := _duty(system, folder, match[1], names)) is not None else ""
-                facts.append(Fact(label, told + driven, f"{folder}/{file}"))
+                facts.append(Fact(label, reported + driven, f"{folder}/{file}"))
     return facts
 
 

@@ -106,8 +106,8 @@ def _memory_doubts(system: System, inventory: Inventory, expected: Expected) -> 
     modules = inventory.parts_of(PartKind.MEMORY)
     doubts = []
     if expected.memory_gib:
-        told = [_gib(part) for part in modules]
-        found = sum(size for size in told if size) or counted_gib(system) or 0.0
+        reported = [_gib(part) for part in modules]
+        found = sum(size for size in reported if size) or counted_gib(system) or 0.0
         # a kernel's count lacks what firmware and graphics keep
         share = 0.999 if any(part.place for part in modules) else 0.85
         if found < expected.memory_gib * share:
@@ -134,9 +134,9 @@ def _drive_fits(wanted: str, part: Part) -> bool:
     size = _DRIVE_SIZE.search(wanted)
     rest = _DRIVE_SIZE.sub(" ", wanted)
     if size:
-        told = re.match(r"([\d.]+) GB", part.fact("size"))
+        reported = re.match(r"([\d.]+) GB", part.fact("size"))
         gigabytes = float(size[1].replace(",", ".")) * _DRIVE_GB[size[2].upper()]
-        if told is None or abs(float(told[1]) - gigabytes) > gigabytes * _SIZE_TOLERANCE:
+        if reported is None or abs(float(reported[1]) - gigabytes) > gigabytes * _SIZE_TOLERANCE:
             return False
     # the whole name of a model often repeats its size
     return _words(rest) <= _words(f"{part.name} {part.fact('transport')} {part.fact('kind')}")

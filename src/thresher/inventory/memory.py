@@ -119,10 +119,10 @@ def _doubt(code: str, part: str, title: str, detail: str) -> Doubt:
 
 def _missing(system: System, fitted: list[MemoryDevice]) -> list[Doubt]:
     counted = counted_gib(system)
-    told = sum(device.size_mib or 0 for device in fitted) / 1024
-    if counted is None or not told or told - counted <= max(_RESERVED_GIB, told * _RESERVED_SHARE):
+    reported = sum(device.size_mib or 0 for device in fitted) / 1024
+    if counted is None or not reported or reported - counted <= max(_RESERVED_GIB, reported * _RESERVED_SHARE):
         return []
-    detail = f"{told:g} GiB installed, the kernel counts {counted:.1f} GiB"
+    detail = f"{reported:g} GiB installed, the kernel counts {counted:.1f} GiB"
     return [_doubt("M-110", "memory", "Memory missing", detail)]
 
 

@@ -31,9 +31,9 @@ def modalias_of(system: System, folder: str) -> str:
 
     Kernel document ABI/testing/sysfs-bus-pci; the form is that of `file2alias` for PCI.
     """
-    told = optional_text(system, f"{folder}/modalias")
-    if told:
-        return told
+    reported = optional_text(system, f"{folder}/modalias")
+    if reported:
+        return reported
     numbers = [
         optional_text(system, f"{folder}/{file}")
         for file in ("vendor", "device", "subsystem_vendor", "subsystem_device", "class")

@@ -377,9 +377,9 @@ class JobFile:
             "SELECT kind, body FROM marks WHERE run IS NULL AND kind IN (?, ?) ORDER BY mark", (kind, taken_back)
         )
         kept: list[T] = []
-        for told, body in rows:
+        for reported, body in rows:
             value = msgspec.json.decode(body, type=type_)
-            if told == kind:
+            if reported == kind:
                 kept.append(value)
             elif value in kept:
                 kept.remove(value)

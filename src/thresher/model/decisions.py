@@ -107,8 +107,8 @@ def compare(frozen: LockedVerdict, actual_cause: ActualCause) -> str:
     top = frozen.suspects[0] if frozen.suspects else None
     if chance >= 0.5:
         return f"Actual cause: {named}, predicted at {percent(chance)}."
-    said = f"{suspect_title(top)} ({percent(top.probability)})" if top is not None else "nothing"
-    return f"Actual cause: {named}, predicted at {percent(chance)}; the top suspect was {said}."
+    words = f"{suspect_title(top)} ({percent(top.probability)})" if top is not None else "nothing"
+    return f"Actual cause: {named}, predicted at {percent(chance)}; the top suspect was {words}."
 
 
 def culprit_words(culprit: Culprit) -> str:

@@ -8,7 +8,7 @@ import numpy as np
 from thresher.diagnosis.knowledge import Action
 from thresher.model.parts import PartKind
 from thresher.model.trials import BookPart, Configuration
-from thresher.proving.fault_catalogue import COMPLAINTS_OF_SOUND, FAULT_CATALOGUE, STRAY_SAYING, CatalogueFault
+from thresher.proving.fault_catalogue import COMPLAINTS_OF_HEALTHY, FAULT_CATALOGUE, STRAY_SAYING, CatalogueFault
 from thresher.simulator.scenario import (
     BoardSpec,
     DriveSpec,
@@ -248,14 +248,14 @@ def _misleads(rng: np.random.Generator) -> tuple[Fault, ...]:
 
 
 def _sayings(rng: np.random.Generator, troubles: tuple[Trouble, ...]) -> tuple[str, ...]:
-    by_kind = {each.kind: each.says for each in FAULT_CATALOGUE}
-    said: list[str] = []
+    by_kind = {each.kind: each.symptoms for each in FAULT_CATALOGUE}
+    words: list[str] = []
     for trouble in troubles:
-        said += [text for text, chance in by_kind[trouble.fault.kind].items() if rng.random() < chance]
+        words += [text for text, chance in by_kind[trouble.fault.kind].items() if rng.random() < chance]
     if not troubles:
-        said += [text for text, chance in COMPLAINTS_OF_SOUND.items() if rng.random() < chance]
-    said += [text for text in COMPLAINTS_OF_SOUND if rng.random() < STRAY_SAYING]
-    return tuple(dict.fromkeys(said))
+        words += [text for text, chance in COMPLAINTS_OF_HEALTHY.items() if rng.random() < chance]
+    words += [text for text in COMPLAINTS_OF_HEALTHY if rng.random() < STRAY_SAYING]
+    return tuple(dict.fromkeys(words))
 
 
 def scenario_under(case: Case, configuration: Configuration, run: int) -> Scenario:

@@ -28,7 +28,7 @@ class CatalogueFault:
     low: float = 1.0
     high: float = 1.0
     choices: tuple[float, ...] = ()
-    says: dict[str, float] = field(default_factory=dict)
+    symptoms: dict[str, float] = field(default_factory=dict)
     settings: bool = False
 
 
@@ -39,12 +39,12 @@ _HEATS = {"slow under load": 0.5, "hot or loud": 0.5, "worse when warm": 0.3, "s
 _DRIVES = {"files damaged": 0.3, "drive not found": 0.3, "will not finish an installation": 0.2, "freezes": 0.2}
 
 FAULT_CATALOGUE: tuple[CatalogueFault, ...] = (
-    CatalogueFault(K.WEAK_CORE, 10, P.PROCESSOR, low=0.05, high=3.0, says=_CRASHES | {"worse when warm": 0.4}),
-    CatalogueFault(K.WEAK_VECTOR_UNIT, 2, P.PROCESSOR, low=0.03, high=3.0, says=_CRASHES),
-    CatalogueFault(K.CACHE_BIT, 2, P.PROCESSOR, low=0.02, high=2.0, says=_CRASHES),
-    CatalogueFault(K.COHERENCE, 1, P.PROCESSOR, low=0.1, high=5.0, says={"freezes": 0.6, "stop screen": 0.4}),
-    CatalogueFault(K.CORE_HANGS, 1.5, P.PROCESSOR, low=0.5, high=20.0, says={"freezes": 0.9}),
-    CatalogueFault(K.MEMORY_CONTROLLER, 3, P.PROCESSOR, low=2.0, high=300.0, says=_CORRUPTS),
+    CatalogueFault(K.WEAK_CORE, 10, P.PROCESSOR, low=0.05, high=3.0, symptoms=_CRASHES | {"worse when warm": 0.4}),
+    CatalogueFault(K.WEAK_VECTOR_UNIT, 2, P.PROCESSOR, low=0.03, high=3.0, symptoms=_CRASHES),
+    CatalogueFault(K.CACHE_BIT, 2, P.PROCESSOR, low=0.02, high=2.0, symptoms=_CRASHES),
+    CatalogueFault(K.COHERENCE, 1, P.PROCESSOR, low=0.1, high=5.0, symptoms={"freezes": 0.6, "stop screen": 0.4}),
+    CatalogueFault(K.CORE_HANGS, 1.5, P.PROCESSOR, low=0.5, high=20.0, symptoms={"freezes": 0.9}),
+    CatalogueFault(K.MEMORY_CONTROLLER, 3, P.PROCESSOR, low=2.0, high=300.0, symptoms=_CORRUPTS),
     CatalogueFault(
         K.OVERCLOCK,
         4,
@@ -52,7 +52,7 @@ FAULT_CATALOGUE: tuple[CatalogueFault, ...] = (
         A.STOCK,
         40.0,
         400.0,
-        says=_CRASHES | {"overclocked or undervolted": 0.7},
+        symptoms=_CRASHES | {"overclocked or undervolted": 0.7},
         settings=True,
     ),
     CatalogueFault(
@@ -62,32 +62,34 @@ FAULT_CATALOGUE: tuple[CatalogueFault, ...] = (
         A.STOCK,
         12.0,
         60.0,
-        says=_CRASHES | {"overclocked or undervolted": 0.7},
+        symptoms=_CRASHES | {"overclocked or undervolted": 0.7},
         settings=True,
     ),
     CatalogueFault(
-        K.MEMORY_TIMING, 4, P.MEMORY, A.STOCK, 0.5, 60.0, says=_CORRUPTS | {"since a new part": 0.3}, settings=True
+        K.MEMORY_TIMING, 4, P.MEMORY, A.STOCK, 0.5, 60.0, symptoms=_CORRUPTS | {"since a new part": 0.3}, settings=True
     ),
-    CatalogueFault(K.CELL_STUCK, 7, P.MEMORY, choices=(0.0, 1.0), says=_CORRUPTS),
-    CatalogueFault(K.CELL_TRANSITION, 3, P.MEMORY, choices=(0.0, 1.0), says=_CORRUPTS),
-    CatalogueFault(K.CELL_COUPLED, 3, P.MEMORY, choices=(0.0, 1.0, 2.0), says=_CORRUPTS),
-    CatalogueFault(K.ADDRESS_LINE, 1, P.MEMORY, choices=(3.0, 4.0, 5.0, 6.0, 7.0, 8.0, 9.0), says=_CORRUPTS),
-    CatalogueFault(K.RETENTION, 2, P.MEMORY, low=0.3, high=6.0, says=_CORRUPTS | {"worse when warm": 0.3}),
-    CatalogueFault(K.SLOT_CONTACT, 5, P.MEMORY, A.RESEAT, 2.0, 60.0, says=_CORRUPTS | {"since it was moved": 0.4}),
-    CatalogueFault(K.MEMORY_PATH, 2, P.BOARD, low=2.0, high=300.0, says=_CORRUPTS),
-    CatalogueFault(K.CLOGGED_HEATSINK, 20, P.COOLING, A.CLEAN, 0.45, 0.8, says=_HEATS),
-    CatalogueFault(K.DEAD_FAN, 5, P.COOLING, says=_HEATS),
-    CatalogueFault(K.SAGGING_SUPPLY, 6, P.POWER, low=0.06, high=0.3, says=_STOPS),
-    CatalogueFault(K.RESETS, 5, P.POWER, low=0.5, high=15.0, says=_STOPS),
-    CatalogueFault(K.BOARD_SUPPLY, 7, P.BOARD, low=15.0, high=120.0, says=_STOPS | {"freezes": 0.3}),
-    CatalogueFault(K.SLOT_LINK, 2, P.BOARD, A.RESEAT, 0.5, 30.0, says={"picture faults": 0.3, "freezes": 0.3}),
-    CatalogueFault(K.GRAPHICS_HANGS, 4, P.GRAPHICS, low=0.3, high=10.0, says={"picture faults": 0.7, "freezes": 0.3}),
-    CatalogueFault(K.DRIVE_SURFACE, 4, P.DRIVE, low=0.5, high=30.0, says=_DRIVES | {"drive makes noise": 0.2}),
-    CatalogueFault(K.DRIVE_CABLE, 2, P.DRIVE, A.RESEAT, 0.5, 30.0, says=_DRIVES),
+    CatalogueFault(K.CELL_STUCK, 7, P.MEMORY, choices=(0.0, 1.0), symptoms=_CORRUPTS),
+    CatalogueFault(K.CELL_TRANSITION, 3, P.MEMORY, choices=(0.0, 1.0), symptoms=_CORRUPTS),
+    CatalogueFault(K.CELL_COUPLED, 3, P.MEMORY, choices=(0.0, 1.0, 2.0), symptoms=_CORRUPTS),
+    CatalogueFault(K.ADDRESS_LINE, 1, P.MEMORY, choices=(3.0, 4.0, 5.0, 6.0, 7.0, 8.0, 9.0), symptoms=_CORRUPTS),
+    CatalogueFault(K.RETENTION, 2, P.MEMORY, low=0.3, high=6.0, symptoms=_CORRUPTS | {"worse when warm": 0.3}),
+    CatalogueFault(K.SLOT_CONTACT, 5, P.MEMORY, A.RESEAT, 2.0, 60.0, symptoms=_CORRUPTS | {"since it was moved": 0.4}),
+    CatalogueFault(K.MEMORY_PATH, 2, P.BOARD, low=2.0, high=300.0, symptoms=_CORRUPTS),
+    CatalogueFault(K.CLOGGED_HEATSINK, 20, P.COOLING, A.CLEAN, 0.45, 0.8, symptoms=_HEATS),
+    CatalogueFault(K.DEAD_FAN, 5, P.COOLING, symptoms=_HEATS),
+    CatalogueFault(K.SAGGING_SUPPLY, 6, P.POWER, low=0.06, high=0.3, symptoms=_STOPS),
+    CatalogueFault(K.RESETS, 5, P.POWER, low=0.5, high=15.0, symptoms=_STOPS),
+    CatalogueFault(K.BOARD_SUPPLY, 7, P.BOARD, low=15.0, high=120.0, symptoms=_STOPS | {"freezes": 0.3}),
+    CatalogueFault(K.SLOT_LINK, 2, P.BOARD, A.RESEAT, 0.5, 30.0, symptoms={"picture faults": 0.3, "freezes": 0.3}),
+    CatalogueFault(
+        K.GRAPHICS_HANGS, 4, P.GRAPHICS, low=0.3, high=10.0, symptoms={"picture faults": 0.7, "freezes": 0.3}
+    ),
+    CatalogueFault(K.DRIVE_SURFACE, 4, P.DRIVE, low=0.5, high=30.0, symptoms=_DRIVES | {"drive makes noise": 0.2}),
+    CatalogueFault(K.DRIVE_CABLE, 2, P.DRIVE, A.RESEAT, 0.5, 30.0, symptoms=_DRIVES),
 )
 """All kinds but those of channels and strays, which mislead and are no faults."""
 
-COMPLAINTS_OF_SOUND = {
+COMPLAINTS_OF_HEALTHY = {
     "stop screen": 0.3,
     "freezes": 0.3,
     "slow under load": 0.2,

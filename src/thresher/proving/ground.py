@@ -83,5 +83,5 @@ def _end(worker: "subprocess.Popen[bytes]") -> None:
 
 
 def _last_words(worker: "subprocess.Popen[bytes]") -> str:
-    _, said = worker.communicate(timeout=10.0)
-    return said.decode("utf-8", "replace").strip().rpartition("\n")[2] or f"a process ended with {worker.returncode}"
+    _, printed = worker.communicate(timeout=10.0)
+    return printed.decode("utf-8", "replace").strip().rpartition("\n")[2] or f"a process ended with {worker.returncode}"

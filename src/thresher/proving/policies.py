@@ -25,8 +25,8 @@ _FIRST_MINUTES = 60.0
 
 
 @dataclass(frozen=True, slots=True)
-class Said:
-    """What a diagnosis said of one part (or settings, or of nothing being faulty), and whether it was so."""
+class Prediction:
+    """What a diagnosis predicted for one part (or settings, or of nothing being faulty), and whether it was so."""
 
     name: str
     probability: float
@@ -35,11 +35,11 @@ class Said:
 
 @dataclass(frozen=True, slots=True)
 class Finished:
-    """How a job ended: the steps of its first act, those of all acts, and what was said on the way."""
+    """How a job ended: the steps of its first act, those of all acts, and what was predicted on the way."""
 
     first: tuple[ActStep, ...]
     steps: tuple[ActStep, ...]
-    said: tuple[Said, ...]
+    predictions: tuple[Prediction, ...]
 
 
 Way = Callable[[Job], Finished]
@@ -73,27 +73,27 @@ def follow_advice(sheets: tuple[Candidate, ...]) -> Way:
     """Return the policy that does what the program says, to the end."""
 
     def go(job: Job) -> Finished:
-        said: list[Said] = []
+        predictions: list[Prediction] = []
         job.read_log()
         job.run(first_stints(job.case.symptoms, sheets), _ENOUGH)
         first: tuple[ActStep, ...] = ()
         for _ in range(_MOST_ACTS):
-            act = _until_decided(job, said)
+            act = _until_decided(job, predictions)
             if act is None or not act.steps:
                 break
             first = first or act.steps
             job.act(act.steps)
             job.minutes += act.minutes
-        return Finished(first, tuple(job.done), tuple(said))
+        return Finished(first, tuple(job.done), tuple(predictions))
 
     return go
 
 
-def _until_decided(job: Job, said: list[Said]) -> Act | None:
+def _until_decided(job: Job, predictions: list[Prediction]) -> Act | None:
     """Make the trials that are advised until an act is, or until nothing more is available."""
     for _ in range(_MOST_TRIALS):
         verdict = diagnose(job.evidence, job.knowledge, job.prices)
-        said += judged(verdict, job.case)
+        predictions += judged(verdict, job.case)
         advice = verdict.advice
         if advice is None or advice.course is not Course.TRY or advice.trial is None or job.minutes > _MOST_MINUTES:
             return advice.act if advice is not None else None
@@ -103,7 +103,7 @@ def _until_decided(job: Job, said: list[Said]) -> Act | None:
     return None
 
 
-def judged(verdict: Verdict, case: Case) -> list[Said]:
+def judged(verdict: Verdict, case: Case) -> list[Prediction]:
     """Return what a verdict says of each part beside what is so."""
     truth = {trouble.tag for trouble in case.troubles}
     sound = not case.own_troubles
@@ -112,7 +112,8 @@ def judged(verdict: Verdict, case: Case) -> list[Said]:
         name = SETTINGS if suspect.mode.endswith(".settings") else suspect.tag if suspect.kind is not None else ""
         by_name[name] = by_name.get(name, 0.0) + suspect.probability
     return [
-        Said(name, min(1.0, probability), name in truth if name else sound) for name, probability in by_name.items()
+        Prediction(name, min(1.0, probability), name in truth if name else sound)
+        for name, probability in by_name.items()
     ]
 
 
@@ -193,7 +194,7 @@ def _steps_of(each: _Try, case: Case) -> list[ActStep]:
 
 def every_trial(job: Job) -> Finished:
     """Make every swap that the shelf allows and every treatment before deciding: what evidence alone can give."""
-    said: list[Said] = []
+    predictions: list[Prediction] = []
     job.read_log()
     job.run(_THOROUGH, _ENOUGH)
     start = job.configuration
@@ -209,11 +210,11 @@ def every_trial(job: Job) -> Finished:
         job.set_up("treated", configuration, _SWAP_MINUTES)
         job.run(_THOROUGH, _ENOUGH)
     verdict = diagnose(job.evidence, job.knowledge, job.prices)
-    said += judged(verdict, job.case)
+    predictions += judged(verdict, job.case)
     act = verdict.advice.act if verdict.advice is not None else None
     if act is not None:
         job.act(act.steps)
-    return Finished(act.steps if act is not None else (), tuple(job.done), tuple(said))
+    return Finished(act.steps if act is not None else (), tuple(job.done), tuple(predictions))
 
 
 _TREATABLE = ("cooling", "memory", "board", "drive")

@@ -7,9 +7,9 @@ def line_of_result(result: Result) -> str:
     """Return how one case went, in a line."""
     faults = " and ".join(result.faults) or "nothing"
     did = ", then ".join(result.steps) or "nothing"
-    said = "right" if result.right_first else "WRONG"
+    text = "right" if result.right_first else "WRONG"
     wrong = f", {result.wrong_parts} unnecessary parts bought" if result.wrong_parts else ""
-    return f"{result.number:6}  {result.sort:12} {said}: {faults}; did {did}{wrong}; {result.minutes:.0f} min"
+    return f"{result.number:6}  {result.sort:12} {text}: {faults}; did {did}{wrong}; {result.minutes:.0f} min"
 
 
 def lines_of_score(score: Score, seed: int, faults: dict[str, tuple[int, float]]) -> list[str]:
@@ -31,7 +31,7 @@ def lines_of_score(score: Score, seed: int, faults: dict[str, tuple[int, float]]
         for tenth in score.tenths:
             if tenth.count:
                 band = f"{tenth.low * 100:3.0f} to {tenth.high * 100:3.0f} %"
-                shares = f"predicted {tenth.said * 100:5.1f} %, actual {tenth.true * 100:5.1f} %"
+                shares = f"predicted {tenth.predicted * 100:5.1f} %, actual {tenth.true * 100:5.1f} %"
                 lines.append(f"    {band}  {shares}  ({tenth.count})")
     lines.append("  Right part first, by fault:")
     for kind, (count, share) in faults.items():

@@ -132,8 +132,8 @@ class QuickBench:
                 self._find(finding_of_reset(self._load, self._model.now()))
         self._storms.release(None, self._find)
         minutes = (self._model.now() - self._began) / 60.0
-        told = tuple(replace(each, run_at=None, run=None, temperature_c=None) for each in self.findings)
-        return Carried(told, (Exposure(0, -1, EVERYDAY_USE, minutes, None),), minutes)
+        reported = tuple(replace(each, run_at=None, run=None, temperature_c=None) for each in self.findings)
+        return Carried(reported, (Exposure(0, -1, EVERYDAY_USE, minutes, None),), minutes)
 
     def use_everyday(self, minutes: float) -> Carried:
         """Do the same as a trial on the bench: what its log reports belongs to this run."""
@@ -186,7 +186,7 @@ class QuickBench:
 
     def _read_log(self) -> None:
         records, _ = self._log.poll()
-        for finding, _ in self._decoder.decode(records, last=True).told:
+        for finding, _ in self._decoder.decode(records, last=True).with_checks:
             self._storms.take(finding, self._find, self._model.now())
 
     def _take_work(self, stint: Stint, seconds: float) -> None:

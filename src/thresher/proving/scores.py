@@ -17,8 +17,8 @@ class Result(msgspec.Struct, frozen=True):
 
     `right_first`: the first act fixes something that is wrong with the machine, and buys nothing unnecessarily; for a
     healthy machine, nothing was done. `wrong_parts` were bought unnecessarily. `fixed`: in the end nothing is left
-    that is wrong with it. `of`, `said` and `true` are the parts, probabilities and what was so, for all that was said
-    on the way."""
+    that is wrong with it. `of`, `predictions` and `true` are the parts, probabilities and what was so, for all that
+    was predicted on the way."""
 
     number: int
     sort: str
@@ -31,7 +31,7 @@ class Result(msgspec.Struct, frozen=True):
     minutes: float
     steps: tuple[str, ...]
     of: tuple[str, ...]
-    said: tuple[float, ...]
+    predictions: tuple[float, ...]
     true: tuple[bool, ...]
 
 
@@ -46,7 +46,7 @@ def result_of(case: Case, job: Job, finished: Finished) -> Result:
         right = repaired and not in_vain
     else:
         right = not finished.steps
-    said = finished.said
+    predictions = finished.predictions
     return Result(
         number=case.number,
         sort=case.sort.value,
@@ -58,19 +58,19 @@ def result_of(case: Case, job: Job, finished: Finished) -> Result:
         trials=len(job.book.trials) - 1,
         minutes=job.minutes,
         steps=tuple(f"{step.action} {step.tag}".strip() for step in finished.steps),
-        of=tuple(each.name for each in said),
-        said=tuple(each.probability for each in said),
-        true=tuple(each.true for each in said),
+        of=tuple(each.name for each in predictions),
+        predictions=tuple(each.probability for each in predictions),
+        true=tuple(each.true for each in predictions),
     )
 
 
 class Tenth(msgspec.Struct, frozen=True):
-    """All probabilities within a tenth: how many, what they said on the mean, and how often it was so."""
+    """All probabilities within a tenth: how many, what they predicted on the mean, and how often it was so."""
 
     low: float
     high: float
     count: int
-    said: float
+    predicted: float
     true: float
 
 
@@ -93,7 +93,7 @@ class Score(msgspec.Struct, frozen=True):
 def score(policy: str, results: Sequence[Result]) -> Score:
     """Sum up."""
     by_faults = {many: [each for each in results if len(each.faults) == many] for many in (0, 1, 2)}
-    said = [(p, true) for each in results for p, true in zip(each.said, each.true, strict=True)]
+    predictions = [(p, true) for each in results for p, true in zip(each.predictions, each.true, strict=True)]
     return Score(
         policy,
         len(results),
@@ -104,8 +104,8 @@ def score(policy: str, results: Sequence[Result]) -> Score:
         _share(by_faults[1] + by_faults[2], "fixed"),
         _mean([each.trials for each in results]),
         _mean([each.minutes for each in results]),
-        tuple(_tenth(number, said) for number in range(TENTHS)),
-        _mean([(p - true) ** 2 for p, true in said]) if said else None,
+        tuple(_tenth(number, predictions) for number in range(TENTHS)),
+        _mean([(p - true) ** 2 for p, true in predictions]) if predictions else None,
     )
 
 
@@ -117,9 +117,9 @@ def _mean(values: Sequence[float]) -> float:
     return sum(values) / len(values) if values else 0.0
 
 
-def _tenth(number: int, said: Sequence[tuple[float, bool]]) -> Tenth:
+def _tenth(number: int, predictions: Sequence[tuple[float, bool]]) -> Tenth:
     low, high = number / TENTHS, (number + 1) / TENTHS
-    mine = [(p, true) for p, true in said if low <= p < high or (p == 1.0 and high == 1.0)]
+    mine = [(p, true) for p, true in predictions if low <= p < high or (p == 1.0 and high == 1.0)]
     return Tenth(low, high, len(mine), _mean([p for p, _ in mine]), _mean([float(true) for _, true in mine]))
 
 

@@ -41,13 +41,13 @@ def discover(system: System, inventory: Inventory) -> Discovery:
     known = load_limits()
     names = Counter(channel.name for probe in probes for channel in probe.channels)
     finished = (
-        replace(probe, channels=tuple(with_known_limits(_told_apart(each, names), known) for each in probe.channels))
+        replace(probe, channels=tuple(with_known_limits(_distinct(each, names), known) for each in probe.channels))
         for probe in probes
     )
     return Discovery(tuple(finished), tuple(unknown))
 
 
-def _told_apart(channel: Channel, names: Counter[str]) -> Channel:
+def _distinct(channel: Channel, names: Counter[str]) -> Channel:
     """Return the channel under a name of its own: several chips of one name are distinguished by their device."""
     if names[channel.name] == 1:
         return channel

@@ -79,14 +79,14 @@ class Library:
         """Return a card's readings in the order of `QUANTITIES`, None for what it does not report."""
         card, call = self._cards[number], self._call
         use, memory = _Utilisation(), _Memory()
-        told = call.nvmlDeviceGetUtilizationRates(card, ctypes.byref(use)) == _OK
+        reported = call.nvmlDeviceGetUtilizationRates(card, ctypes.byref(use)) == _OK
         counted = call.nvmlDeviceGetMemoryInfo(card, ctypes.byref(memory)) == _OK
         return [
             self._number(call.nvmlDeviceGetTemperature, card, _TEMPERATURE_GPU),
             self._number(call.nvmlDeviceGetPowerUsage, card, scale=1e-3),
             self._number(call.nvmlDeviceGetFanSpeed, card),
-            float(use.gpu) if told else None,
-            float(use.memory) if told else None,
+            float(use.gpu) if reported else None,
+            float(use.memory) if reported else None,
             memory.used / (1 << 30) if counted else None,
             *(self._number(call.nvmlDeviceGetClockInfo, card, kind) for kind, _name in _CLOCKS),
         ]

@@ -161,10 +161,10 @@ def _stat_rows(content: bytes, cpus: int) -> list[list[int]]:
 def pressure(content: bytes, _at: float) -> Sequence[float]:
     """Parse pressure stall information into the shares of the last ten seconds (accounting/psi): some, then full."""
     found = re.findall(rb"^(some|full) avg10=(\d+\.\d+)", content, re.MULTILINE)
-    told = {name: float(value) for name, value in found}
-    if b"some" not in told:
+    reported = {name: float(value) for name, value in found}
+    if b"some" not in reported:
         raise ValueError("expected a line that begins with 'some avg10='")
-    return (told[b"some"], told.get(b"full", 0.0))
+    return (reported[b"some"], reported.get(b"full", 0.0))
 
 
 def disk_use(name: str) -> Parse:

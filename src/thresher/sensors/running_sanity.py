@@ -54,18 +54,18 @@ class RunningSanity:
         self._twins = sorted(whole, key=lambda i: (_WHOLE.index(_word(channels[i])), i))
         self._distances: dict[int, tuple[float, float]] = {}
         self._seen: dict[int, _Seen] = {}
-        self._told: set[int] = set()
+        self._doubted: set[int] = set()
 
     def look(self, tick: Tick) -> list[SensorDoubt]:
         """Take a tick in and return new doubts."""
         doubts = []
         for index, channel in self._watched.items():
             value = tick.values[index]
-            if value is None or index in self._told:
+            if value is None or index in self._doubted:
                 continue
             doubt = self._jumping(index, channel, tick.at, value)
             if doubt is not None:
-                self._told.add(index)
+                self._doubted.add(index)
                 doubts.append(doubt)
         return doubts + self._still(tick) + self._apart(tick)
 
@@ -95,13 +95,13 @@ class RunningSanity:
         reference = next((index for index in self._twins if index in values), None)
         doubts = []
         for index, value in values.items():
-            if reference is None or index == reference or index in self._told:
+            if reference is None or index == reference or index in self._doubted:
                 continue
             apart = value - values[reference]
             low, high = self._distances.get(index, (apart, apart))
             self._distances[index] = low, high = min(low, apart), max(high, apart)
             if high - low > _WANDERS_K:
-                self._told.add(index)
+                self._doubted.add(index)
                 channel, twin = self._watched[index], self._watched[reference]
                 detail = f"from {low:+.0f} to {high:+.0f} K beside {twin.name} since it is watched"
                 doubts.append(SensorDoubt("X-832", channel.key, "Twins disagree", detail, twin.key))
@@ -121,8 +121,8 @@ class RunningSanity:
             return []
         doubts = []
         for index, seen in mine.items():
-            if seen.high == seen.low and at - seen.since >= _STILL_FOR_S and index not in self._told:
-                self._told.add(index)
+            if seen.high == seen.low and at - seen.since >= _STILL_FOR_S and index not in self._doubted:
+                self._doubted.add(index)
                 detail = f"always {seen.value:g} °C while others of the processor rose by {max(rose):.0f} K"
                 title = "Temperature that does not follow the load"
                 doubts.append(SensorDoubt("X-838", self._watched[index].key, title, detail))

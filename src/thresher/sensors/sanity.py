@@ -46,7 +46,7 @@ def doubts_about(
     if len(values) < SHORTEST:
         return []
     doubts = [
-        doubt for index, channel in enumerate(channels) for doubt in _impossible(channel, _told(values[:, index]))
+        doubt for index, channel in enumerate(channels) for doubt in _impossible(channel, _present(values[:, index]))
     ]
     doubts += [
         SensorDoubt("X-834", channel.key, "No reading at all", missing.get(index, "no reason given"))
@@ -60,20 +60,20 @@ def doubts_about(
     return doubts
 
 
-def _told(column: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
+def _present(column: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
     return column[~np.isnan(column)]
 
 
-def _impossible(channel: Channel, told: npt.NDArray[np.float64]) -> list[SensorDoubt]:
-    if channel.quantity is not Quantity.TEMPERATURE or len(told) < SHORTEST:
+def _impossible(channel: Channel, reported: npt.NDArray[np.float64]) -> list[SensorDoubt]:
+    if channel.quantity is not Quantity.TEMPERATURE or len(reported) < SHORTEST:
         return []
     title = "Temperature that cannot be"
-    if bool(np.all(np.isin(told, _UNCONNECTED_C))):
-        return [SensorDoubt("X-830", channel.key, title, f"always {told[0]:g} °C: nothing is connected there")]
-    if float(told.mean()) < _COLDEST_C:
-        return [SensorDoubt("X-830", channel.key, title, f"{told.mean():.0f} °C is colder than any workshop")]
-    if channel.kind is PartKind.BOARD and float(told.mean()) > _HOTTEST_IDLE_C:
-        detail = f"{told.mean():.0f} °C at idle: no board is that hot; nothing may be connected there"
+    if bool(np.all(np.isin(reported, _UNCONNECTED_C))):
+        return [SensorDoubt("X-830", channel.key, title, f"always {reported[0]:g} °C: nothing is connected there")]
+    if float(reported.mean()) < _COLDEST_C:
+        return [SensorDoubt("X-830", channel.key, title, f"{reported.mean():.0f} °C is colder than any workshop")]
+    if channel.kind is PartKind.BOARD and float(reported.mean()) > _HOTTEST_IDLE_C:
+        detail = f"{reported.mean():.0f} °C at idle: no board is that hot; nothing may be connected there"
         return [SensorDoubt("X-830", channel.key, title, detail)]
     return []
 
@@ -82,15 +82,14 @@ def _beyond(channels: tuple[Channel, ...], values: npt.NDArray[np.float64]) -> l
     """A limit that is passed with nothing running is either a fault to see first, or a wrong limit or sensor."""
     doubts = []
     for index, channel in enumerate(channels):
-        told = _told(values[:, index])
-        if len(told) < SHORTEST or channel.quantity not in (Quantity.TEMPERATURE, Quantity.VOLTAGE):
+        reported = _present(values[:, index])
+        if len(reported) < SHORTEST or channel.quantity not in (Quantity.TEMPERATURE, Quantity.VOLTAGE):
             continue
         for side in LimitSide:
             limit = channel.limit(side)
-            if limit and limit.headroom(float(told.mean())) < 0:
-                detail = (
-                    f"mean {told.mean():.4g} {channel.unit}, must stay {side.value} {limit.value:g} ({limit.source})"
-                )
+            if limit and limit.headroom(float(reported.mean())) < 0:
+                must = f"must stay {side.value} {limit.value:g} ({limit.source})"
+                detail = f"mean {reported.mean():.4g} {channel.unit}, {must}"
                 doubts.append(SensorDoubt("X-850", channel.key, "Beyond its limit at idle", detail))
     return doubts
 
@@ -102,9 +101,9 @@ def _stuck(channels: tuple[Channel, ...], values: npt.NDArray[np.float64], doubt
         for index, channel in enumerate(channels)
         if channel.quantity is Quantity.TEMPERATURE
         and channel.kind is PartKind.PROCESSOR
-        and len(_told(values[:, index])) >= SHORTEST
+        and len(_present(values[:, index])) >= SHORTEST
     ]
-    moved = {index: float(np.ptp(_told(values[:, index]))) for index in mine}
+    moved = {index: float(np.ptp(_present(values[:, index]))) for index in mine}
     doubts = []
     for index in mine:
         if moved[index] > 0.0 or channels[index].key in doubted:
@@ -113,7 +112,7 @@ def _stuck(channels: tuple[Channel, ...], values: npt.NDArray[np.float64], doubt
         others = [moved[each] for each in mine if each != index and channels[each].chip == channels[index].chip]
         typical = sorted(others)[(len(others) - 1) // 2] if len(others) >= _FEWEST_OTHERS else 0.0
         if typical >= _OTHERS_MOVED_K:
-            still = f"always {_told(values[:, index])[0]:g} °C"
+            still = f"always {_present(values[:, index])[0]:g} °C"
             detail = f"{still} while others of the processor moved by {typical:.0f} K"
             doubts.append(SensorDoubt("X-831", channels[index].key, "Temperature reading stuck", detail))
     return doubts
@@ -137,7 +136,7 @@ def _twins(channels: tuple[Channel, ...], values: npt.NDArray[np.float64], doubt
     twins = [
         index
         for index in processor_twins(channels)
-        if channels[index].key not in doubted and len(_told(values[:, index])) >= SHORTEST
+        if channels[index].key not in doubted and len(_present(values[:, index])) >= SHORTEST
     ]
     inside = [index for index in twins if channels[index].kind is PartKind.PROCESSOR]
     words = [channels[index].name.split(" ")[0] for index in inside]
@@ -148,7 +147,7 @@ def _twins(channels: tuple[Channel, ...], values: npt.NDArray[np.float64], doubt
     reference = min(inside, key=lambda index: (_is_control(channels[index]), channels[index].name != "Tdie", index))
     doubts = []
     for index in twins:
-        apart = _told(values[:, index] - values[:, reference])
+        apart = _present(values[:, index] - values[:, reference])
         if index == reference or len(apart) < SHORTEST or abs(float(apart.mean())) < _TWINS_APART_K:
             continue
         channel, twin = channels[index], channels[reference]

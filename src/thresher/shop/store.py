@@ -108,8 +108,8 @@ def _read(path: Path, kind: type[T], expected_format: str) -> T | None:
         if isinstance(found, dict) and found.get("format") == _OLD_FORMATS.get(expected_format, expected_format):
             found = _present_names(found) | {"format": expected_format}
         if not isinstance(found, dict) or found.get("format") != expected_format:
-            told = found.get("format") if isinstance(found, dict) else None
-            raise InputError(str(path), [InputFault("format", f'expected "{expected_format}", found {told!r}')])
+            reported = found.get("format") if isinstance(found, dict) else None
+            raise InputError(str(path), [InputFault("format", f'expected "{expected_format}", found {reported!r}')])
         return msgspec.convert(found, kind)
     except msgspec.DecodeError as error:
         raise InputError(str(path), [InputFault("JSON", str(error))]) from error

@@ -84,7 +84,7 @@ class SimulatedMachine:
         self._real_start = time.monotonic()
         self._log = LogBuffer()
         self._log.add_boot(scenario.machine)
-        self._throttles_said = 0
+        self._throttles_logged = 0
         self._due: list[Fault] = [fault for fault in scenario.faults if fault.kind in CHANNEL_FAULTS]
         self._jiffies = np.zeros((scenario.processor.cores * scenario.processor.threads_per_core, 2))
         self._files = FileTable()
@@ -186,9 +186,9 @@ class SimulatedMachine:
         busy_share = np.tile(physics.busy, len(self._jiffies) // len(physics.busy))
         self._jiffies += np.column_stack((busy_share, 1.0 - busy_share)) * self._step_s * 100
         self._work.step(self._log, self.now(), self.wall(), self._step_s)
-        if physics.state.throttle_count > self._throttles_said:
-            self._throttles_said = physics.state.throttle_count
-            self._log.add_throttle(self.now(), int(physics.state.die_c.argmax()), self._throttles_said)
+        if physics.state.throttle_count > self._throttles_logged:
+            self._throttles_logged = physics.state.throttle_count
+            self._log.add_throttle(self.now(), int(physics.state.die_c.argmax()), self._throttles_logged)
         for fault in [each for each in self._due if self._lived_s() >= each.after_s]:
             self._due.remove(fault)
             self._spoil(fault)

@@ -90,11 +90,11 @@ class ImportDialog(QDialog):
 
     def changes(self) -> list[str]:
         """Return what each column is to be taken for."""
-        told = []
+        reported = []
         for row, column in enumerate(self._columns):
             quantity, part = self.table.cellWidget(row, 1), self.table.cellWidget(row, 2)
             assert isinstance(quantity, QComboBox)
             assert isinstance(part, QComboBox)
             taken = str(quantity.currentData())
-            told.append(f"{column.title}={taken},{part.currentData()}" if taken else f"{column.title}=")
-        return told
+            reported.append(f"{column.title}={taken},{part.currentData()}" if taken else f"{column.title}=")
+        return reported

@@ -49,8 +49,8 @@ class SmallStrip(PaintedWidget):
             self.spots.append(Spot(QRectF(x, 0, pitch, self.height()), card.about))
         x = self.width() - _STOP_WIDE - 82.0
         draw_text(painter, QPointF(x, 16), state.run.state, scheme.band_soft, 10.5)
-        told = clock_text(state.now) if state.run.run is not None else "–"
-        draw_text(painter, QPointF(x, 37), told, scheme.band_ink, 16, bold=True, mono=True)
+        reported = clock_text(state.now) if state.run.run is not None else "–"
+        draw_text(painter, QPointF(x, 37), reported, scheme.band_ink, 16, bold=True, mono=True)
         if state.active:
             painter.fillRect(self._stop_area().adjusted(4, 6, -6, -6), QColor(scheme.stop))
             draw_text(painter, QPointF(self.width() - 58.0, 28), "STOP", scheme.on_stop, 14, bold=True)

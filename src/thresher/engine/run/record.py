@@ -30,7 +30,7 @@ def temperature_at(channels: tuple[Channel, ...], tick: Tick | None, core: int |
     """
     if tick is None:
         return None
-    told = [
+    reported = [
         (channel.core, value)
         for channel, value in zip(channels, tick.values, strict=True)
         if channel.quantity is Quantity.TEMPERATURE
@@ -38,8 +38,8 @@ def temperature_at(channels: tuple[Channel, ...], tick: Tick | None, core: int |
         and not channel.distrust
         and value is not None
     ]
-    own = next((value for mine, value in told if core is not None and mine == core), None)
-    return own if own is not None else max((value for _, value in told), default=None)
+    own = next((value for mine, value in reported if core is not None and mine == core), None)
+    return own if own is not None else max((value for _, value in reported), default=None)
 
 
 class Record:

@@ -232,12 +232,12 @@ def with_circumstances(
     known = finding.temperature_c if finding.temperature_c is not None else temperature_c
     detail = finding.detail
     if finding.kind is FindingKind.WRONG_RESULT:
-        said = [
+        wording = [
             text.format(value)
             for text, value in (("{:.0f} °C", known), ("{:.0f} MHz", clock_mhz), ("{:.3f} V", volts))
             if value is not None
         ]
-        detail += "".join(f"; {', '.join(said)}" for _ in said[:1])
+        detail += "".join(f"; {', '.join(wording)}" for _ in wording[:1])
     return replace(
         finding, run_at=run_at, load=load, temperature_c=known, clock_mhz=clock_mhz, volts=volts, detail=detail
     )
@@ -258,7 +258,7 @@ class Storms:
 
     def __init__(self) -> None:
         """Nothing is held."""
-        self._told: dict[_Sign, tuple[float, int]] = {}
+        self._published: dict[_Sign, tuple[float, int]] = {}
         self._held: dict[_Sign, Finding] = {}
 
     def take(self, finding: Finding, find: Callable[[Finding], None], now: float | None = None) -> None:
@@ -268,11 +268,11 @@ class Storms:
         log with one of its own, which drifts."""
         at = finding.at if now is None else now
         key = (finding.kind, finding.code, finding.place)
-        told = self._told.get(key)
-        if told is None or at - told[0] >= _pause(told[1]):
+        before = self._published.get(key)
+        if before is None or at - before[0] >= _pause(before[1]):
             # after a quiet time it is a new storm
-            times = 1 if told is None or at - told[0] >= 2 * STORM_MOST_S else told[1] + 1
-            self._told[key] = (at, times)
+            times = 1 if before is None or at - before[0] >= 2 * STORM_MOST_S else before[1] + 1
+            self._published[key] = (at, times)
             find(finding)
             return
         held = self._held.get(key)
@@ -287,10 +287,10 @@ class Storms:
     def release(self, at: float | None, find: Callable[[Finding], None]) -> None:
         """Pass on what was held long enough at machine time `at`, or everything when it is None."""
         for key, finding in list(self._held.items()):
-            told_at, times = self._told[key]
-            if at is None or at - told_at >= _pause(times):
+            published_at, times = self._published[key]
+            if at is None or at - published_at >= _pause(times):
                 del self._held[key]
-                self._told[key] = (finding.at if at is None else at, times + 1)
+                self._published[key] = (finding.at if at is None else at, times + 1)
                 find(replace(finding, title=_many(finding) if finding.count > 1 else finding.title))
 
 

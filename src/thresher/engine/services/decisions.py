@@ -102,9 +102,9 @@ class DecisionService:
             raise InputError("actual cause", faults)
         actual_cause = ActualCause(self._system.wall(), tuple(dict.fromkeys(culprits)), " ".join(note.split()))
         last = self.decisions.locked[-1] if self.decisions.locked else None
-        said = chance_given(last, actual_cause) if last is not None else None
+        text = chance_given(last, actual_cause) if last is not None else None
         path = self._record.writer.path
-        job = ClosedJob(path.stem, number, actual_cause.wall, actual_cause.culprits, said)
+        job = ClosedJob(path.stem, number, actual_cause.wall, actual_cause.culprits, text)
         self._keep((*(each for each in self.closed if each.job != job.job), job))
         self._put(replace(self.decisions, actual_cause=actual_cause))
         words = compare(last, actual_cause) if last is not None else "No verdict had been locked."

@@ -107,8 +107,8 @@ class TrialService:
             raise InputError("outcome", faults)
         self._put(replace(trial, outcomes=(*trial.outcomes, outcome)))
         when = f" after {outcome.minutes:.0f} min of {outcome.load}" if outcome.load else ""
-        said = f"{trial.title}{when}, trusted {outcome.trust:.0%}"
-        self._record.note(f"Trial {number + 1} {outcome.ended.value}", said)
+        words = f"{trial.title}{when}, trusted {outcome.trust:.0%}"
+        self._record.note(f"Trial {number + 1} {outcome.ended.value}", words)
 
     def assign(self, run: int, number: int) -> None:
         """Say that a run belongs to a trial; it leaves the one that it was with. Raises InputError."""
@@ -142,15 +142,15 @@ class TrialService:
     def questions(self, instances: tuple[PartInstance, ...]) -> tuple[str, ...]:
         """Return where the machine's own inventory contradicts the configuration of the last trial."""
         seen = {each.tag: each.place for each in instances if each.part}
-        told = set(self.configuration.tags)
+        reported = set(self.configuration.tags)
         asked = []
         for each in instances:
             part = self.book.part(each.tag)
             if part is None or part.known_good or part.kind in _NEVER_SEEN:
                 continue
-            if each.part and each.tag not in told:
+            if each.part and each.tag not in reported:
                 asked.append(f"{each.tag} is removed by the book, but the machine still reports it")
-            elif not each.part and each.tag in told:
+            elif not each.part and each.tag in reported:
                 asked.append(f"{each.tag} is installed by the book, but the machine does not report it")
             elif (place := self.configuration.place_of(each.tag)) and seen.get(each.tag, place) not in ("", place):
                 asked.append(f"{each.tag} is in {place} by the book, but the machine reports it in {seen[each.tag]}")
@@ -175,8 +175,8 @@ class TrialService:
             raise InputError("book", [InputFault("as the machine shows", why)])
         seen = [each for each in self._instances if each.kind not in _NEVER_SEEN]
         shown = {each.tag: each.place for each in seen if each.part}
-        told = {each.tag for each in seen}
-        tags = tuple(tag for tag in self.configuration.tags if tag not in told or tag in shown)
+        reported = {each.tag for each in seen}
+        tags = tuple(tag for tag in self.configuration.tags if tag not in reported or tag in shown)
         tags += tuple(tag for tag in shown if tag not in tags and self.book.part(tag) is not None)
         places = tuple((place, tag) for tag, place in shown.items() if place and tag in tags)
         others = tuple((place, tag) for place, tag in self.configuration.places if tag in tags and tag not in shown)
@@ -198,11 +198,11 @@ class TrialService:
         moved = [
             f"{tag} to {place}" for place, tag in trial.configuration.places if before.place_of(tag) not in ("", place)
         ]
-        said = [f"out: {', '.join(out)}"] * bool(out) + [f"in: {', '.join(into)}"] * bool(into) + moved
+        words = [f"out: {', '.join(out)}"] * bool(out) + [f"in: {', '.join(into)}"] * bool(into) + moved
         if trial.configuration.stock != before.stock:
-            said.append("stock settings" if trial.configuration.stock else "settings as found")
-        said += [f"{each} treated" for each in trial.configuration.treated if each not in before.treated]
-        return "; ".join(said) or "the same configuration again"
+            words.append("stock settings" if trial.configuration.stock else "settings as found")
+        words += [f"{each} treated" for each in trial.configuration.treated if each not in before.treated]
+        return "; ".join(words) or "the same configuration again"
 
     def _trial(self, number: int) -> Trial:
         if not 0 <= number < len(self.book.trials):

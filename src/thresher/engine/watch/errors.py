@@ -83,7 +83,7 @@ class EventWatch:
         self._storms = Storms()
         self._twice = _Duplicates()
         self._checks_kept: Counter[tuple[int | None, int | None]] = Counter()
-        self._told: Counter[tuple[str, str]] = Counter()
+        self._by_line: Counter[tuple[str, str]] = Counter()
         self._reported: Counter[tuple[str, str]] = Counter()
         self._risen: Counter[tuple[str, str]] = Counter()
         self._now = self._looked_at = system.now()
@@ -110,8 +110,8 @@ class EventWatch:
         groups = self._earlier.groups()
         if groups:
             many = sum(group.count for group in groups)
-            said = ", ".join(sorted({f"{group.code} {group.title}" for group in groups})[:6])
-            self._record.note(f"{many} hardware events from before the bench was opened", said, Severity.WARNING)
+            text = ", ".join(sorted({f"{group.code} {group.title}" for group in groups})[:6])
+            self._record.note(f"{many} hardware events from before the bench was opened", text, Severity.WARNING)
 
     def close(self) -> None:
         """Close the sources."""
@@ -136,7 +136,7 @@ class EventWatch:
             self._record.note("Kernel log cannot be read", words, Severity.WARNING)
             return None
         records, _ = log.poll()
-        for finding, check in self._decoder.decode(records, last=True).told:
+        for finding, check in self._decoder.decode(records, last=True).with_checks:
             if self._is_new("log", finding, check):
                 self._earlier.add(finding)
         self._lost = log.lost
@@ -196,15 +196,15 @@ class EventWatch:
 
     def _read_left_behind(self) -> None:
         """Read what firmware and the kernel's last words left from the boots before."""
-        told = 0
+        reported = 0
         for record in self._records_left():
             for problem in record.problems:
                 self._record.note("Error record of firmware", f"{record.source}: {problem}", Severity.WARNING, "X-883")
-            told += self._take_record(record)
+            reported += self._take_record(record)
         for name in self._system.list(KEPT):
             if name.startswith(("dmesg-", "console-")):
-                told += self._take_last_words(f"{KEPT}/{name}")
-        self._state("firmware records", f"{told} errors left from before" if told else "none left from before")
+                reported += self._take_last_words(f"{KEPT}/{name}")
+        self._state("firmware records", f"{reported} errors left from before" if reported else "none left from before")
 
     def _read_counters(self) -> dict[str, ErrorCounter] | None:
         """Return the counters as they are now, None when they do not answer in time."""
@@ -309,7 +309,7 @@ class EventWatch:
             self._lost = self._log.lost
             detail = "the kernel overwrote records before they were read"
             self._record.note("Kernel log overflowed", detail, Severity.WARNING)
-        for finding, check in self._decoder.decode(records).told:
+        for finding, check in self._decoder.decode(records).with_checks:
             self._take("log", finding, check)
 
     def _follow_trace(self) -> None:
@@ -351,13 +351,13 @@ class EventWatch:
             if rise > steepest.get(key, (0, counter))[0]:
                 steepest[key] = (rise, counter)
         for key, (_, counter) in steepest.items():
-            untold = min(before[key], self._risen[key]) - self._told[key] - self._reported[key]
-            if untold > 0:
-                self._reported[key] += untold
-                self._storms.take(finding_of_rise(counter, untold, at), self._record.find, at)
+            unexplained = min(before[key], self._risen[key]) - self._by_line[key] - self._reported[key]
+            if unexplained > 0:
+                self._reported[key] += unexplained
+                self._storms.take(finding_of_rise(counter, unexplained, at), self._record.find, at)
 
     def _find(self, finding: Finding) -> None:
-        self._told[_counter_key(finding.code, finding.place)] += finding.count
+        self._by_line[_counter_key(finding.code, finding.place)] += finding.count
         self._storms.take(finding, self._record.find, self._now)
 
     def _keep(self, check: MachineCheck) -> None:

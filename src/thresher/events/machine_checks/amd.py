@@ -145,8 +145,8 @@ def status_fields(status: int, code: ErrorCode, error_words: str, scalable: bool
         fields.append(BitField(37, 32, "core", bits(status, 37, 32), "the core by its number in this bank"))
         fields.append(BitField(29, 24, "lowest valid bit", lowest, f"the address is good to {1 << lowest} bytes"))
     high = 21 if scalable else 20
-    told = error_words or "not documented for this bank"
-    fields.append(BitField(high, 16, "extended error code", bits(status, high, 16), told))
+    reported = error_words or "not documented for this bank"
+    fields.append(BitField(high, 16, "extended error code", bits(status, high, 16), reported))
     fields.append(BitField(15, 0, "error code", bits(status, 15, 0), code.words))
     return fields
 

@@ -89,8 +89,8 @@ def decode_check(check: MachineCheck, knowledge: CheckKnowledge) -> DecodedCheck
     meaning = knowledge.units[reading.unit]
     words = reading.code.words if not reading.error_words else f"{reading.error_words} ({reading.code.words})"
     unit_words = reading.bank_words
-    told = f"{unit_words}: {words}" if unit_words else words
-    summary = f"{reading.severity.value}: {told}" if valid else "no valid error in this register"
+    reported = f"{unit_words}: {words}" if unit_words else words
+    summary = f"{reading.severity.value}: {reported}" if valid else "no valid error in this register"
     return DecodedCheck(
         valid=valid,
         severity=reading.severity,
@@ -135,19 +135,19 @@ def _as_intel(check: MachineCheck) -> _Reading:
     status, cap = check.status, check.mcg_cap
     code = decode_error_code(status, Vendor.INTEL)
     family, model = processor_family(check.cpuid) if check.cpuid is not None else (0, 0)
-    told = intel.family_words(family, model, check.bank, status)
+    reported = intel.family_words(family, model, check.bank, status)
     # the error code names cache, memory or link better than the bank does; the bank names the rest
     general = code.unit in (Unit.CORE, Unit.UNKNOWN) or code.place is CheckPlace.INTERNAL
-    unit = told.unit if told.unit is not None and general else code.unit
+    unit = reported.unit if reported.unit is not None and general else code.unit
     recovers = cap is None or bool(cap >> 24 & 1)
     has_misc = bool(bits(status, 59, 59))
     return _Reading(
         code,
         intel.severity_of(status, recovers),
         unit,
-        told.bank_words,
-        told.model_words,
-        intel.status_fields(status, code, told.model_words, cap),
+        reported.bank_words,
+        reported.model_words,
+        intel.status_fields(status, code, reported.model_words, cap),
         intel.address_words(check.misc if has_misc and recovers else None),
         intel.counted(status, cap),
         intel.threshold_state(status, cap) == 2,
@@ -161,23 +161,23 @@ def _as_amd(check: MachineCheck, knowledge: CheckKnowledge) -> _Reading:
     family = processor_family(check.cpuid)[0] if check.cpuid is not None else None
     scalable = check.ipid is not None or (family is not None and family >= amd.FIRST_SCALABLE_FAMILY)
     if scalable:
-        told = amd.scalable_words(knowledge.banks, status, check.ipid, check.syndrome)
+        reported = amd.scalable_words(knowledge.banks, status, check.ipid, check.syndrome)
     elif family is not None:
-        told = amd.older_words(check.bank, status)
+        reported = amd.older_words(check.bank, status)
     else:
-        told = amd.BankWords(None, "", "")
+        reported = amd.BankWords(None, "", "")
     lowest = bits(status, 29, 24)
     address = f"good to {1 << lowest} bytes" if scalable and bits(status, 58, 58) else ""
     return _Reading(
         code,
         amd.severity_of(status),
-        told.unit or code.unit,
-        told.bank_words,
-        told.error_words,
-        amd.status_fields(status, code, told.error_words, scalable),
+        reported.unit or code.unit,
+        reported.bank_words,
+        reported.error_words,
+        amd.status_fields(status, code, reported.error_words, scalable),
         address,
-        channel=told.channel,
-        chip_select=told.chip_select,
+        channel=reported.channel,
+        chip_select=reported.chip_select,
     )
 
 
@@ -200,15 +200,15 @@ def _common_flags(status: int) -> list[BitField]:
 def _strips(check: MachineCheck, reading: _Reading) -> tuple[Strip, ...]:
     strips = [_strip("STATUS", check.status, [*_common_flags(check.status), *reading.fields])]
     if check.address is not None:
-        told = reading.address_words or "as the bank defines it"
-        strips.append(_strip("ADDR", check.address, [BitField(63, 0, "address", check.address, told)]))
+        reported = reading.address_words or "as the bank defines it"
+        strips.append(_strip("ADDR", check.address, [BitField(63, 0, "address", check.address, reported)]))
     if check.misc is not None and check.vendor is Vendor.INTEL:
         strips.append(_strip("MISC", check.misc, intel.misc_fields(check.misc)))
     if check.ipid is not None:
         strips.append(_strip("IPID", check.ipid, amd.ipid_fields(check.ipid, reading.bank_words)))
     if check.syndrome is not None:
-        told = "which bits were wrong, as the bank defines it"
-        strips.append(_strip("SYND", check.syndrome, [BitField(63, 0, "syndrome", check.syndrome, told)]))
+        reported = "which bits were wrong, as the bank defines it"
+        strips.append(_strip("SYND", check.syndrome, [BitField(63, 0, "syndrome", check.syndrome, reported)]))
     if check.mcg_status is not None:
         strips.append(_strip("MCG_STATUS", check.mcg_status, mcg_status_fields(check.mcg_status)))
     if check.mcg_cap is not None:

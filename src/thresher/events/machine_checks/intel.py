@@ -157,8 +157,8 @@ def _model_words(family: int, model: int, bank: int | None, status: int) -> str:
     # table "Machine Check Error Codes for IA32_MC4_STATUS" of 06_2DH, valid with the unclassified internal code 402H
     if model == 0x2D and bank == 4 and status & 0xFFFF == 0x0402:
         firmware, link = _FIRMWARE_2DH.get(bits(status, 19, 16)), _LINK_2EH.get(bits(status, 31, 24))
-        told = [each for each in (firmware, link) if each and not each.startswith("no error")]
-        return "; ".join(told)
+        lines = [each for each in (firmware, link) if each and not each.startswith("no error")]
+        return "; ".join(lines)
     # table "Intel IMC MC Error Codes for IA32_MCi_STATUS (i = 8, 11)"
     if model == 0x2D and bank in range(8, 12):
         return _MEMORY_2DH.get(bits(status, 31, 16), "")
@@ -212,11 +212,11 @@ def status_fields(status: int, code: ErrorCode, model_words: str, mcg_cap: int |
         state, count = threshold_state(status, mcg_cap), counted(status, mcg_cap)
         fields.append(BitField(56, 55, "reserved", bits(status, 56, 55), "no meaning for corrected errors"))
         fields.append(BitField(54, 53, "threshold", bits(status, 54, 53), _THRESHOLD[state]))
-        told = f"{count} since last cleared" if count is not None else "not counted by this processor"
-        fields.append(BitField(52, 38, "corrected count", bits(status, 52, 38), told))
+        lines = f"{count} since last cleared" if count is not None else "not counted by this processor"
+        fields.append(BitField(52, 38, "corrected count", bits(status, 52, 38), lines))
     fields.append(BitField(37, 32, "other information", bits(status, 37, 32), "meaning depends on the model"))
-    told = model_words or "not documented for this model"
-    fields.append(BitField(31, 16, "model-specific code", bits(status, 31, 16), told))
+    lines = model_words or "not documented for this model"
+    fields.append(BitField(31, 16, "model-specific code", bits(status, 31, 16), lines))
     filtered = "; further reports are held back" if status >> 12 & 1 and status & 0xFFFF != 0x0E0B else ""
     fields.append(BitField(15, 0, "error code", bits(status, 15, 0), code.words + filtered))
     return fields

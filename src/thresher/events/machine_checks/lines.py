@@ -112,8 +112,8 @@ class MachineCheckAssembler:
         elif _AMD_LAST in text and pending.vendor is Vendor.AMD:
             self._pending = replace(pending, raw=raw)
             return self.flush()
-        elif told := dict(_REGISTER.findall(text)):
-            value = {name: int(digits, 16) for name, digits in told.items()}
+        elif reported := dict(_REGISTER.findall(text)):
+            value = {name: int(digits, 16) for name, digits in reported.items()}
             self._pending = replace(
                 pending,
                 tsc=value.get("TSC", pending.tsc),

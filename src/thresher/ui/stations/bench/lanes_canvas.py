@@ -246,13 +246,13 @@ class LanesCanvas(PaintedWidget):
     def _note_spots(self) -> None:
         for frame in self._frames:
             lane = frame.lane
-            told = [f"{lane.title}, {lane.unit}: {len(lane.channels)} channels"]
+            lines = [f"{lane.title}, {lane.unit}: {len(lane.channels)} channels"]
             if lane.limit is not None:
-                told.append(f"limit {lane.limit.side.value} {lane.limit.value:g} {lane.unit}, {lane.limit.source}")
+                lines.append(f"limit {lane.limit.side.value} {lane.limit.value:g} {lane.unit}, {lane.limit.source}")
             found = self._leads.get(lane.key)
-            told += [continuation_text(*found, lane.limit)] if found is not None else []
-            told.append("right button or F10 with Shift: hide channels, move, fold, more height")
-            self.spots.append(Spot(QRectF(0, frame.area.y(), LEFT_MARGIN, frame.area.height()), "\n".join(told)))
+            lines += [continuation_text(*found, lane.limit)] if found is not None else []
+            lines.append("right button or F10 with Shift: hide channels, move, fold, more height")
+            self.spots.append(Spot(QRectF(0, frame.area.y(), LEFT_MARGIN, frame.area.height()), "\n".join(lines)))
         for lane, area in self._chips:
             self.spots.append(Spot(area, f"{lane.title} is folded; click to open it"))
 

@@ -150,8 +150,8 @@ class LoadCard(PaintedWidget):
             else "the kernel gives no addresses, so coverage is unknown"
         )
         locked = "Locked." if memory.locked else "Not locked: pages may be swapped out."
-        story = f"{coverage_text(memory)} taken; the rest is in use by the running system.\n{pages}.\n{locked}"
-        self.spots.append(Spot(QRectF(0, y, self.width(), 48), story))
+        summary = f"{coverage_text(memory)} taken; the rest is in use by the running system.\n{pages}.\n{locked}"
+        self.spots.append(Spot(QRectF(0, y, self.width(), 48), summary))
         return y + 48
 
     def _draw_round_trips(self, painter: QPainter, y: float) -> float:
@@ -177,8 +177,8 @@ class LoadCard(PaintedWidget):
             for a, b in ((one, other), (other, one)):
                 cell = QRectF(left + place[b] * side, top + place[a] * side, side - 1, side - 1)
                 painter.fillRect(cell, shade)
-                story = f"CPU {one} and CPU {other}: {ns:.0f} ns round trip, the shortest measured"
-                self.spots.append(Spot(cell, story))
+                summary = f"CPU {one} and CPU {other}: {ns:.0f} ns round trip, the shortest measured"
+                self.spots.append(Spot(cell, summary))
         step = max(1, -(-len(cpus) // 8))
         for cpu in cpus[::step]:
             draw_text(
@@ -204,12 +204,12 @@ class LoadCard(PaintedWidget):
         draw_text(painter, QPointF(12, y + 13), "Round-off", scheme.ink, 12, bold=True)
         words = f"{worst:.3f}, warns from {_ROUND_OFF_FROM:.2f}"
         draw_text(painter, QPointF(right, y + 13), words, scheme.fault if warn else scheme.soft, 11, right=True)
-        story = (
+        summary = (
             f"{worst:.3f} at most; an early warning from {_ROUND_OFF_FROM:.2f}, a wrong digit from 0.50.\n"
             "How far the transform's results are from whole numbers at most, over all beats.\n"
             "A healthy machine always gives the same value; a marginal one gives more before results go wrong."
         )
-        self.spots.append(Spot(QRectF(0, y, self.width(), 18), story))
+        self.spots.append(Spot(QRectF(0, y, self.width(), 18), summary))
         return y + 20
 
     def _draw_how_long(self, painter: QPainter, rows: list[HowLong], y: float) -> None:

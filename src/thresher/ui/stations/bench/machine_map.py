@@ -159,14 +159,14 @@ class MachineMap(PaintedWidget):
         index = next((i for i in state.find_channels(Quantity.TEMPERATURE) if state.channels[i].core == core), None)
         reading = state.value(index) if index is not None else None
         hits = state.hits_on(core)
-        story = [f"Core {core}"]
+        summary = [f"Core {core}"]
         busy = core in state.run.busy_cores
         if index is not None:
             channel = state.channels[index]
             limit = channel.limit(LimitSide.BELOW)
-            story += [_reading(channel, reading), f"read from {channel.source}", state.extremes_text(index)]
+            summary += [_reading(channel, reading), f"read from {channel.source}", state.extremes_text(index)]
             if limit is not None:
-                story.append(f"limit {limit.value:g} °C, {limit.source}")
+                summary.append(f"limit {limit.value:g} °C, {limit.source}")
                 if reading is not None:
                     share = min(1.0, max(0.0, (reading - 30.0) / (limit.value - 30.0)))
                     fill = scheme.part(PartKind.PROCESSOR)
@@ -175,9 +175,9 @@ class MachineMap(PaintedWidget):
                     painter.fillRect(QRectF(cell.x(), cell.bottom() - high, cell.width(), high), fill)
         for i in state.find_channels(Quantity.CLOCK):
             if state.channels[i].core == core:
-                story += [_reading(state.channels[i], state.value(i)), state.extremes_text(i)]
+                summary += [_reading(state.channels[i], state.value(i)), state.extremes_text(i)]
         if hits:
-            story.append(f"{hits} findings in this run on this core")
+            summary.append(f"{hits} findings in this run on this core")
             fill = QColor(scheme.fault)
             fill.setAlphaF(0.35)
             painter.fillRect(cell, fill)
@@ -190,7 +190,7 @@ class MachineMap(PaintedWidget):
         self._centred(painter, cell, number_y, text, scheme.fault if hits else scheme.ink, 13.5 if tall else 10, True)
         if tall:
             self._centred(painter, cell, cell.bottom() - cell.height() * 0.14, f"c{core}", scheme.soft, 10.5, False)
-        self.spots.append(Spot(cell, "\n".join(filter(None, story))))
+        self.spots.append(Spot(cell, "\n".join(filter(None, summary))))
 
     def _centred(self, painter: QPainter, cell: QRectF, y: float, text: str, colour: str, size: float, b: bool) -> None:
         x = cell.x() + (cell.width() - text_width(text, size, bold=b)) / 2
@@ -263,9 +263,9 @@ class MachineMap(PaintedWidget):
                 beyond = not low.value <= value <= high.value
                 ink = QColor(scheme.fault) if beyond else scheme.part(PartKind.POWER)
                 painter.fillRect(QRectF(track.x() + share * (wide - 4), track.y() - 2, 4, 11), ink)
-            story = [_reading(channel, value), f"read from {channel.source}", state.extremes_text(index)]
-            story += [f"must stay {limit.side.value} {limit.value:.2f} V, {limit.source}" for limit in channel.limits]
-            self.spots.append(Spot(QRectF(x, area.y() + 24, wide, 36), "\n".join(filter(None, story))))
+            summary = [_reading(channel, value), f"read from {channel.source}", state.extremes_text(index)]
+            summary += [f"must stay {limit.side.value} {limit.value:.2f} V, {limit.source}" for limit in channel.limits]
+            self.spots.append(Spot(QRectF(x, area.y() + 24, wide, 36), "\n".join(filter(None, summary))))
         return area.bottom()
 
     def _draw_box(self, painter: QPainter, part: Part, area: QRectF, line: str, second: str) -> float:

@@ -70,8 +70,8 @@ class RunSheetView(PaintedWidget):
         area = QRectF(left, _TOP + row * _ROW_HIGH + 2, max(3.0, right - left), _ROW_HIGH - 6)
         start, end = clock_text(item.start_s), clock_text(item.end_s)
         lasting = clock_text(item.end_s - item.start_s)
-        told = f"{item.title}: {start} to {end} ({lasting}), {item.state}\n{item.about}".strip()
-        self.spots.append(Spot(area, told))
+        reported = f"{item.title}: {start} to {end} ({lasting}), {item.state}\n{item.about}".strip()
+        self.spots.append(Spot(area, reported))
         if item.gate:
             painter.setPen(QPen(QColor(scheme.soft), 1.1, Qt.PenStyle.DashLine))
             painter.setBrush(QColor(scheme.panel))

@@ -23,7 +23,7 @@ def shown_suspects(state: BenchState) -> list[Suspect]:
     return [suspects[0], *(each for each in suspects[1:2] if each.probability >= _SHOWN_FROM)]
 
 
-def full_story(suspect: Suspect) -> str:
+def full_reasons(suspect: Suspect) -> str:
     """Return all reasons of a suspect, as they add up."""
     lines = [f"{suspect_title(suspect)}: {suspect.title}, {percent(suspect.probability)}", ""]
     lines += [f"{reason.decibans:+6.1f}  {reason.text}".replace("-", "−") for reason in suspect.reasons]
@@ -68,7 +68,7 @@ class SuspectCard(PaintedWidget):
         for line in wrap(f"Next: {step}", 11.5, self.width() - 24.0, 3):
             draw_text(painter, QPointF(12, y), line, scheme.ink, 11.5, width=self.width() - 24.0)
             y += 15
-        self.setAccessibleDescription("\n".join(full_story(each) for each in suspects))
+        self.setAccessibleDescription("\n".join(full_reasons(each) for each in suspects))
 
     def _draw_suspect(self, painter: QPainter, suspect: Suspect, y: float, count: int) -> float:
         scheme = self.look.scheme
@@ -92,7 +92,7 @@ class SuspectCard(PaintedWidget):
             draw_text(painter, QPointF(58, y), weight, scheme.ink, 11, bold=True, right=True)
             text = reason.text.removesuffix(f", {suspect.place}") if suspect.place else reason.text
             draw_text(painter, QPointF(64, y), text, scheme.soft, 11, width=right - 64)
-        told = "\n".join(self.state.verdict.combined_findings) if self.state.verdict else ""
-        story = f"{full_story(suspect)}\n\n{told}".strip()
-        self.spots.append(Spot(QRectF(0, top, self.width(), y - top + 4), story))
+        reported = "\n".join(self.state.verdict.combined_findings) if self.state.verdict else ""
+        summary = f"{full_reasons(suspect)}\n\n{reported}".strip()
+        self.spots.append(Spot(QRectF(0, top, self.width(), y - top + 4), summary))
         return y + 5

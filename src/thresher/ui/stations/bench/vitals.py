@@ -185,18 +185,18 @@ def _sure(state: BenchState) -> Vital:
     if verdict is None or (verdict.shown_share <= 0 and verdict.minutes_to_sure is None):
         return _none("To 95 % sure", "needs time under load", None)
     top = verdict.suspects[0]
-    story = (
+    summary = (
         f"Of the faults that these loads can show, {percent(verdict.shown_share)} would have been detected by now.\n"
         f"99 % after {minutes_text(verdict.minutes_to_very_sure)} more of the newest load.\n"
         "Minutes count by load and temperature; the strength of faults is taken as unknown over two decades."
     )
     if top.kind is not None and top.probability >= 0.95:
-        return Vital("To 95 % sure", "sure", "", f"{top.part}, {percent(top.probability)}", False, None, story)
+        return Vital("To 95 % sure", "sure", "", f"{top.part}, {percent(top.probability)}", False, None, summary)
     if verdict.minutes_to_sure is None:
-        return Vital("To 95 % sure", "> 1000", "h", "under these conditions", False, None, story)
+        return Vital("To 95 % sure", "> 1000", "h", "under these conditions", False, None, summary)
     left = clock_text(verdict.minutes_to_sure * 60)[:-3]
     line = f"{percent(verdict.shown_share)} detected by now"
-    return Vital("To 95 % sure", left, "h", line, False, None, story)
+    return Vital("To 95 % sure", left, "h", line, False, None, summary)
 
 
 def vitals(state: BenchState) -> list[Vital]:

@@ -38,10 +38,10 @@ class AddEvidenceDialog(QDialog):
         self.setStyleSheet(form_style(scheme) + f"QDialog {{ background: {scheme.panel}; }}")
         many = sum(each.count for each in findings)
         what = findings[0].title if len(findings) == 1 else f"{len(findings)} kinds of findings"
-        said = QLabel(
+        words = QLabel(
             f"{what}{f', {many} times' if many > len(findings) else ''}. It counts in the verdict of this job."
         )
-        said.setWordWrap(True)
+        words.setWordWrap(True)
         self.origin = QLineEdit(origin)
         self.origin.setObjectName("origin")
         self.known = QCheckBox("known")
@@ -69,7 +69,7 @@ class AddEvidenceDialog(QDialog):
         self.buttons.accepted.connect(self.accept)
         self.buttons.rejected.connect(self.reject)
         form = QFormLayout(self)
-        form.addRow(said)
+        form.addRow(words)
         form.addRow("From", self.origin)
         form.addRow("When", self.when)
         form.addRow("", self.known)

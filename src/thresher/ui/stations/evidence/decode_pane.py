@@ -67,9 +67,9 @@ class DecodePane(Panel):
         for vendor in (Vendor.INTEL, Vendor.AMD, Vendor.UNKNOWN):
             name = f"{vendor.value} layout" if vendor is not Vendor.UNKNOWN else "vendor unknown"
             self.layout_box.addItem(name, vendor)
-        self.said = QLabel("", self)
-        self.said.setWordWrap(True)
-        self.said.setObjectName("decode_said")
+        self.notice = QLabel("", self)
+        self.notice.setWordWrap(True)
+        self.notice.setObjectName("decode_said")
         self.sheet = DecodedSheet(look, self)
         self.sheet.installEventFilter(self)
         self.copy = self._button("Copy as text", "decode_copy", self.copy_text)
@@ -84,10 +84,10 @@ class DecodePane(Panel):
             bottom.addWidget(widget)
         self.column.addWidget(self.field)
         self.column.addLayout(top)
-        self.column.addWidget(self.said)
+        self.column.addWidget(self.notice)
         self.column.addWidget(scrolled(self.sheet, self), 1)
         self.column.addLayout(bottom)
-        self.said.hide()
+        self.notice.hide()
         self.show_entry(None)
 
     def _button(self, text: str, name: str, slot: object) -> QPushButton:
@@ -161,14 +161,14 @@ class DecodePane(Panel):
         process = self._process = QProcess(self)
 
         def on_finished(code: int) -> None:
-            told = bytes(process.readAllStandardOutput().data())
+            reported = bytes(process.readAllStandardOutput().data())
             wrong = bytes(process.readAllStandardError().data()).decode("utf-8", "replace").strip()
             self._process = None
             process.deleteLater()
             if code not in (0, 1):
                 self.say(wrong or f"{name} could not be decoded.")
                 return
-            self._take(msgspec.json.decode(told, type=Decoded), name)
+            self._take(msgspec.json.decode(reported, type=Decoded), name)
 
         process.finished.connect(on_finished)
         command = cli_command(["decode", *words, "--vendor", self.vendor.value, "--json"])
@@ -199,8 +199,8 @@ class DecodePane(Panel):
 
     def say(self, words: str) -> None:
         """Say how it went above the sheet."""
-        self.said.setText(words)
-        self.said.setVisible(bool(words))
+        self.notice.setText(words)
+        self.notice.setVisible(bool(words))
 
     # ---- what is shown
 

@@ -206,8 +206,8 @@ class DecodedSheet(QWidget):
         named = next((each for each in strip.fields if (strip.name, each.low) == self._named), None)
         if named is not None:
             return self._paragraph(painter, field_words(named), y + 6, scheme.ink, 12, bold=True)
-        told = [field for field in strip.fields if field.value and not field.name.startswith("reserved")]
-        words = "; ".join(f"{field.name}: {field.meaning}" for field in told[:8])
+        entries = [field for field in strip.fields if field.value and not field.name.startswith("reserved")]
+        words = "; ".join(f"{field.name}: {field.meaning}" for field in entries[:8])
         return self._paragraph(painter, words or "no documented bit is set", y + 6, scheme.soft, 11.5)
 
     # ---- asking for fields

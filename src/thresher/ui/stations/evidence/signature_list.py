@@ -116,9 +116,9 @@ class EntryDelegate(QStyledItemDelegate):
             width=right - wide - left - 12,
         )
         when = self._when(entry)
-        told = draw_text(painter, QPointF(right, area.y() + 38), when, scheme.soft, 11, right=True) if when else 0.0
+        reported = draw_text(painter, QPointF(right, area.y() + 38), when, scheme.soft, 11, right=True) if when else 0.0
         words = "perhaps noise: " + entry.group.noise if entry.group and entry.group.noise else entry.thing.words
-        draw_text(painter, QPointF(left, area.y() + 38), words, scheme.soft, 11, width=right - told - left - 12)
+        draw_text(painter, QPointF(left, area.y() + 38), words, scheme.soft, 11, width=right - reported - left - 12)
         painter.setPen(QPen(QColor(scheme.grid), 1))
         painter.drawLine(QPointF(area.x() + 10, area.bottom()), QPointF(area.right() - 10, area.bottom()))
         painter.restore()

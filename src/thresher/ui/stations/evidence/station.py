@@ -130,8 +130,8 @@ class EvidenceStation(QWidget):
         self._lists[_JOB] = []
         processor = next(iter(snapshot.machine.parts_of(PartKind.PROCESSOR)), None) if snapshot else None
         if snapshot is not None and processor is not None:
-            said = " ".join(fact.value for fact in processor.facts)
-            self.pane.choose_vendor(vendor_of(said))
+            wording = " ".join(fact.value for fact in processor.facts)
+            self.pane.choose_vendor(vendor_of(wording))
         self._name_sources()
         earlier = list(snapshot.earlier) if snapshot else []
         self._lists[_BEFORE] = entries_of_groups(earlier, self.pane.vendor, self._tables, foreign=True)

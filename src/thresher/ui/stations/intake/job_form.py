@@ -36,7 +36,7 @@ class _Chip(QPushButton):
         self.setToolTip("Pick what the customer reports; it changes which suspects are likely before any load has run")
 
 
-class _Told(QWidget):
+class _ComplaintField(QWidget):
     """What more is known of one symptom: when it comes, and a note."""
 
     def __init__(self, complaint: Complaint, touched: Callable[[], None], parent: QWidget) -> None:
@@ -77,7 +77,7 @@ class JobForm(Panel):
         self._state = state
         self._filling = False
         self._chips: dict[str, _Chip] = {}
-        self._told: list[_Told] = []
+        self._complaints: list[_ComplaintField] = []
         self._shown: tuple[str, ...] | None = None
         self._save = QTimer(self)
         self._save.setSingleShot(True)
@@ -203,12 +203,13 @@ class JobForm(Panel):
             chip.setChecked(text in symptoms)
         emptied(self._known)
         stored = self._state.snapshot.kind == "stored job"
-        self._told = [
-            _Told(complaint, self._touched, self) for complaint in parse_complaints(self._state.job.get("symptoms", ""))
+        self._complaints = [
+            _ComplaintField(complaint, self._touched, self)
+            for complaint in parse_complaints(self._state.job.get("symptoms", ""))
         ]
-        for told in self._told:
-            told.setEnabled(not stored)
-            self._known.addWidget(told)
+        for each in self._complaints:
+            each.setEnabled(not stored)
+            self._known.addWidget(each)
 
     def _touched(self) -> None:
         if not self._filling:
@@ -217,7 +218,7 @@ class JobForm(Panel):
     def send(self) -> None:
         """Send what stands in the form."""
         self._save.stop()
-        notes = {told.text: told.complaint() for told in self._told}
+        notes = {each.text: each.complaint() for each in self._complaints}
         picked = [notes.get(text, Complaint(text)) for text, chip in self._chips.items() if chip.isChecked()]
         self.changed.emit(
             {

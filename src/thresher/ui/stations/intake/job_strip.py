@@ -74,9 +74,9 @@ class JobStrip(PaintedWidget):
             draw_text(painter, QPointF(x + bold + 8, area.y() + 19), name, scheme.ink, 12, width=wide - bold - 8)
             ink = scheme.fault if card.trouble else scheme.soft
             draw_text(painter, QPointF(x, area.y() + 38), card_line(card), ink, 11, width=wide)
-            told = [f"Job {card.number}: {card.machine}", card_line(card), ", ".join(card.symptoms), card.trouble]
-            told.append("current" if card.current else "click or Return opens it")
-            self.spots.append(Spot(area, "\n".join(filter(None, [*told, card.path]))))
+            lines = [f"Job {card.number}: {card.machine}", card_line(card), ", ".join(card.symptoms), card.trouble]
+            lines.append("current" if card.current else "click or Return opens it")
+            self.spots.append(Spot(area, "\n".join(filter(None, [*lines, card.path]))))
         area = self._new_area()
         painter.setPen(QPen(QColor(scheme.soft), 1.0, Qt.PenStyle.DashLine))
         painter.setBrush(Qt.BrushStyle.NoBrush)

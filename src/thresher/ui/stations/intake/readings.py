@@ -26,12 +26,12 @@ def number_text(channel: Channel, value: float | None) -> str:
 
 def limit_text(channel: Channel) -> str:
     """Return a channel's limits and who says so, in one line."""
-    told = []
+    entries = []
     for side in LimitSide:
         limit = next((each for each in channel.limits if each.side is side), None)
         if limit is not None:
-            told.append(f"{side.value} {limit.value:.4g}, {limit.reason or limit.source}")
-    return "; ".join(told) or "no limit"
+            entries.append(f"{side.value} {limit.value:.4g}, {limit.reason or limit.source}")
+    return "; ".join(entries) or "no limit"
 
 
 class ChannelList(PaintedWidget):
@@ -108,13 +108,13 @@ class ChannelList(PaintedWidget):
             )
             for number, line in enumerate(notes):
                 draw_text(painter, QPointF(12, y + 46 + _LINE * number), line, scheme.fault, 11)
-            told = [f"{channel.name}: {shown}", f"read from {channel.source}", *_idle_words(channel, idle)]
-            told += [
+            entries = [f"{channel.name}: {shown}", f"read from {channel.source}", *_idle_words(channel, idle)]
+            entries += [
                 f"limit: {limit.side.value} {limit.value:g} {channel.unit}, {limit.source}"
                 + (f", because {limit.reason}" if limit.reason else "")
                 for limit in channel.limits
             ]
-            self.spots.append(Spot(area, "\n".join([*told, *notes])))
+            self.spots.append(Spot(area, "\n".join([*entries, *notes])))
             self._areas.append((channel.key, area))
             y = area.bottom()
 
@@ -167,8 +167,8 @@ class ReadingsPanel(QWidget):
         self.idle_button.setObjectName("take_idle")
         self.idle_button.setToolTip("Read every channel for 30 s with nothing running, and show what is odd")
         self.idle_button.clicked.connect(self.idle_wanted)
-        self.said = QLabel("", self)
-        self.said.setWordWrap(True)
+        self.notice = QLabel("", self)
+        self.notice.setWordWrap(True)
         self.list = ChannelList(state, look, self)
         self.list.picked.connect(self._show)
         self.side = QComboBox(self)
@@ -201,7 +201,7 @@ class ReadingsPanel(QWidget):
         column.setSpacing(6)
         top = QHBoxLayout()
         top.addWidget(self.idle_button)
-        top.addWidget(self.said, 1)
+        top.addWidget(self.notice, 1)
         column.addLayout(top)
         column.addWidget(scrolled(self.list, self), 1)
         column.addLayout(grid)
@@ -225,12 +225,12 @@ class ReadingsPanel(QWidget):
         self.idle_button.setEnabled(intake.baseline_left_s is None and not busy)
         if intake.baseline_left_s is not None:
             left = self._state.idle_left()
-            self.said.setText(f"{left:.0f} s left" if left else "summing up")
+            self.notice.setText(f"{left:.0f} s left" if left else "summing up")
         elif intake.baseline is not None:
             odd = len(intake.baseline.doubts)
-            self.said.setText(f"taken over {intake.baseline.seconds:.0f} s, {f'{odd} odd' if odd else 'nothing odd'}")
+            self.notice.setText(f"taken over {intake.baseline.seconds:.0f} s, {f'{odd} odd' if odd else 'nothing odd'}")
         else:
-            self.said.setText("none taken of this machine yet")
+            self.notice.setText("none taken of this machine yet")
         channel = self._channel()
         for widget in (self.set_button, self.clear_button, self.trust_button):
             widget.setEnabled(channel is not None and not busy)

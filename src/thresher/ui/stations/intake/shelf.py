@@ -119,9 +119,9 @@ class ShelfPanel(QWidget):
             field.setObjectName(name)
             field.setAccessibleName(f"Shelf: {hint}")
             field.setPlaceholderText(hint)
-        self.said = QLabel("", self)
-        self.said.setObjectName("trouble")
-        self.said.setWordWrap(True)
+        self.notice = QLabel("", self)
+        self.notice.setObjectName("trouble")
+        self.notice.setWordWrap(True)
         grid = QGridLayout()
         grid.setSpacing(4)
         grid.addWidget(self.kind, 0, 0)
@@ -139,7 +139,7 @@ class ShelfPanel(QWidget):
         column.setSpacing(6)
         column.addWidget(QLabel("The shop's own parts, known to be good", self))
         column.addWidget(scrolled(self.list, self), 1)
-        column.addWidget(self.said)
+        column.addWidget(self.notice)
         column.addLayout(grid)
 
     def _button(self, text: str, name: str, slot: Callable[[], None]) -> QPushButton:
@@ -164,9 +164,9 @@ class ShelfPanel(QWidget):
         """Add a part, or change the one with this tag."""
         tag, name = self.tag.text().strip(), self.name.text().strip()
         if not tag or not name:
-            self.said.setText("A part of the shelf needs a tag and a name")
+            self.notice.setText("A part of the shelf needs a tag and a name")
             return
-        self.said.setText("")
+        self.notice.setText("")
         old = next((part for part in self._state.intake.shelf if part.tag == tag), None)
         kind = PartKind(self.kind.currentText())
         part = ShopPart(tag=tag, kind=kind, name=name, proved=old.proved if old else "", note=self.note.text().strip())

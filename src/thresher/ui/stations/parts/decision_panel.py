@@ -91,12 +91,12 @@ class DecisionPanel(PaintedWidget):
             wide = 46.0 * act.risk / dearest
             painter.fillRect(QRectF(right - 84, line - 9, max(2.0, wide), 9), QColor(scheme.fault))
             draw_text(painter, QPointF(right, line), f"{act.risk:.0f}", scheme.soft, 11, right=True)
-            story = (
+            summary = (
                 f"{words}: {act.price:.0f} for parts, {act.minutes:.0f} min of bench time, and {act.risk:.0f} for the"
                 f" {percent(1.0 - act.fix_probability)} chance that a fault is left: a comeback and the right repair."
                 f"\nExpected cost {act.expected:.0f}."
             )
-            self.spots.append(Spot(QRectF(10, line - 15, right - 10, 21), story))
+            self.spots.append(Spot(QRectF(10, line - 15, right - 10, 21), summary))
 
     def _draw_trial(self, painter: QPainter) -> None:
         scheme, trial = self.look.scheme, self.proposed()

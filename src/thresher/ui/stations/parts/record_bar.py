@@ -64,9 +64,9 @@ class RecordBar(QWidget):
 
     def _fit(self) -> None:
         state = self._state
-        words, story = decided_words(state)
+        words, summary = decided_words(state)
         self.words.setText(words)
-        self.words.setToolTip(story)
+        self.words.setToolTip(summary)
         trials = bool(state.book.trials)
         self.buttons["lock"].setEnabled(state.verdict is not None and bool(state.verdict.acts))
         self.buttons["actual_cause"].setEnabled(trials)
@@ -76,8 +76,8 @@ class RecordBar(QWidget):
 
 def last_run(state: BenchState) -> int:
     """Return the number of the newest run of the job, 0 without one."""
-    told = [run for trial in state.book.trials for run in trial.runs] + [each.run or 0 for each in state.findings]
-    return max([*told, state.run.run or 0])
+    reported = [run for trial in state.book.trials for run in trial.runs] + [each.run or 0 for each in state.findings]
+    return max([*reported, state.run.run or 0])
 
 
 def decided_words(state: BenchState) -> tuple[str, str]:
@@ -89,13 +89,13 @@ def decided_words(state: BenchState) -> tuple[str, str]:
         return "No verdict locked yet.", "Lock it when you decide: it keeps date and reasons."
     last = frozen[-1]
     when = f"{datetime.fromtimestamp(last.wall).astimezone():%d %b %Y, %H:%M}"
-    story = [f"Locked {when}, after {last.trials} trial{'s' if last.trials != 1 else ''}: {last.sentence}"]
+    summary = [f"Locked {when}, after {last.trials} trial{'s' if last.trials != 1 else ''}: {last.sentence}"]
     for suspect in last.suspects[:4]:
-        story.append(f"{percent(suspect.probability)}  {suspect_title(suspect)}, {suspect.title}")
+        summary.append(f"{percent(suspect.probability)}  {suspect_title(suspect)}, {suspect.title}")
         strongest = sorted(suspect.reasons, key=lambda reason: -abs(reason.decibans))[:3]
-        story += [f"      {reason.decibans:+.0f}  {reason.text}" for reason in strongest]
+        summary += [f"      {reason.decibans:+.0f}  {reason.text}" for reason in strongest]
     if last.note:
-        story.append(last.note)
+        summary.append(last.note)
     if actual_cause is not None:
-        return compare(last, actual_cause), "\n".join(story)
-    return f"Locked {when}: {last.act}", "\n".join(story)
+        return compare(last, actual_cause), "\n".join(summary)
+    return f"Locked {when}: {last.act}", "\n".join(summary)

@@ -9,7 +9,7 @@ from thresher.model.verdict import Suspect, percent, suspect_title
 from thresher.ui.look import Look, draw_mark, draw_text
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
-from thresher.ui.stations.bench.suspect_card import full_story
+from thresher.ui.stations.bench.suspect_card import full_reasons
 
 _ROW = 47.0
 _LEAST = 0.004
@@ -90,4 +90,4 @@ class SuspectsPanel(PaintedWidget):
             draw_text(painter, QPointF(left + 6, at), reason.text, scheme.soft, 10.5, width=self.width() - left - 12)
         painter.setPen(QPen(QColor(scheme.grid), 1))
         painter.drawLine(QPointF(10, y + _ROW - 1), QPointF(self.width() - 10.0, y + _ROW - 1))
-        self.spots.append(Spot(QRectF(0, y, self.width(), _ROW), full_story(suspect)))
+        self.spots.append(Spot(QRectF(0, y, self.width(), _ROW), full_reasons(suspect)))

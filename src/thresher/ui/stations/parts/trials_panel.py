@@ -375,6 +375,6 @@ class TrialsPanel(PaintedWidget):
 
 def _settings_words(configuration: Configuration) -> str:
     stock = "stock settings" if len(configuration.stock) != 1 else f"{configuration.stock[0].value} at stock"
-    said = [stock] if configuration.stock else []
-    said += [f"{each} treated" for each in configuration.treated]
-    return ", ".join(said) or "as it was"
+    text = [stock] if configuration.stock else []
+    text += [f"{each} treated" for each in configuration.treated]
+    return ", ".join(text) or "as it was"

@@ -6,7 +6,7 @@ from dataclasses import replace
 import pytest
 
 from thresher.diagnosis.clean_time import how_long, seen_rate
-from thresher.diagnosis.combined_findings import stories, unexplained
+from thresher.diagnosis.combined_findings import combined_reports, unexplained
 from thresher.diagnosis.evidence import Evidence
 from thresher.diagnosis.knowledge import load_knowledge
 from thresher.model.findings import Finding, FindingKind, Severity, WrongPlace
@@ -32,33 +32,33 @@ WRONG = Finding(
 )
 
 
-def test_a_core_that_is_wrong_only_when_hot_is_told_with_the_minutes_below() -> None:
+def test_a_core_that_is_wrong_only_when_hot_is_reported_with_the_minutes_below() -> None:
     found = (WRONG, replace(WRONG, temperature_c=88.0, wrong_again=2), replace(WRONG, temperature_c=82.0))
     spent = (
         Exposure(1, 0, "matrix", 14.0, 72.5),
         Exposure(1, 0, "matrix", 3.0, 87.5),
         Exposure(1, 1, "sieve", 9.0, 50),
     )
-    (story,) = stories(found, spent)
-    assert story == (
+    (summary,) = combined_reports(found, spent)
+    assert summary == (
         "Core 5: 3 wrong results, 8 of 9 repeats on it wrong too, under matrix, only from 82 °C on;"
         " 14 min below that were clean"
     )
 
 
 def test_without_clean_minutes_below_only_the_temperatures_are_reported() -> None:
-    (story,) = stories((WRONG, replace(WRONG, temperature_c=88.0)), (Exposure(1, 0, "matrix", 3.0, 87.5),))
-    assert story.endswith("at 84 to 88 °C")
-    assert "clean" not in story
+    (summary,) = combined_reports((WRONG, replace(WRONG, temperature_c=88.0)), (Exposure(1, 0, "matrix", 3.0, 87.5),))
+    assert summary.endswith("at 84 to 88 °C")
+    assert "clean" not in summary
 
 
 def test_the_core_with_most_comes_first_and_memory_last_with_how_to_keep_off() -> None:
     place = WrongPlace(0, 0x12345008, "0" * 16, f"{1 << 19:016x}", True)
     memory = replace(WRONG, kind=FindingKind.MEMORY_WRONG, core=None, places=(place,))
-    told = stories((WRONG, replace(WRONG, core=2, count=7), memory), ())
-    assert [line.split(":")[0] for line in told[:3]] == ["Core 2", "Core 5", "Memory"]
-    assert told[3] == "Until the part comes the kernel can be kept off with memmap=4K$0x12345000"
-    assert stories((), ()) == ()
+    shown = combined_reports((WRONG, replace(WRONG, core=2, count=7), memory), ())
+    assert [line.split(":")[0] for line in shown[:3]] == ["Core 2", "Core 5", "Memory"]
+    assert shown[3] == "Until the part comes the kernel can be kept off with memmap=4K$0x12345000"
+    assert combined_reports((), ()) == ()
 
 
 def test_the_rate_is_there_from_the_first_finding_on() -> None:
@@ -92,7 +92,7 @@ def test_each_kind_of_fault_has_its_own_time_and_99_takes_longer_than_95() -> No
     assert how_long(Evidence((), (), 8), KNOWLEDGE)[1] == ()
 
 
-def test_a_memory_check_says_more_about_memory_in_minutes_than_a_processor_load_in_hours() -> None:
+def test_a_memory_check_states_more_about_memory_in_minutes_than_a_processor_load_in_hours() -> None:
     check = how_long(Evidence((), (Exposure(1, 0, "memory", 15.0, 60.0),), 8), KNOWLEDGE)[1]
     load = how_long(Evidence((), (Exposure(1, 0, "matrix", 180.0, 60.0),), 8), KNOWLEDGE)[1]
 
@@ -102,7 +102,7 @@ def test_a_memory_check_says_more_about_memory_in_minutes_than_a_processor_load_
     assert cells(check) > cells(load)
 
 
-def test_evidence_that_fits_no_suspect_is_said_to_be_so() -> None:
+def test_evidence_that_fits_no_suspect_is_reported_to_be_so() -> None:
     drive = Finding("D-310", FindingKind.DRIVE_FAILED, Severity.FAULT, PartKind.DRIVE, 1.0, "t", "d", "sda", count=3)
     check = Finding("P-310", FindingKind.CORRECTED_CHECK, Severity.WARNING, PartKind.PROCESSOR, 1.0, "t", "d")
     (sentence,) = unexplained((drive, check), frozenset({FindingKind.CORRECTED_CHECK}))

@@ -81,7 +81,7 @@ def frail(kind: FaultKind, strength: float = 600.0, core: int = 0, seed: int = 3
     )
 
 
-def test_slips_come_as_often_as_their_rate_says() -> None:
+def test_slips_come_as_often_as_their_rate_states() -> None:
     fault = frail(F.WEAK_VECTOR_UNIT, 60.0)
     for _ in range(6000):
         fault.step({0: moment(die_c=90.0)}, 0.1)

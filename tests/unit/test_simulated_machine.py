@@ -150,7 +150,7 @@ GOOD = shipped_scenarios()["lighthouse-playout"].read_text(encoding="utf-8")
         ('name = "Tern 8-460"', "", "processor", "name"),
     ],
 )
-def test_a_scenario_that_is_wrong_says_what_and_where(old: str, new: str, place: str, words: str) -> None:
+def test_a_scenario_that_is_wrong_states_what_and_where(old: str, new: str, place: str, words: str) -> None:
     assert old in GOOD
     with pytest.raises(InputError) as caught:
         parse_scenario(GOOD.replace(old, new, 1), "s.toml")
@@ -163,12 +163,12 @@ def test_channel_faults_need_a_path() -> None:
         parse_scenario(text, "s.toml")
 
 
-def test_a_scenario_that_is_not_there_is_said(tmp_path: Path) -> None:
+def test_a_scenario_that_is_not_there_is_reported(tmp_path: Path) -> None:
     with pytest.raises(InputError, match="No such file"):
         load_scenario(tmp_path / "none.toml")
 
 
-def test_every_scenario_that_ships_is_sound_and_sampled(write_tree: Callable[..., Path]) -> None:
+def test_every_scenario_that_ships_is_healthy_and_sampled(write_tree: Callable[..., Path]) -> None:
     for path in shipped_scenarios().values():
         scenario = load_scenario(path)
         assert SimulatedMachine(scenario, 0.0).read("/proc/cpuinfo").count(b"processor") == (
