@@ -147,6 +147,19 @@ def test_watch_prints_readings_and_writes_csv(thresher: Run, tmp_path: Path) -> 
     assert all("values" in json.loads(row) for row in rows.splitlines())
 
 
+def test_what_happened_before_anybody_listened_is_printed(thresher: Run, tmp_path: Path) -> None:
+    (tmp_path / "tree/dev").mkdir(parents=True)
+    (tmp_path / "tree/proc").mkdir()
+    (tmp_path / "tree/proc/cpuinfo").write_text("processor : 3\nvendor_id : GenuineIntel\n")
+    line = "4,1,1500,-;mce: [Hardware Error]: CPU 3: Machine Check: 0 Bank 1: 9c00004000000135\n"
+    (tmp_path / "tree/dev/kmsg").write_text("6,0,1000,-;Linux version\n" + line)
+    done = thresher("watch", "--root", "tree", "--seconds", "1")
+    assert done.returncode == 0, done.stderr
+    assert "Bench open" in done.stdout
+    assert "1 hardware event from before the bench was opened" in done.stdout
+    assert "P-310  before: " in done.stdout
+
+
 def test_decode_codes_registers_files_and_standard_input(thresher: Run, tmp_path: Path) -> None:
     code = thresher("decode", "p-310")
     assert (code.returncode, "Corrected machine check" in code.stdout) == (0, True)
@@ -160,7 +173,12 @@ def test_decode_codes_registers_files_and_standard_input(thresher: Run, tmp_path
     assert json.loads(thresher("decode", "dmesg.txt", "--json").stdout)["things"][0]["code"] == "P-310"
     (thing,) = json.loads(thresher("decode", "9c00004000000135", "--json").stdout)["things"]
     assert thing["shares"][0] == {"part": "processor", "share": 0.85}
-    assert thresher("decode", "-", stdin="nothing of note\n").returncode == 0
+    quiet = thresher("decode", "-", stdin="nothing of note\n")
+    assert (quiet.returncode, quiet.stdout.strip()) == (0, "1 line read: 0 signs of trouble")
+    long = thresher("decode", "-", stdin="[ 1.0] nothing of note\n" * 400 + log)
+    assert "401 lines read: 1 sign of trouble" in long.stdout
+    typed = thresher("decode", "-", stdin="0xbe00000000800400\n")
+    assert (typed.returncode, "internal timer error" in typed.stdout) == (1, True)
     stop = thresher("decode", "0x124 (0x0, 0xffffa2831f2f1028, 0xbe000000, 0x00800400)")
     assert (stop.returncode, "internal timer error" in stop.stdout) == (1, True)
     harmless = thresher("decode", "usb 1-2: USB disconnect, device number 5")

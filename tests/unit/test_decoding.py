@@ -251,3 +251,19 @@ def test_every_code_that_counts_states_what_to_do() -> None:
         assert entry.meaning
         assert entry.steps
         assert entry.causes
+
+
+@pytest.mark.parametrize(
+    ("text", "status", "bank"),
+    [
+        ("BANK 17 STATUS 0xbc00000000010090", 0xBC00000000010090, 17),
+        ("bank: 0x11, status: bc00000000010090", 0xBC00000000010090, 17),
+        ("STATUS 0xbc00000000010090 MCG_STATUS 0x5", 0xBC00000000010090, None),
+        ("MCG_STATUS 0x5 IA32_MC4_STATUS 0xbc00000000010090 IA32_MC4_ADDR 0x40", 0xBC00000000010090, 4),
+        ("MCA_STATUS_UMC=none MCA_STATUS 0xbc00000000010090", 0xBC00000000010090, None),
+    ],
+)
+def test_typed_registers_keep_their_names(text: str, status: int, bank: int | None) -> None:
+    (thing,) = decode_text(text, Vendor.INTEL, load_tables()).things
+    assert thing.strips[0].value == status
+    assert (f"bank {bank}" if bank is not None else "bank unknown") in thing.lines[0]

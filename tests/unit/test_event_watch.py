@@ -1,6 +1,8 @@
 """What a machine reports of errors by all its sources, each error once; and evidence from outside."""
 
+import errno
 import os
+import re
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -10,6 +12,7 @@ from pathlib import Path
 
 import pytest
 
+import thresher
 from tests.conftest import Heard
 from tests.unit.test_firmware_records import MEMORY, PCIE, memory_section, pcie_section, record, status_block
 from tests.unit.test_stop_codes import dump
@@ -386,6 +389,22 @@ def test_tracing_without_tracefs_states_what_to_do(tmp_path: Path) -> None:
     (tmp_path / "events").mkdir()
     with pytest.raises(SourceUnavailable):
         LiveTrace((tmp_path,))
+
+
+def test_tracing_that_only_root_may_look_into_is_reported(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    def refuse(path: Path, **_options: object) -> os.stat_result:
+        raise PermissionError(errno.EACCES, os.strerror(errno.EACCES), str(path))
+
+    monkeypatch.setattr(Path, "stat", refuse)
+    with pytest.raises(SourceUnavailable, match="traced for root only"):
+        LiveTrace((tmp_path,))
+
+
+def test_no_probe_of_a_path_raises_where_it_may_not_look() -> None:
+    """`Path.exists` and its like raise PermissionError below a closed folder; the program uses its own instead."""
+    asking = re.compile(r"\.(exists|is_dir|is_file|is_symlink|is_mount)\(\)")
+    source = Path(thresher.__file__).parent
+    assert [str(path) for path in source.rglob("*.py") if asking.search(path.read_text(encoding="utf-8"))] == []
 
 
 def test_a_trace_instance_of_our_own_is_made_and_taken_away() -> None:

@@ -14,6 +14,7 @@ from thresher.model.errors import EnvironmentFault
 from thresher.model.job import FIELDS
 from thresher.model.job import JOB_FILE_ENDING as ENDING
 from thresher.model.parts import Fact, Part, PartKind
+from thresher.model.regular_file import is_there
 from thresher.shop.store import (
     MachineFile,
     Shelf,
@@ -67,21 +68,21 @@ def prepare_demo_bench(folder: Path, fresh: bool) -> tuple[Path, Path]:
     """
     jobs, shop = folder / "jobs", folder / "shop"
     try:
-        if fresh and folder.exists():
+        if fresh and is_there(folder):
             shutil.rmtree(folder)
         jobs.mkdir(parents=True, exist_ok=True)
     except OSError as error:
         raise EnvironmentFault(
             f"preparing the demo bench in {folder}", error.strerror or str(error), "Choose another XDG_DATA_HOME."
         ) from error
-    if not shelf_path(shop).exists():
+    if not is_there(shelf_path(shop)):
         write_shelf(shop, Shelf(parts=_SHELF))
     _note_earlier_visit(shop)
     path = jobs
     for model, fields in _JOBS.items():
         scenario = load_scenario(shipped_scenarios()[model])
         path = jobs / f"{scenario.job}-{model}{ENDING}"
-        if not path.exists():
+        if not is_there(path):
             own = {"number": scenario.job, "machine": scenario.title, "symptoms": "\n".join(scenario.symptoms)}
             create_job(path, own | {name: text for name, text in fields.items() if name in FIELDS} | {"model": model})
     return path, shop
@@ -92,7 +93,7 @@ def _note_earlier_visit(shop: Path) -> None:
     system = SimulatedMachine(load_scenario(shipped_scenarios()["boatyard-plotter"]), speed=0.0)
     inventory = read_inventory(system)
     key = machine_key(inventory)
-    if key is None or machine_path(shop, key).exists():
+    if key is None or is_there(machine_path(shop, key)):
         return
     charts = (
         Fact("size", "2000 GB", "/sys/block/sda/size"),

@@ -13,6 +13,7 @@ from thresher.machine.tree import TreeSystem
 from thresher.model.errors import EnvironmentFault
 from thresher.model.parts import Fact
 from thresher.model.port import System, optional_text
+from thresher.model.regular_file import is_file
 from thresher.sensors.discovery import discover
 from thresher.sensors.sampler import Sampler
 from thresher.simulator.scenario import load_scenario, shipped_scenarios
@@ -28,7 +29,7 @@ def open_system(root: Path | None = None, simulate: str | None = None, speed: fl
     if root is not None and simulate is not None:
         raise EnvironmentFault("choosing the machine", "both --root and --simulate were given", "Give one of them.")
     if root is not None:
-        return CapturedSystem(root) if root.is_file() else TreeSystem(root)
+        return CapturedSystem(root) if is_file(root) else TreeSystem(root)
     if simulate is not None:
         from thresher.simulator.machine import SimulatedMachine  # numpy is slow to load and a real machine needs none
 

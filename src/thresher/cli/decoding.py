@@ -1,5 +1,6 @@
 """What `thresher decode` does: reading what was given, and printing what it is."""
 
+import io
 import shutil
 import subprocess
 import sys
@@ -21,9 +22,12 @@ from thresher.decoding.text import lines_of
 from thresher.events.firmware_records import looks_like_record
 from thresher.events.log_forms import ByteStream
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
+from thresher.model.regular_file import is_file
 from thresher.model.vendors import Vendor
 
 _LARGEST_RECORD = 1 << 20
+_TYPED_BYTES = 4096
+"""What is shorter on standard input may be a register or a code, not a log."""
 
 
 def decode_given(what: str, vendor: Vendor) -> Decoded:
@@ -32,7 +36,7 @@ def decode_given(what: str, vendor: Vendor) -> Decoded:
     if what == "-":
         return _decode_input(tables, vendor)
     path = Path(what)
-    if len(what) < 4096 and "\n" not in what and path.is_file():
+    if len(what) < 4096 and "\n" not in what and is_file(path):
         return decode_file(path, vendor, tables)
     decoded = decode_text(what, vendor, tables)
     if decoded.unknown:
@@ -45,8 +49,32 @@ def decode_given(what: str, vendor: Vendor) -> Decoded:
 
 
 def _decode_input(tables: Tables, vendor: Vendor) -> Decoded:
-    log = read_log(sys.stdin.buffer, vendor, tables.codes, tables.events)
+    stream: ByteStream = sys.stdin.buffer
+    head = stream.read(_TYPED_BYTES)
+    if looks_like_record(head) or looks_like_dump(head):
+        return decode_bytes(head + stream.read(_LARGEST_RECORD), "standard input", vendor, tables)
+    if len(head) < _TYPED_BYTES and not (typed := decode_text(head.decode("utf-8", "replace"), vendor, tables)).unknown:
+        return typed
+    log = read_log(io.BufferedReader(_Continued(head, stream)), vendor, tables.codes, tables.events)
     return Decoded(tuple(things_of_log(log, vendor, tables)), log)
+
+
+class _Continued(io.RawIOBase):
+    """A stream with its first bytes, which were read already, put back."""
+
+    def __init__(self, head: bytes, rest: ByteStream) -> None:
+        self._head = io.BytesIO(head)
+        self._rest = rest
+
+    def readable(self) -> bool:
+        """It can be read."""
+        return True
+
+    def readinto(self, buffer: "bytearray | memoryview", /) -> int:  # type: ignore[override]  # the typed form is private
+        """Fill a buffer as far as possible and return with how many bytes, 0 at the end."""
+        more = self._head.read(len(buffer)) or self._rest.read(len(buffer))
+        buffer[: len(more)] = more
+        return len(more)
 
 
 def decode_file(path: Path, vendor: Vendor, tables: Tables) -> Decoded:
@@ -100,10 +128,13 @@ def print_decoded(decoded: Decoded, json: bool) -> None:
     if json:
         say_json(decoded)
         return
-    if (log := decoded.log) is not None and log.lines > 1:
+    if (log := decoded.log) is not None and (log.lines > 1 or not decoded.things):
         others = f", {log.others} of other programs" if log.others else ""
         damaged = f", {log.damaged} in no form that is known" if log.damaged else ""
-        say(f"{log.lines} lines read{others}{damaged}: {log.count} signs of trouble in {len(log.groups)} groups\n")
+        lines = "1 line" if log.lines == 1 else f"{log.lines} lines"
+        signs = f"{log.count} sign{'s' if log.count != 1 else ''} of trouble"
+        groups = f" in {len(log.groups)} groups" if len(log.groups) > 1 else ""
+        say(f"{lines} read{others}{damaged}: {signs}{groups}\n")
     for number, thing in enumerate(decoded.things):
         if number:
             say("")

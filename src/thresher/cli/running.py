@@ -6,6 +6,7 @@ from contextlib import contextmanager
 
 from thresher.cli.output import say
 from thresher.engine.engine import Engine
+from thresher.model.findings import TapeEntry
 from thresher.model.sheet import RunSheet, clock_text
 from thresher.protocol.events import EngineEvent, TapeEvent
 from thresher.protocol.status import RunStatus
@@ -26,10 +27,26 @@ def interrupt_stops(engine: Engine) -> Iterator[None]:
             signal.signal(number, handler)
 
 
-def say_not_read(engine: Engine) -> None:
-    """Print every source that could not be read, with its reason."""
+def say_entry(entry: TapeEntry) -> None:
+    """Print one entry of the tape."""
+    at = clock_text(entry.run_at) if entry.run_at is not None else "       "
+    say(f"{at}  {entry.code or '     '}  " + ": ".join(filter(None, (entry.title, entry.detail))))
+
+
+def say_opening(engine: Engine) -> None:
+    """Print what the engine found before anybody listened.
+
+    These are the sources that it could not read, what is on the tape (doubts about the machine, interrupted runs), and
+    the hardware events from before the bench was opened, by kind.
+    """
+    snapshot = engine.snapshot()
     for fact in engine.unknown:
         say(f"Not read: {fact.name}: {fact.value} ({fact.source})")
+    for entry in snapshot.tape:
+        say_entry(entry)
+    for group in snapshot.earlier:
+        times = f", {group.count} times" if group.count > 1 else ""
+        say(f"         {group.code}  before: {group.title}{times}")
 
 
 def carry_out(engine: Engine, sheet: RunSheet, quiet: bool) -> RunStatus:
@@ -37,13 +54,11 @@ def carry_out(engine: Engine, sheet: RunSheet, quiet: bool) -> RunStatus:
 
     def on_event(event: EngineEvent) -> None:
         if isinstance(event, TapeEvent) and not quiet:
-            entry = event.entry
-            at = clock_text(entry.run_at) if entry.run_at is not None else "       "
-            say(f"{at}  {entry.code or '     '}  {entry.title}: {entry.detail}")
+            say_entry(event.entry)
 
     engine.subscribe(on_event)
     if not quiet:
-        say_not_read(engine)
+        say_opening(engine)
     with interrupt_stops(engine):
         status = engine.run_to_end(sheet)
     if engine.conductor.active:

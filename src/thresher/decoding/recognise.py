@@ -38,10 +38,11 @@ from thresher.model.vendors import Vendor
 
 _REGISTER = re.compile(r"(?:0x)?([0-9a-fA-F]{1,16})")
 _LABELLED = re.compile(
-    r"\b(?:IA32_|MSR_)?(?:MC\w{0,3}_)?(STATUS|ADDR|MISC|SYND|IPID|MCG_STATUS|MCG_CAP|CPUID|BANK)\s*[:=]?\s*"
-    r"(?:0x)?([0-9a-fA-F]{1,16})\b",
+    r"\b(?:IA32_|MSR_)?(?:(MCG_STATUS|MCG_CAP|CPUID|BANK)|(?:MC(\d{1,3}|[AI])_)?(STATUS|ADDR|MISC|SYND|IPID))\s*[:=]?\s*"
+    r"(0x)?([0-9a-fA-F]{1,16})\b",
     re.IGNORECASE,
 )
+"""A register and its value: registers of a bank may be named with it, such as IA32_MC4_STATUS."""
 _MOST_CHECKS = 20
 
 
@@ -147,7 +148,16 @@ def _labelled(text: str, vendor: Vendor) -> MachineCheck | None:
     """Return the check whose registers are named in a text (`STATUS 9c…, ADDR …`), None when no status is named."""
     if "[Hardware Error]" in text or "mce_record" in text:
         return None
-    fields = {name.upper(): int(digits, 16) for name, digits in _LABELLED.findall(text)}
+    fields: dict[str, int] = {}
+    for whole, bank, register, hexadecimal, digits in _LABELLED.findall(text):
+        name = (whole or register).upper()
+        if name == "BANK" and not hexadecimal:  # banks are counted in decimal numbers, registers never
+            if digits.isdigit():
+                fields["BANK"] = int(digits)
+            continue
+        fields.setdefault(name, int(digits, 16))
+        if bank.isdigit():
+            fields.setdefault("BANK", int(bank))
     if "STATUS" not in fields:
         return None
     layout = Vendor.AMD if "IPID" in fields or "SYND" in fields else vendor

@@ -18,7 +18,7 @@ from thresher.diagnosis.inference import Fault, Posterior, acts_under
 from thresher.diagnosis.knowledge import Action, Thresholds
 from thresher.model.errors import InputError, InputFault
 from thresher.model.parts import PartKind
-from thresher.model.regular_file import read_text_file
+from thresher.model.regular_file import is_there, read_text_file
 from thresher.model.tomlfile import convert_section, parse_toml, unknown_keys
 from thresher.model.trials import EMPTY_BOOK, Book, Configuration
 from thresher.model.verdict import Act, ActStep
@@ -85,7 +85,7 @@ def load_prices() -> Prices:
 
 def read_prices(path: Path) -> Prices:
     """Return a shop's own prices, the defaults where it has no list. Raises InputError."""
-    return parse_prices(read_text_file(path), str(path)) if path.exists() else load_prices()
+    return parse_prices(read_text_file(path), str(path)) if is_there(path) else load_prices()
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,6 +12,7 @@ from thresher.model.channels import Tick
 from thresher.model.errors import EnvironmentFault
 from thresher.model.findings import Finding, Severity, TapeEntry
 from thresher.model.parts import Fact, Inventory, Part, PartKind
+from thresher.model.regular_file import is_there
 from thresher.model.run_states import Ending
 from thresher.model.sheet import RunSheet
 from thresher.sensors.limits import load_limits, rail_limits, with_known_limits
@@ -24,7 +25,7 @@ def write_log_job(log: MatchedLog, name: str, path: Path) -> list[Finding]:
 
     Which loads ran is not known, so that nothing is reported about clocks and no verdict rests on clean time.
     """
-    if path.exists():
+    if is_there(path):
         raise EnvironmentFault(f"making the job file {path}", "it is there already", "Choose another name.")
     known = load_limits()
     channels = tuple(with_known_limits(replace(each, limits=rail_limits(each.name)), known) for each in log.channels)

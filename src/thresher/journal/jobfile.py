@@ -27,6 +27,7 @@ from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.exposure import exposures_of_readings
 from thresher.model.findings import Finding, TapeEntry
 from thresher.model.parts import Inventory, PartInstance, PartKind
+from thresher.model.regular_file import is_file, is_there
 from thresher.model.sheet import RunSheet
 from thresher.model.trials import Book
 from thresher.model.verdict import Exposure
@@ -100,7 +101,7 @@ def sentence_of(error: sqlite3.Error) -> str:
 
 def connect(path: Path, create: bool) -> sqlite3.Connection:
     """Open a job file, creating it if asked. Raises EnvironmentFault or InputError with what to do."""
-    if not create and not path.is_file():
+    if not create and not is_file(path):
         raise EnvironmentFault(f"opening the job file {path}", "there is no such file", "Check the name.")
     try:
         connection = sqlite3.connect(path, isolation_level=None, timeout=5.0)
@@ -158,7 +159,7 @@ def _prepare(connection: sqlite3.Connection, path: Path) -> None:
 def _keep_old(connection: sqlite3.Connection, path: Path, version: int) -> None:
     """Keep a copy of a job file in its old format beside it, unless there is one."""
     copy = path.with_name(f"{path.name}.format-{version}")
-    if copy.exists():
+    if is_there(copy):
         return
     with closing(sqlite3.connect(copy)) as target:
         connection.backup(target)
@@ -182,7 +183,7 @@ def connect_read_only(path: Path) -> sqlite3.Connection:
 
     Raises EnvironmentFault or InputError with what to do.
     """
-    if not path.is_file():
+    if not is_file(path):
         raise EnvironmentFault(f"opening the job file {path}", "there is no such file", "Check the name.")
     tried = f"opening the job file {path}"
     try:
@@ -219,7 +220,7 @@ class JobSummary:
 
 def create_job(path: Path, fields: dict[str, str]) -> None:
     """Make a new job file with its fields. Raises EnvironmentFault, also when the file is there already."""
-    if path.exists():
+    if is_there(path):
         raise EnvironmentFault(f"making the job file {path}", "it is there already", "Choose another name.")
     with closing(connect(path, create=True)) as connection:
         connection.executemany("INSERT INTO job VALUES (?, ?)", fields.items())

@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import IO
 
 from thresher.model.errors import EnvironmentFault
+from thresher.model.regular_file import is_folder
 
 _RETRY_S = 0.02
 
@@ -31,7 +32,7 @@ class Lock:
 
 def lock_path(path: Path) -> Path:
     """Return the lock file of a file or folder: beside a file, inside a folder."""
-    return path / ".lock" if path.is_dir() else path.with_name(f".{path.name}.lock")
+    return path / ".lock" if is_folder(path) else path.with_name(f".{path.name}.lock")
 
 
 def acquire(path: Path, what: str, wait_s: float = 0.0) -> Lock:

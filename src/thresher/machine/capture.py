@@ -15,6 +15,7 @@ from thresher.machine.free_running import FreeRunning
 from thresher.machine.tree import TreeSystem
 from thresher.model.errors import EnvironmentFault, InputError, InputFault, SourceUnavailable
 from thresher.model.port import KernelLog, Pacing, Source, System
+from thresher.model.regular_file import is_link
 
 _SECRET_FILES = re.compile(
     r"/(serial|serial_number|address|hostname|boot_id|machine-id|wwid|eui|nguid|uuid|product_uuid)$"
@@ -213,7 +214,7 @@ def _unpack(path: Path, root: Path) -> None:
                 if name.is_absolute() or ".." in name.parts:
                     raise InputError(str(path), [InputFault(entry.name, "leads outside the capture")])
                 target = root / name
-                if any((root / parent).is_symlink() for parent in name.parents):
+                if any(is_link(root / parent) for parent in name.parents):
                     raise InputError(str(path), [InputFault(entry.name, "leads through a link")])
                 target.parent.mkdir(parents=True, exist_ok=True)
                 if entry.issym():

@@ -23,6 +23,23 @@ _READ_BYTES = 1 << 16
 _MOST_PENDING = 1 << 20
 
 
+def _place_of(places: tuple[Path, ...]) -> Path:
+    """Return where tracing is mounted. Raises SourceUnavailable with what the kernel answers there."""
+    refused: OSError | None = None
+    for place in places:
+        try:
+            (place / "events").stat()
+        except FileNotFoundError:
+            continue
+        except OSError as error:  # distributions keep this folder to root (mode 0700)
+            refused = refused or error
+            continue
+        return place
+    if refused is not None:
+        raise SourceUnavailable(str(places[0]), f"{reason_of(refused)}; hardware errors are traced for root only")
+    raise SourceUnavailable(str(places[0]), "tracing is not mounted (mount -t tracefs tracefs /sys/kernel/tracing)")
+
+
 class LiveTrace:
     """Lines of traced hardware errors, without waiting."""
 
@@ -30,10 +47,7 @@ class LiveTrace:
 
     def __init__(self, places: tuple[Path, ...] = _PLACES) -> None:
         """Make an instance and switch the events on. Raises SourceUnavailable with what would change that."""
-        root = next((place for place in places if (place / "events").is_dir()), None)
-        if root is None:
-            what = "tracing is not mounted or not permitted (mount -t tracefs tracefs /sys/kernel/tracing, as root)"
-            raise SourceUnavailable(str(places[0]), what)
+        root = _place_of(places)
         self.path = root / "instances" / f"thresher-{os.getpid()}-{id(self):x}"
         self._pending = b""
         try:

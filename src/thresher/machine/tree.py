@@ -9,6 +9,7 @@ from thresher.machine.files import list_names, read_once, read_start
 from thresher.machine.free_running import FreeRunning
 from thresher.model.errors import EnvironmentFault, SourceUnavailable
 from thresher.model.port import Pacing, Source, SystemKind
+from thresher.model.regular_file import is_file, is_folder, is_link
 
 _TRACE = "/sys/kernel/tracing/trace_pipe"
 
@@ -22,7 +23,7 @@ class TreeKernelLog:
         """Remember the file. Raises SourceUnavailable when the tree has none."""
         self._file = root / path.lstrip("/")
         self._offset = 0
-        if not self._file.is_file():
+        if not is_file(self._file):
             raise SourceUnavailable(path, "not there")
 
     def read_records(self) -> list[bytes]:
@@ -70,7 +71,7 @@ class TreeSystem:
 
     def __init__(self, root: Path) -> None:
         """Take the tree's directory. Raises EnvironmentFault when it is none."""
-        if not root.is_dir():
+        if not is_folder(root):
             raise EnvironmentFault(
                 f"opening the directory tree {root}",
                 "it is not a directory",
@@ -109,7 +110,7 @@ class TreeSystem:
                 done = done[:-1]
                 continue
             here = self._root.joinpath(*done, part)
-            if here.is_symlink():
+            if is_link(here):
                 target = os.readlink(here)
                 done = [] if target.startswith("/") else done
                 parts = [piece for piece in target.split("/") if piece] + parts

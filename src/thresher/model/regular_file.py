@@ -1,10 +1,30 @@
-"""Reading files that a person named: only regular ones, so that a pipe or a device holds nobody up."""
+"""Files that a person named, or that may be there: only regular ones are read, and looking never raises."""
 
 import os
 import stat
 from pathlib import Path
 
 from thresher.model.errors import InputError, InputFault
+
+
+def is_there(path: Path) -> bool:
+    """Whether something has this name; False also where it may not be looked at (`Path.exists` raises then)."""
+    return os.path.lexists(path)
+
+
+def is_file(path: Path) -> bool:
+    """Whether this is a regular file; False also where it may not be looked at."""
+    return os.path.isfile(path)  # noqa: PTH113 (the method raises where it may not look)
+
+
+def is_folder(path: Path) -> bool:
+    """Whether this is a folder; False also where it may not be looked at."""
+    return os.path.isdir(path)  # noqa: PTH112 (the method raises where it may not look)
+
+
+def is_link(path: Path) -> bool:
+    """Whether this is a symbolic link; False also where it may not be looked at."""
+    return os.path.islink(path)  # noqa: PTH114 (the method raises where it may not look)
 
 
 def read_regular(path: Path, most: int | None = None) -> bytes:

@@ -14,7 +14,7 @@ from thresher.model.channels import Baseline
 from thresher.model.decisions import ClosedJob
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.parts import Part, PartKind
-from thresher.model.regular_file import read_regular
+from thresher.model.regular_file import is_there, read_regular
 from thresher.sensors.limits import OwnLimit
 
 T = TypeVar("T")
@@ -153,7 +153,7 @@ def _write(path: Path, value: object) -> None:
 def put_aside(path: Path) -> Path:
     """Rename a file that cannot be read, so that nothing in it is lost, and return its new name."""
     number = 1
-    while (aside := path.with_name(f"{path.name}.unreadable-{number}")).exists():
+    while is_there(aside := path.with_name(f"{path.name}.unreadable-{number}")):
         number += 1
     try:
         path.replace(aside)
@@ -237,7 +237,7 @@ def keep_sheet(shop: Path, name: str, text: str) -> Path:
     folder = sheets_folder(shop)
     stem = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "sheet"
     number, path = 1, folder / f"{stem}.toml"
-    while path.exists():
+    while is_there(path):
         number += 1
         path = folder / f"{stem}-{number}.toml"
     try:

@@ -5,6 +5,7 @@ import sys
 from pathlib import Path
 
 from thresher.app.launch import runtime_folder, start_engine_process
+from thresher.model.regular_file import is_there
 
 DEMO_ARGUMENTS = ["--simulate", "lighthouse-playout", "--sheet", "reset-hunt-short"]
 LIVE_ARGUMENTS = ["--sheet", "short-round"]
@@ -48,7 +49,7 @@ def main() -> int:
     folder = runtime_folder()
     socket = options.socket or folder / ("demo.sock" if options.demo else "live.sock")
     process = None
-    if options.stored is None and not socket.exists():
+    if options.stored is None and not is_there(socket):
         process = start_engine_process(socket, engine_arguments(options), folder / "engine.log")
     # Qt is loaded while the engine starts
     from thresher.ui.app import run_window

@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import QApplication
 
 from thresher.app.launch import start_engine_process
 from thresher.app.log_file import set_up_logging
+from thresher.model.regular_file import is_there
 from thresher.protocol.commands import QuitEngine
 from thresher.ui import theme
 from thresher.ui.link import EngineLink
@@ -82,14 +83,14 @@ class EngineKeeper(QObject):
 
     def _start_when_gone(self) -> None:
         """Start the engine of the other job as soon as the one before has given its socket up."""
-        if self._socket.exists() and time.monotonic() > self._gone_by:
+        if is_there(self._socket) and time.monotonic() > self._gone_by:
             self._moving = False
             self._window.say(
                 f"The engine of the job before has not ended within {_GONE_BY_S:.0f} s ({self._socket}).\n"
                 "End its process, then open the job again."
             )
             return
-        if self._socket.exists():
+        if is_there(self._socket):
             QTimer.singleShot(_GONE_MS, self._start_when_gone)
             return
         self._moving = False
@@ -129,7 +130,7 @@ class EngineKeeper(QObject):
         if code not in (None, 0):
             self._process = None
             self._restarts = _MOST_RESTARTS
-            last = self._log.read_text("utf-8", "replace").strip().splitlines()[-6:] if self._log.exists() else []
+            last = self._log.read_text("utf-8", "replace").strip().splitlines()[-6:] if is_there(self._log) else []
             self._window.say("The engine did not start:\n" + ("\n".join(last) or f"it ended with {code}"))
 
     def _restart(self) -> None:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from thresher.cli.options import Every, Json, Root, Simulate, Speed
-from thresher.cli.output import say, say_json, write_text
+from thresher.cli.output import say_json, write_text
 
 if TYPE_CHECKING:
     from thresher.protocol.events import EngineEvent
@@ -26,7 +26,7 @@ def watch(
     from thresher.app import wiring
     from thresher.app.machines import open_system
     from thresher.cli.printing import print_tick
-    from thresher.cli.running import interrupt_stops, say_not_read
+    from thresher.cli.running import interrupt_stops, say_entry, say_opening
     from thresher.model.channels import Tick
     from thresher.protocol.events import TapeEvent, TickEvent
     from thresher.report.table import ticks_csv
@@ -44,11 +44,11 @@ def watch(
                 else:
                     print_tick(engine.channels, event.tick)
             elif isinstance(event, TapeEvent) and not json:
-                say(f"  {event.entry.code or '-'} {event.entry.title}: {event.entry.detail}")
+                say_entry(event.entry)
 
         engine.subscribe(on_event)
         if not json:
-            say_not_read(engine)
+            say_opening(engine)
         with interrupt_stops(engine):
             engine.watch(seconds)
         engine.close()

@@ -22,6 +22,7 @@ from thresher.model.channels import Baseline, Channel, LimitSide, SensorDoubt, T
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.parts import Doubt, Inventory, PartInstance
 from thresher.model.port import System
+from thresher.model.regular_file import is_there
 from thresher.protocol.intake import Intake
 from thresher.sensors.limits import OwnLimit, check_own_limit, with_own_limits
 from thresher.sensors.sanity import SHORTEST, take_baseline
@@ -124,7 +125,7 @@ class IntakeService:
         if self._shop is None:
             raise EnvironmentFault("keeping prices", "this bench has no shop folder", "Start the window normally.")
         path = prices_path(self._shop)
-        if not path.exists():
+        if not is_there(path):
             try:
                 path.parent.mkdir(parents=True, exist_ok=True)
                 path.write_text(default_price_list(), encoding="utf-8")

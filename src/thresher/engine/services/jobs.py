@@ -7,6 +7,7 @@ from pathlib import Path
 from thresher.journal.jobfile import create_job, summarise
 from thresher.model.errors import ThresherError
 from thresher.model.job import JOB_FILE_ENDING, parse_complaints
+from thresher.model.regular_file import is_there
 from thresher.protocol.intake import JobCard
 
 _MOST_CARDS = 60
@@ -50,7 +51,7 @@ def unused_job_path(folder: Path, name: str) -> Path:
     words = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "job"
     stem = f"{datetime.now().astimezone():%Y%m%d-%H%M%S}-{words}"
     number, path = 1, folder / f"{stem}{JOB_FILE_ENDING}"
-    while path.exists():
+    while is_there(path):
         number += 1
         path = folder / f"{stem}-{number}{JOB_FILE_ENDING}"
     return path

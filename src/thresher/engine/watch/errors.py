@@ -111,7 +111,11 @@ class EventWatch:
         if groups:
             many = sum(group.count for group in groups)
             text = ", ".join(sorted({f"{group.code} {group.title}" for group in groups})[:6])
-            self._record.note(f"{many} hardware events from before the bench was opened", text, Severity.WARNING)
+            self._record.note(
+                f"{many} hardware event{'s' if many > 1 else ''} from before the bench was opened",
+                text,
+                Severity.WARNING,
+            )
 
     def close(self) -> None:
         """Close the sources."""

@@ -28,6 +28,7 @@ from thresher.loads.memory.walk import CHUNK_WORDS
 from thresher.loads.plan import LoadPlan
 from thresher.loads.registry import make_exercise, shared_bytes
 from thresher.loads.team.team import Team, TeamState, start_team
+from thresher.model.regular_file import is_file
 from thresher.model.sheet import Precision, WorkingSet
 from thresher.proving.selfbench.figure import Figure
 
@@ -44,7 +45,7 @@ class Limits:
     def __init__(self, folder: Path) -> None:
         """Compile them. Raises OSError or subprocess.CalledProcessError when that cannot be done."""
         compiler = shutil.which("cc") or shutil.which("gcc") or shutil.which("clang")
-        if compiler is None or not _SOURCE.is_file():
+        if compiler is None or not is_file(_SOURCE):
             raise FileNotFoundError("no C compiler" if compiler is None else f"{_SOURCE} is not there")
         library = folder / "limits.so"
         subprocess.run([compiler, *_FLAGS, str(_SOURCE), "-o", str(library)], check=True, capture_output=True)
