@@ -36,7 +36,7 @@ def test_no_kernel_record_crashes_the_reader(raw: bytes) -> None:
 )
 def test_a_written_record_reads_back(priority: int, sequence: int, micros: int, text: str) -> None:
     record = parse_kmsg(f"{priority},{sequence},{micros},-;{text}\n".encode())
-    assert record == KernelRecord(sequence, micros / 1e6, priority & 7, text)
+    assert record == KernelRecord(sequence, micros / 1e6, priority & 7, text, facility=priority // 8)
 
 
 @given(st.text(max_size=400))

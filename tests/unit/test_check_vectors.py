@@ -49,6 +49,7 @@ class Vector:
     ipid: int | None = None
     synd: int | None = None
     cap: int | None = None
+    address: int = MANUAL_ADDRESS
 
     def decode(self) -> DecodedCheck:
         return decode_check(
@@ -63,7 +64,7 @@ class Vector:
                 ipid=self.ipid,
                 syndrome=self.synd,
                 mcg_cap=self.cap,
-                address=MANUAL_ADDRESS,
+                address=self.address,
             ),
             KNOWLEDGE,
         )
@@ -111,17 +112,17 @@ VECTORS = (
     # SDM, "UCR Error Classification": UC=1 PCC=0 and S, AR
     V("SDM UCNA", SDM, 0xBC000000000100C1, UCNA, Unit.MEMORY, "scrubbing, channel 1"),
     V("SDM SRAO memory scrub", SDM, 0xBD000000000000C0, SRAO, Unit.MEMORY, "scrubbing", misc=0x8C),
-    V("SDM SRAO L3 writeback", SDM, 0xBD0000000000017A, SRAO, Unit.SHARED_CACHE, "eviction", misc=0x86),
+    V("SDM SRAO L3 writeback", SDM, 0xBD0000000000017A, SRAO, Unit.POISONED, "eviction", misc=0x86),
     V(
         "SDM SRAR data load",
         SDM,
         0xBD80000000000134,
         SRAR,
-        Unit.CORE_CACHE,
+        Unit.POISONED,
         "data cache, level 0, data read",
         misc=0x86,
     ),
-    V("SDM SRAR fetch", SDM, 0xBD80000000000150, SRAR, Unit.CORE_CACHE, "instruction fetch", misc=0x86),
+    V("SDM SRAR fetch", SDM, 0xBD80000000000150, SRAR, Unit.POISONED, "instruction fetch", misc=0x86),
     V("SDM PCC", SDM, 0xBF80000000000134, UC, Unit.CORE_CACHE, "data read"),
     V("SDM no recovery", SDM, 0xBD80000000000134, UC, Unit.CORE_CACHE, "data read", cap=0x0000000000000C09),
     # SDM, "Interpreting Machine Check Error Codes": banks and model-specific codes by family
@@ -208,9 +209,9 @@ def test_the_processor_s_own_threshold_is_reported(state: int, above: bool) -> N
 @pytest.mark.parametrize(
     ("misc", "words"),
     [
-        (0x86, "physical address, good to 64 bytes"),
-        (0x8C, "physical address, good to 4096 bytes"),
-        (0x46, "linear address, good to 64 bytes"),
+        (0x86, "physical address, exact to 64 bytes"),
+        (0x8C, "physical address, exact to 4 KiB"),
+        (0x46, "linear address, exact to 64 bytes"),
         (0x06, "segment offset"),
         (0x1C6, "generic"),
         (0x146, "reserved"),
@@ -238,7 +239,7 @@ def test_flags_of_the_other_vendor_are_read_by_its_layout() -> None:
         "poison",
         "scrub",
     }
-    assert fields["lowest valid bit"] == (12, "the address is good to 4096 bytes")
+    assert fields["lowest valid bit"] == (12, "exact to 4 KiB; ADDR holds it too")
     assert V("", AMD, 0x9C20_0800_0000_0136, CE, Unit.CORE, "", ipid=ipid(0xB0, 2)).decode().poison
 
 
@@ -282,3 +283,63 @@ def test_family_and_model_come_from_the_signature(cpuid: int, family: int, model
     # SDM, volume 2, CPUID leaf 1 EAX; APM, volume 3, Fn0000_0001_EAX: extended fields count as defined there
     assert processor_family(cpuid) == (family, model)
     assert processor_family(signature(family, model, cpuid & 0xF)) == (family, model)
+
+
+def test_the_scalable_architecture_names_the_lowest_valid_bit_in_the_address() -> None:
+    # PPR, MCA_ADDR: 61:56 LSB, 55:0 ErrorAddr; the status' own bits 29:24 are 0 here
+    decoded = V("", AMD, 0x9C20_4000_0001_0135, CE, Unit.CORE, "", ipid=ipid(0xB0, 0x10), address=0x0C00_0001_2345_6789)
+    fields = fields_of(decoded.decode(), "ADDR")
+    assert fields["lowest valid bit"] == (12, "exact to 4 KiB")
+    assert fields["address"] == (0x1_2345_6789, "exact to 4 KiB")
+    wild = V("", AMD, 0x9C20_4000_0001_0135, CE, Unit.CORE, "", ipid=ipid(0xB0, 0x10), address=0x2700_0000_0000_0000)
+    assert "TiB" not in wild.decode().address_words
+    coarse = V("", AMD, 0x9C20_4000_0001_0135, CE, Unit.CORE, "", ipid=ipid(0xB0, 0x10), address=0x2800_0000_0000_0000)
+    assert coarse.decode().address_words == "not exact enough to name a place"
+
+
+@pytest.mark.parametrize("vendor", [SDM, AMD, ANY])
+@pytest.mark.parametrize(
+    ("status", "severity"),
+    [
+        (0x9C00_0000_0000_009F, CE),
+        (0xBC00_0000_0000_009F, SRAO),
+        (0xBE00_0000_0000_009F, UC),
+    ],
+)
+def test_the_bank_that_the_kernel_makes_up_for_firmware_is_memory_and_no_core(
+    vendor: Vendor, status: int, severity: CheckSeverity
+) -> None:
+    decoded = V("", vendor, status, severity, Unit.MEMORY, "", bank=255, address=0x1000).decode()
+    assert (decoded.unit, decoded.severity) == (Unit.MEMORY, severity)
+    assert max(decoded.shares, key=lambda each: each.share).part is PartKind.MEMORY
+
+
+@pytest.mark.parametrize(
+    "check",
+    [
+        V("AMD LS load of poison", AMD, 0xBC00_0800_0001_0135, UC, Unit.POISONED, "", ipid=ipid(0xB0, 0x10), cpuid=ZEN),
+        V("AMD IF poison", AMD, 0xBC00_0800_000C_0151, UC, Unit.POISONED, "", ipid=ipid(0xB0, 1), cpuid=ZEN),
+        V("Intel SRAR load", SDM, 0xBD80_0000_0000_0134, SRAR, Unit.POISONED, "", bank=1, cpuid=HASWELL),
+    ],
+    ids=lambda each: each.section,
+)
+def test_a_core_that_read_poisoned_data_is_not_blamed(check: Vector) -> None:
+    decoded = check.decode()
+    shares = {each.part: each.share for each in decoded.shares}
+    assert decoded.unit is Unit.POISONED
+    assert shares[PartKind.MEMORY] > 2 * shares[PartKind.PROCESSOR]
+
+
+def test_a_bank_is_not_named_against_what_the_error_says() -> None:
+    # 06_3CH bank 4 is the power control unit; a cache error there means that this model counts otherwise
+    odd = V("", SDM, 0x9000_0040_0000_0135, CE, Unit.CORE_CACHE, "", bank=4, cpuid=HASWELL).decode()
+    assert (odd.unit, odd.unit_words) == (Unit.CORE_CACHE, "")
+    mixed = V("", SDM, 0x9C00_0040_0000_0135, CE, Unit.CORE_CACHE, "", bank=1, cpuid=MIXED).decode()
+    assert mixed.unit_words == ""
+
+
+def test_bus_codes_name_their_level() -> None:
+    # SDM, compound codes: 000F 1PPT RRRR IILL; 0x0E0B is a code of its own, 0x0811 has LL = 1
+    decoded = V("", SDM, 0xB200_0000_0000_0811, UC, Unit.INTERCONNECT, "").decode()
+    assert decoded.level == 1
+    assert "level 1" in decoded.words

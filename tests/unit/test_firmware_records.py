@@ -95,12 +95,19 @@ def test_a_memory_record_names_module_address_and_kind() -> None:
 
 
 def test_the_second_form_of_memory_has_wider_rows() -> None:
-    valid = 1 << 8 | 1 << 9 | 1 << 14
-    body = struct.pack("<4Q", valid, 0, 0, 0) + struct.pack("<5H", 0, 0, 0, 0, 0)
-    body += struct.pack("<IIHH", 0x12345, 0x678, 0, 0) + struct.pack("<3QB", 0, 0, 0, 3) + b"\0" * 3
-    (section,) = parse_record(record(MEMORY_2, body), "x").sections
+    # N.2.6: node, card, module, bank at 32 to 38 (16 bits), device 40, row 44, column 48, rank 52, bit 56 (32 bits),
+    # chip 60, error type 61, status 62; ids at 64, 72, 80; card and module handles at 88 and 92
+    body = bytearray(96)
+    struct.pack_into("<Q", body, 0, 1 << 1 | 1 << 5 | 1 << 7 | 1 << 8 | 1 << 9 | 1 << 10 | 1 << 13)
+    struct.pack_into("<Q", body, 16, 0x3_4000_1000)
+    struct.pack_into("<H", body, 36, 2)
+    struct.pack_into("<IIII", body, 40, 0x10007, 0x12345, 0x678, 1)
+    body[61] = 3
+    (section,) = parse_record(record(MEMORY_2, bytes(body)), "x").sections
     fields = dict(section.fields)
     assert (fields["row"], fields["column"], fields["error"]) == (str(0x12345), str(0x678), "multi-bit ECC")
+    assert (fields["device"], fields["rank"], fields["module"]) == (str(0x10007), "1", "2")
+    assert section.address == 0x3_4000_1000
 
 
 def test_a_link_record_names_device_slot_and_errors() -> None:

@@ -9,8 +9,10 @@ from dataclasses import dataclass, field
 
 from thresher.events.kernel_log import KernelRecord
 
-_LINE = re.compile(r"^(?:\{\d+\})?\[Hardware Error\]:\s+(?:(?P<name>[A-Za-z_ ]{1,40}?): )?(?P<value>.*)$")
+_LINE = re.compile(r"^(?P<record>\{\d+\})?\[Hardware Error\]:\s{2,}(?:(?P<name>[A-Za-z_ ]{1,40}?): )?(?P<value>.*)$")
+"""A line inside a section: it is set in by two blanks at least, which lines of machine checks are not."""
 _START = re.compile(r"Hardware error from APEI Generic Hardware Error Source: (\d+)|event severity: (\S+)")
+_ERROR = re.compile(r"\s+Error \d+, type: (\S+)")
 _SECTION = re.compile(r"section_type: (.+)")
 _MOST_LINES = 40
 
@@ -22,6 +24,7 @@ class FirmwareBlock:
     at: float | None
     section: str
     severity: str
+    record: str = ""
     fields: dict[str, str] = field(default_factory=dict)
     raw: list[str] = field(default_factory=list)
 
@@ -39,23 +42,25 @@ class FirmwareAssembler:
         done: list[FirmwareBlock] = []
         for record in records:
             text = record.text
-            if "[Hardware Error]:" not in text:
-                continue
+            line = _LINE.match(text)
             if start := _START.search(text):
                 done += self.flush()
                 self._severity = start[2] or self._severity
-            elif section := _SECTION.search(text):
+            elif error := _ERROR.search(text):
                 done += self.flush()
-                self._pending = FirmwareBlock(record.time, section[1].strip(), self._severity, raw=[text])
-            elif self._pending is not None:
-                self._add(self._pending, text)
+                self._severity = error[1]
+            elif section := _SECTION.search(text) if line is not None else None:
+                done += self.flush()
+                number = (line["record"] or "") if line is not None else ""
+                self._pending = FirmwareBlock(record.time, section[1].strip(), self._severity, number, raw=[text])
+            elif line is not None and self._pending is not None and (line["record"] or "") == self._pending.record:
+                self._add(self._pending, text, line)
+            else:  # another line ends the section
+                done += self.flush()
         return done
 
-    def _add(self, pending: FirmwareBlock, text: str) -> None:
+    def _add(self, pending: FirmwareBlock, text: str, line: "re.Match[str]") -> None:
         if len(pending.raw) >= _MOST_LINES:
-            return
-        line = _LINE.match(text)
-        if line is None:
             return
         pending.raw.append(text)
         if line["name"]:

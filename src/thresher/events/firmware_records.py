@@ -111,6 +111,7 @@ class RecordSection:
     place: str = ""
     checks: tuple[MachineCheck, ...] = ()
     raw: bytes = b""
+    address: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -226,24 +227,36 @@ class _Fields:
         return int.from_bytes(self._body[offset : offset + size], "little")
 
 
+_MEMORY_FIELDS = {
+    "node": (3, 32, 2),
+    "card": (4, 34, 2),
+    "module": (5, 36, 2),
+    "bank": (6, 38, 2),
+    "device": (7, 40, 2),
+    "row": (8, 42, 2),
+    "column": (9, 44, 2),
+    "error": (14, 72, 1),
+}
+_MEMORY_2_FIELDS = {
+    "node": (3, 32, 2),
+    "card": (4, 34, 2),
+    "module": (5, 36, 2),
+    "bank": (6, 38, 2),
+    "device": (7, 40, 4),
+    "row": (8, 44, 4),
+    "column": (9, 48, 4),
+    "rank": (10, 52, 4),
+    "error": (13, 61, 1),
+}
+"""Fields of both memory sections: validation bit, offset and size in bytes."""
+
+
 def _memory(severity: str, fru: str, body: bytes, wide: bool) -> RecordSection:
-    """Parse a memory section (N.2.5), or the second form with wider rows and columns (N.2.6)."""
+    """Parse a memory section (N.2.5), or the second form with wider fields in another order (N.2.6)."""
     read = _Fields(body)
-    width = 4 if wide else 2
-    numbers: dict[str, int] = {}
-    places = (("node", 3), ("card", 4), ("module", 5), ("bank", 6), ("device", 7))
-    for index, (name, bit) in enumerate(places):
-        value = read.number(bit, 32 + 2 * index, 2)
-        if value is not None:
-            numbers[name] = value
-    row, column = read.number(8, 42, width), read.number(9, 42 + width, width)
-    if row is not None:
-        numbers["row"] = row
-    if column is not None:
-        numbers["column"] = column
-    # row, column, (rank of the second form), bit position, three ids of 8 bytes, then the type
-    after = 42 + 2 * width + (2 if wide else 0)
-    kind = read.number(14, after + 2 + 24, 1)
+    layout = _MEMORY_2_FIELDS if wide else _MEMORY_FIELDS
+    numbers = {name: value for name, field in layout.items() if (value := read.number(*field)) is not None}
+    kind = numbers.pop("error", None)
     fields = []
     if kind is not None:
         fields.append(("error", _MEMORY_ERRORS[kind] if kind < len(_MEMORY_ERRORS) else f"type {kind}"))
@@ -252,7 +265,8 @@ def _memory(severity: str, fru: str, body: bytes, wide: bool) -> RecordSection:
         fields.append(("physical address", f"{address:#x}"))
     fields += [(name, str(value)) for name, value in numbers.items()]
     where = [f"{name} {numbers[name]}" for name in ("node", "card", "module") if name in numbers]
-    return RecordSection("memory", severity, fru, tuple(fields), PartKind.MEMORY, fru or ", ".join(where), raw=body)
+    place = fru or ", ".join(where)
+    return RecordSection("memory", severity, fru, tuple(fields), PartKind.MEMORY, place, raw=body, address=address)
 
 
 def _pcie(severity: str, fru: str, body: bytes) -> RecordSection:
@@ -395,6 +409,7 @@ def finding_of_section(record: FirmwareRecord, section: RecordSection, at: float
         detail=f"{section.severity}; {details or 'nothing more'} ({record.source}{when})",
         place=section.place,
         raw=hex_dump(section.raw),
+        address=section.address,
     )
 
 

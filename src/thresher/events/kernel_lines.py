@@ -13,6 +13,10 @@ from thresher.model.tomlfile import convert_list, parse_toml
 FORMAT = "thresher-kernel-lines/1"
 _MARKS = bytes.maketrans(b"[](){}:;,!?=*<>\"'", b" " * 17)
 """What stands between words of a line, beside blanks."""
+_EDAC_ADDRESS = re.compile(r"\bpage:0x([0-9a-f]{1,13}) offset:0x([0-9a-f]{1,8})")
+_HEX = re.compile(r"(?:0x)?[0-9a-f]{1,16}")
+_PAGE_BITS = 12
+_CARD = re.compile(r"(?:([0-9a-f]{4}):)?([0-9a-f]{2}:[0-9a-f]{2})(\.[0-7])?")
 _NAMES = re.compile(r"\{(\w+)\}")
 
 
@@ -20,7 +24,8 @@ _NAMES = re.compile(r"\{(\w+)\}")
 class LineRule:
     """One kind of line: the text that it must hold, its form, and what it says.
 
-    `kind` None marks what is no evidence against hardware; `says` then explains it. `title`, `place` and `says` may
+    `kind` None marks what is no evidence against hardware; `says` then explains it. A line that is harmless by itself
+    is evidence when it comes `often` times within `often_s` seconds from one place. `title`, `place` and `says` may
     name groups of the form in braces; `otherwise` is the place where those of `place` are empty. `anywhere` says that
     the text is only part of a word.
     """
@@ -37,11 +42,19 @@ class LineRule:
     anywhere: bool = False
     kind: FindingKind | None = None
     says: str = ""
+    often: int = 0
+    often_s: float = 0.0
+    often_code: str = ""
+    often_kind: FindingKind | None = None
+    often_title: str = ""
 
 
 @dataclass(frozen=True, slots=True)
 class LineMeaning:
-    """What a line says: the rule it matched, and title, place and words with the line's own values in them."""
+    """What a line says: the rule it matched, and title, place and words with the line's own values in them.
+
+    `address` is physical, in bytes; `sector` counts 512 bytes.
+    """
 
     rule: LineRule
     title: str
@@ -49,6 +62,8 @@ class LineMeaning:
     detail: str
     cpu: int | None
     count: int
+    address: int | None = None
+    sector: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,6 +142,7 @@ def _meaning(rule: LineRule, match: "re.Match[str]", text: str) -> LineMeaning:
     place = _filled(rule.place, named)
     if not place and rule.otherwise:
         place = _filled(rule.otherwise, named)
+    place = card_of(place)
     what = named.get("what", "")
     detail = _filled(rule.says, named) if rule.says else what if " " in what else text.strip()
     cpu, count = named.get("cpu", ""), named.get("count", "")
@@ -137,7 +153,25 @@ def _meaning(rule: LineRule, match: "re.Match[str]", text: str) -> LineMeaning:
         detail,
         int(cpu) if cpu.isdigit() else None,
         max(1, int(count)) if count.isdigit() and len(count) < 10 else 1,
+        _address_in(named, text),
+        int(named["sector"]) if named.get("sector", "").isdigit() else None,
     )
+
+
+def _address_in(named: dict[str, str], text: str) -> int | None:
+    """Return the physical address that a line names, by its page or in full; 0 stands for an unknown one."""
+    if found := _EDAC_ADDRESS.search(text):
+        return (int(found[1], 16) << _PAGE_BITS) + int(found[2], 16) or None
+    if page := named.get("page"):
+        return int(page, 16) << _PAGE_BITS or None
+    address = named.get("address", "")
+    return int(address, 16) or None if _HEX.fullmatch(address) else None
+
+
+def card_of(place: str) -> str:
+    """Return a PCI address in full, domain and function included, since drivers name a card in several ways."""
+    match = _CARD.fullmatch(place)
+    return f"{match[1] or '0000'}:{match[2]}{match[3] or '.0'}" if match else place
 
 
 def _filled(template: str, named: dict[str, str]) -> str:
@@ -164,6 +198,7 @@ def finding_of_line(meaning: LineMeaning, record: KernelRecord) -> Finding | Non
         place=meaning.place,
         count=meaning.count,
         raw=record.text,
+        address=meaning.address,
     )
 
 
@@ -186,6 +221,8 @@ def parse_rules(text: str, source: str) -> tuple[LineRule, ...]:
             ]
         if rule.kind is not None and not rule.code:
             faults.append(InputFault(where, "evidence needs a fault code"))
+        if rule.often and not (rule.often_s > 0 and rule.often_code and rule.often_kind and rule.often_title):
+            faults.append(InputFault(where, "often needs often_s, often_code, often_kind and often_title"))
         if rule.kind is None and not rule.says:
             faults.append(InputFault(where, "what is no evidence needs words that say what it is"))
     if faults:

@@ -16,6 +16,7 @@ class KernelRecord:
     """One record: sequence number (None where the text form has none), seconds since boot, level 0 to 7, text.
 
     `wall` is Unix time where the form gives it, `boot` the boot that it belongs to where several are mixed.
+    `facility` is 0 for what the kernel itself reports; others are texts that programs wrote into its log.
     """
 
     sequence: int | None
@@ -24,6 +25,7 @@ class KernelRecord:
     text: str
     wall: float | None = None
     boot: str = ""
+    facility: int = 0
 
     @property
     def time(self) -> float | None:
@@ -48,7 +50,8 @@ def parse_kmsg(record: bytes) -> KernelRecord | Undecoded:
     text = first_line.decode("utf-8", "replace")
     if b"\\x" in first_line:
         text = _ESCAPE.sub(lambda escape: bytes([int(escape[1], 16)]), first_line).decode("utf-8", "replace")
-    return KernelRecord(int(match[2]), int(match[3]) / 1e6, int(match[1]) & 7, text)
+    priority = int(match[1])
+    return KernelRecord(int(match[2]), int(match[3]) / 1e6, priority & 7, text, facility=priority >> 3)
 
 
 class KernelLogFollower:

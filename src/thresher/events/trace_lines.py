@@ -68,6 +68,7 @@ def _memory(body: str, at: float, raw: str) -> Finding | None:
         label,
         count=max(1, int(match[1])),
         raw=raw,
+        address=int(match[7], 16) or None,
     )
 
 
@@ -106,6 +107,7 @@ def _extended(body: str, at: float, raw: str) -> Finding | None:
         f"Firmware logged a {match[1].lower()} memory error",
         f"{match[2]}, address 0x{match[3]}",
         raw=raw,
+        address=int(match[3], 16) or None,
     )
 
 
@@ -140,4 +142,5 @@ def _page(body: str, at: float, raw: str) -> Finding | None:
         f"{match[2]}: {match[3]}",
         f"page {match[1]}",
         raw=raw,
+        address=int(match[1], 16) << 12,
     )

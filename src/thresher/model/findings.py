@@ -85,9 +85,9 @@ class Finding:
     """One piece of evidence.
 
     `at` is machine time in seconds, `run_at` seconds since the run began (None outside a run). `place` is what a
-    person reads ("core 5"); `core` and `address` are for the diagnosis. `count` is how many equal signs this one
-    stands for. `clock_mhz` and `volts` are the core's when it happened. `repeats` and `wrong_again` say how often
-    the same beat was done again on the same core and how often it was wrong; `places` are wrong words of memory.
+    person reads ("core 5"); `core` and `address` (physical, in bytes) are for the diagnosis. `count` is how many equal
+    signs this one stands for. `clock_mhz` and `volts` are the core's when it happened. `repeats` and `wrong_again` say
+    how often the same beat was done again on the same core and was wrong; `places` are wrong words of memory.
     `origin` is where a finding that was added by hand is from (empty: this machine reported it), `configuration` what
     was installed then, in the technician's words. `run` is the number of the run that it came in."""
 
@@ -113,6 +113,7 @@ class Finding:
     origin: str = ""
     configuration: str = ""
     run: int | None = None
+    address: int | None = None
 
 
 def findings_of_run(findings: Iterable[Finding], run: int | None) -> list[Finding]:

@@ -12,7 +12,8 @@ from thresher.decoding.recognise import Tables, thing_of_stop
 from thresher.engine.run.record import Record
 from thresher.engine.run.team_findings import Storms, describe_check
 from thresher.events.counters import ErrorCounter, check_settings, finding_of_rise, read_error_counters
-from thresher.events.findings import KernelDecoder, apic_ids
+from thresher.events.drive_lines import drive_names
+from thresher.events.findings import KernelDecoder, PlaceNames, apic_ids, slot_names
 from thresher.events.firmware_records import (
     FirmwareRecord,
     finding_of_section,
@@ -25,7 +26,7 @@ from thresher.events.log_forms import LogReader
 from thresher.events.machine_checks.registers import MachineCheck, vendor_of
 from thresher.events.trace_lines import parse_trace_line
 from thresher.model.errors import SourceUnavailable
-from thresher.model.findings import Finding, Severity
+from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import Fact, Inventory
 from thresher.model.port import KernelLog, System, optional_text
 from thresher.protocol.status import SourceState
@@ -36,26 +37,6 @@ KEPT = "/sys/fs/pstore"
 _COUNTERS_EVERY_S = 10.0
 _MOST_CHECKS_KEPT = 20
 """Registers kept with the job for each place; a storm reports the same ones over and over."""
-_MOST_KEYS = 4096
-
-
-class _Duplicates:
-    """The kernel reports the same error in its log and in its trace; each is to count once."""
-
-    def __init__(self) -> None:
-        self._waiting: dict[str, Counter[object]] = {"log": Counter(), "trace": Counter()}
-
-    def is_new(self, source: str, key: object) -> bool:
-        """Whether an error that `source` reports was not known by the other source already."""
-        other = self._waiting["trace" if source == "log" else "log"]
-        if other[key] > 0:
-            other[key] -= 1
-            return False
-        mine = self._waiting[source]
-        if len(mine) > _MOST_KEYS:
-            mine.clear()
-        mine[key] += 1
-        return True
 
 
 _COUNTERS, _DUMPS = 0, 1
@@ -78,10 +59,10 @@ class EventWatch:
         self._record = record
         cpuinfo = optional_text(system, "/proc/cpuinfo")
         self._tables, self._vendor = tables, vendor_of(cpuinfo)
-        self._decoder = KernelDecoder(inventory, self._vendor, tables.events, apic_ids(cpuinfo))
+        places = PlaceNames(drive_names(system), slot_names(inventory))
+        self._decoder = KernelDecoder(inventory, self._vendor, tables.events, apic_ids(cpuinfo), places)
         self._earlier = Grouper(tables.codes)
         self._storms = Storms()
-        self._twice = _Duplicates()
         self._checks_kept: Counter[tuple[int | None, int | None]] = Counter()
         self._by_line: Counter[tuple[str, str]] = Counter()
         self._reported: Counter[tuple[str, str]] = Counter()
@@ -140,9 +121,7 @@ class EventWatch:
             self._record.note("Kernel log cannot be read", words, Severity.WARNING)
             return None
         records, _ = log.poll()
-        for finding, check in self._decoder.decode(records, last=True).with_checks:
-            if self._is_new("log", finding, check):
-                self._earlier.add(finding)
+        self._earlier.add_all(self._decoder.decode(records, last=True).findings)
         self._lost = log.lost
         self._state("kernel log", f"followed, {len(records)} lines from before")
         return log
@@ -155,20 +134,13 @@ class EventWatch:
             self.sources.append(SourceState("traced errors", False, error.reason))
             return None
         self._state("traced errors", "followed")
-        for finding, check in self._traced(trace.read_records()):
-            if self._is_new("trace", finding, check):
-                self._earlier.add(finding)
+        self._earlier.add_all(finding for finding, _ in self._traced(trace.read_records()))
         return trace
 
     def _traced(self, lines: list[bytes]) -> Iterator[tuple[Finding, MachineCheck | None]]:
         for event in map(parse_trace_line, lines):
-            finding = self._decoder.finding_of(event.check) if event.check is not None else event.finding
-            if finding is not None:
-                yield finding, event.check
-
-    def _is_new(self, source: str, finding: Finding, check: MachineCheck | None) -> bool:
-        key = _key_of_check(check) if check is not None else _key_of_finding(finding)
-        return key is None or self._twice.is_new(source, key)
+            if (made := self._decoder.of_trace(event)) is not None:
+                yield made
 
     def _open_counters(self) -> dict[str, ErrorCounter]:
         counters = self._read_counters()
@@ -314,7 +286,7 @@ class EventWatch:
             detail = "the kernel overwrote records before they were read"
             self._record.note("Kernel log overflowed", detail, Severity.WARNING)
         for finding, check in self._decoder.decode(records).with_checks:
-            self._take("log", finding, check)
+            self._take(finding, check)
 
     def _follow_trace(self) -> None:
         if self._trace is None:
@@ -327,11 +299,9 @@ class EventWatch:
             self._trace = None
             return
         for finding, check in self._traced(lines):
-            self._take("trace", finding, check)
+            self._take(finding, check)
 
-    def _take(self, source: str, finding: Finding, check: MachineCheck | None) -> None:
-        if not self._is_new(source, finding, check):
-            return
+    def _take(self, finding: Finding, check: MachineCheck | None) -> None:
         if check is not None:
             self._keep(check)
         self._find(finding)
@@ -350,7 +320,7 @@ class EventWatch:
             if rise < 0:  # the counters were set back
                 self._first[path] = counter
                 continue
-            key = _counter_key(counter.code, counter.place)
+            key = _counter_key(counter.code, counter.place, None)
             self._risen[key] += rise
             if rise > steepest.get(key, (0, counter))[0]:
                 steepest[key] = (rise, counter)
@@ -361,7 +331,7 @@ class EventWatch:
                 self._storms.take(finding_of_rise(counter, unexplained, at), self._record.find, at)
 
     def _find(self, finding: Finding) -> None:
-        self._by_line[_counter_key(finding.code, finding.place)] += finding.count
+        self._by_line[_counter_key(finding.code, finding.place, finding.kind)] += finding.count
         self._storms.take(finding, self._record.find, self._now)
 
     def _keep(self, check: MachineCheck) -> None:
@@ -372,17 +342,12 @@ class EventWatch:
             self._record.writer.add_mark(number, self._system.now(), "kernel", describe_check(check))
 
 
-def _key_of_check(check: MachineCheck) -> object:
-    return check.cpu, check.bank, check.status, check.address
+_OF_COUNTER = {FindingKind.MEMORY_CORRECTED: "M-310", FindingKind.MEMORY_UNCORRECTED: "M-320"}
+"""The counter that each kind of memory error goes into, however it was reported."""
 
 
-def _key_of_finding(finding: Finding) -> object | None:
-    """Return what the log and the trace have in common of an error, None for one that the trace does not report."""
-    if finding.code in ("M-310", "M-320", "M-323"):
-        return finding.code, finding.count
-    return (finding.code, finding.place) if finding.code.startswith("S-5") else None
-
-
-def _counter_key(code: str, place: str) -> tuple[str, str]:
+def _counter_key(code: str, place: str, kind: FindingKind | None) -> tuple[str, str]:
     """Lines and counters name modules differently, so memory is compared as a whole; links by device."""
-    return (code, "") if code.startswith("M-") else (code, place)
+    if kind in _OF_COUNTER or code.startswith("M-"):
+        return (_OF_COUNTER.get(kind, code) if kind is not None else code, "")
+    return (code, place)

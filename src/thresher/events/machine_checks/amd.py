@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from importlib import resources
 
 from thresher.events.machine_checks.error_codes import ErrorCode
-from thresher.events.machine_checks.registers import BitField, CheckSeverity, Unit, bits
+from thresher.events.machine_checks.registers import BitField, CheckSeverity, Unit, bits, exactness
 from thresher.model.errors import InputError, InputFault
 from thresher.model.tomlfile import convert_list, parse_toml
 
@@ -126,6 +126,21 @@ def severity_of(status: int) -> CheckSeverity:
     return CheckSeverity.FATAL if bits(status, 61, 61) else CheckSeverity.CORRECTED
 
 
+def address_fields(address: int) -> list[BitField]:
+    """Return the fields of MCA_ADDR of the scalable architecture: bits 61:56 name the lowest bit that is valid."""
+    lowest = bits(address, 61, 56)
+    return [
+        BitField(61, 56, "lowest valid bit", lowest, exactness(lowest)),
+        BitField(55, 0, "address", bits(address, 55, 0), exactness(lowest)),
+    ]
+
+
+def valid_address(address: int) -> int:
+    """Return what counts of MCA_ADDR: bits 55 down to the lowest valid one."""
+    lowest = bits(address, 61, 56)
+    return bits(address, 55, 0) >> lowest << lowest
+
+
 def status_fields(status: int, code: ErrorCode, error_words: str, scalable: bool) -> list[BitField]:
     """Return the fields of MCA_STATUS between the common flags and the error code."""
     flags = [
@@ -141,9 +156,9 @@ def status_fields(status: int, code: ErrorCode, error_words: str, scalable: bool
         flags.insert(2, (53, "syndrome valid", "SYND holds more", "SYND holds nothing"))
     fields = [_flag(status, *flag) for flag in flags]
     if scalable:
-        lowest = bits(status, 29, 24)
         fields.append(BitField(37, 32, "core", bits(status, 37, 32), "the core by its number in this bank"))
-        fields.append(BitField(29, 24, "lowest valid bit", lowest, f"the address is good to {1 << lowest} bytes"))
+        lowest = bits(status, 29, 24)
+        fields.append(BitField(29, 24, "lowest valid bit", lowest, f"{exactness(lowest)}; ADDR holds it too"))
     high = 21 if scalable else 20
     reported = error_words or "not documented for this bank"
     fields.append(BitField(high, 16, "extended error code", bits(status, high, 16), reported))

@@ -15,6 +15,7 @@ from thresher.events.machine_checks.registers import (
     Strip,
     Unit,
     bits,
+    exactness,
     processor_family,
 )
 from thresher.model.errors import InputError, InputFault
@@ -114,7 +115,30 @@ def decode_check(check: MachineCheck, knowledge: CheckKnowledge) -> DecodedCheck
     )
 
 
+FIRMWARE_BANK = 255
+"""The bank that the kernel makes up for memory errors which firmware reported (arch/x86/kernel/cpu/mce/apei.c)."""
+_FIRMWARE_MEMORY = ErrorCode(CheckPlace.MEMORY_CONTROLLER, Unit.MEMORY, None, "memory error that firmware reported")
+_VICTIMS = (Unit.CORE, Unit.CORE_CACHE, Unit.SHARED_CACHE, Unit.INTERCONNECT, Unit.UNKNOWN)
+"""Units that report poisoned data which they only met."""
+_MET_POISON = {0x0134, 0x0150, 0x017A}
+"""Codes of recoverable checks that are of poisoned data by definition: data load, instruction fetch, and write-back of
+the last-level cache (section "Architecturally Defined UCR Errors")."""
+
+
+def _from_firmware(check: MachineCheck) -> _Reading:
+    status = check.status
+    severity = CheckSeverity.CORRECTED
+    if bits(status, 61, 61):
+        severity = CheckSeverity.FATAL if bits(status, 57, 57) else CheckSeverity.ACTION_OPTIONAL
+    if not bits(status, 63, 63):
+        severity = CheckSeverity.NONE
+    made_up = BitField(56, 0, "made up by the kernel", bits(status, 56, 0), "only the address is from the hardware")
+    return _Reading(_FIRMWARE_MEMORY, severity, Unit.MEMORY, "", "", [made_up])
+
+
 def _by_vendor(check: MachineCheck, knowledge: CheckKnowledge) -> _Reading:
+    if check.bank == FIRMWARE_BANK:
+        return _from_firmware(check)
     if check.vendor is Vendor.AMD:
         return _as_amd(check, knowledge)
     if check.vendor is Vendor.INTEL:
@@ -139,13 +163,22 @@ def _as_intel(check: MachineCheck) -> _Reading:
     # the error code names cache, memory or link better than the bank does; the bank names the rest
     general = code.unit in (Unit.CORE, Unit.UNKNOWN) or code.place is CheckPlace.INTERNAL
     unit = reported.unit if reported.unit is not None and general else code.unit
+    bank_words = reported.bank_words
+    if reported.unit is not None and not _agree(reported.unit, unit):
+        bank_words = ""  # this model counts its banks in another way than is documented
+    elif reported.unit is Unit.CORE_CACHE and unit is Unit.SHARED_CACHE:
+        unit = Unit.CORE_CACHE  # the bank is the core's own, whatever number the level has
     recovers = cap is None or bool(cap >> 24 & 1)
+    severity = intel.severity_of(status, recovers)
+    recoverable = severity in (CheckSeverity.ACTION_REQUIRED, CheckSeverity.ACTION_OPTIONAL)
+    if recoverable and status & 0xEFFF in _MET_POISON:
+        unit, bank_words = Unit.POISONED, reported.bank_words
     has_misc = bool(bits(status, 59, 59))
     return _Reading(
         code,
-        intel.severity_of(status, recovers),
+        severity,
         unit,
-        reported.bank_words,
+        bank_words,
         reported.model_words,
         intel.status_fields(status, code, reported.model_words, cap),
         intel.address_words(check.misc if has_misc and recovers else None),
@@ -153,6 +186,18 @@ def _as_intel(check: MachineCheck) -> _Reading:
         intel.threshold_state(status, cap) == 2,
         code.channel,
     )
+
+
+_KINDS_OF_UNIT = (
+    {Unit.CORE, Unit.CORE_CACHE, Unit.SHARED_CACHE, Unit.UNKNOWN},
+    {Unit.MEMORY, Unit.MEMORY_CONTROLLER, Unit.MEMORY_CHANNEL, Unit.INTERCONNECT, Unit.UNKNOWN},
+    {Unit.POWER_CONTROL, Unit.UNKNOWN},
+)
+
+
+def _agree(bank: Unit, error: Unit) -> bool:
+    """Whether a bank of this unit can hold an error of that one."""
+    return any(bank in kind and error in kind for kind in _KINDS_OF_UNIT)
 
 
 def _as_amd(check: MachineCheck, knowledge: CheckKnowledge) -> _Reading:
@@ -166,12 +211,15 @@ def _as_amd(check: MachineCheck, knowledge: CheckKnowledge) -> _Reading:
         reported = amd.older_words(check.bank, status)
     else:
         reported = amd.BankWords(None, "", "")
-    lowest = bits(status, 29, 24)
-    address = f"good to {1 << lowest} bytes" if scalable and bits(status, 58, 58) else ""
+    known = scalable and check.address is not None and bool(bits(status, 58, 58))
+    address = exactness(bits(check.address, 61, 56)) if known and check.address is not None else ""
+    unit = reported.unit or code.unit
+    if bits(status, 43, 43) and unit in _VICTIMS:
+        unit = Unit.POISONED
     return _Reading(
         code,
         amd.severity_of(status),
-        reported.unit or code.unit,
+        unit,
         reported.bank_words,
         reported.error_words,
         amd.status_fields(status, code, reported.error_words, scalable),
@@ -201,7 +249,9 @@ def _strips(check: MachineCheck, reading: _Reading) -> tuple[Strip, ...]:
     strips = [_strip("STATUS", check.status, [*_common_flags(check.status), *reading.fields])]
     if check.address is not None:
         reported = reading.address_words or "as the bank defines it"
-        strips.append(_strip("ADDR", check.address, [BitField(63, 0, "address", check.address, reported)]))
+        whole = [BitField(63, 0, "address", check.address, reported)]
+        scalable = check.vendor is Vendor.AMD and bool(reading.address_words)
+        strips.append(_strip("ADDR", check.address, amd.address_fields(check.address) if scalable else whole))
     if check.misc is not None and check.vendor is Vendor.INTEL:
         strips.append(_strip("MISC", check.misc, intel.misc_fields(check.misc)))
     if check.ipid is not None:

@@ -76,7 +76,7 @@ def decode_error_code(code: int, vendor: Vendor = Vendor.UNKNOWN) -> ErrorCode:
         words = f"{transaction} cache, {_LEVELS[level]}, {_request(code)}".strip()
         return ErrorCode(CheckPlace.CACHE, _cache_unit(level, vendor), named, words)
     if code & 0xF800 == 0x0800:
-        return ErrorCode(CheckPlace.BUS, Unit.INTERCONNECT, None, _bus_words(code))
+        return ErrorCode(CheckPlace.BUS, Unit.INTERCONNECT, named, _bus_words(code))
     if code & 0xFC00 == 0x0400:
         return ErrorCode(_INTERNAL, Unit.CORE, None, "internal, unclassified")
     return ErrorCode(_OTHER, Unit.UNKNOWN, None, f"error code {code:#06x}, of no architectural class")
@@ -107,6 +107,5 @@ def _memory_words(code: int) -> str:
 
 def _bus_words(code: int) -> str:
     timed_out = ", timed out" if code & 0x100 else ""
-    return (
-        f"interconnect, {_PARTICIPATION[bits(code, 10, 9)]}{timed_out}, {_SPACES[bits(code, 3, 2)]}, {_request(code)}"
-    )
+    who, space = _PARTICIPATION[bits(code, 10, 9)], _SPACES[bits(code, 3, 2)]
+    return f"interconnect, {_LEVELS[code & 0b11]}, {who}{timed_out}, {space}, {_request(code)}"

@@ -7,7 +7,7 @@ classes of recoverable errors, threshold status) and chapter "Interpreting Machi
 from dataclasses import dataclass
 
 from thresher.events.machine_checks.error_codes import ErrorCode
-from thresher.events.machine_checks.registers import BitField, CheckSeverity, Unit, bits
+from thresher.events.machine_checks.registers import BitField, CheckSeverity, Unit, bits, exactness
 
 _CORE_BANKS = {
     0: (Unit.CORE, "instruction fetch unit"),
@@ -53,7 +53,7 @@ _WITH_POWER_CONTROL = frozenset(
 )
 """Models with the power control unit in bank 4 (06_2AH and later of the large core, without those that mix cores)."""
 _MIXED_CORES = frozenset({0x97, 0x9A, 0xB7, 0xBA, 0xBF, 0xAA, 0xAC, 0xC5, 0xC6})
-"""Models that mix two kinds of cores: the names hold for the fast ones."""
+"""Models that mix two kinds of cores, whose banks have different names."""
 _SMALL_CORES = frozenset(
     {
         0x1C,
@@ -142,8 +142,8 @@ def _bank(family: int, model: int, bank: int | None) -> tuple[Unit | None, str]:
         return None, ""
     known = model in _FIRST_WITH_CORE_BANKS or model in _WITH_POWER_CONTROL or model in _MIXED_CORES
     if known and bank in _CORE_BANKS:
-        unit, words = _CORE_BANKS[bank]
-        return unit, words if model not in _MIXED_CORES else f"{words} (of a fast core)"
+        # the registers do not report which kind of core it is, and the small ones count their banks in another way
+        return _CORE_BANKS[bank] if model not in _MIXED_CORES else (None, "")
     if bank == 4 and model in _WITH_POWER_CONTROL:
         return _POWER_CONTROL
     if bank in _SERVER_MEMORY_BANKS.get(model, ()):
@@ -228,7 +228,7 @@ def misc_fields(misc: int) -> list[BitField]:
     return [
         BitField(63, 9, "model-specific", bits(misc, 63, 9), "meaning depends on the model"),
         BitField(8, 6, "address mode", mode, _ADDRESS_MODES.get(mode, "reserved")),
-        BitField(5, 0, "lowest valid bit", lowest, f"the address is good to {1 << lowest} bytes"),
+        BitField(5, 0, "lowest valid bit", lowest, exactness(lowest)),
     ]
 
 
@@ -237,7 +237,7 @@ def address_words(misc: int | None) -> str:
     if misc is None:
         return ""
     mode, lowest = _ADDRESS_MODES.get(bits(misc, 8, 6), "address of a reserved kind"), bits(misc, 5, 0)
-    return f"{mode}, good to {1 << lowest} bytes"
+    return f"{mode}, {exactness(lowest)}"
 
 
 def _flag(value: int, bit: int, name: str, yes: str, no: str) -> BitField:

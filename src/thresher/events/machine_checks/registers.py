@@ -28,6 +28,7 @@ class Unit(StrEnum):
     MEMORY = "memory"
     MEMORY_CONTROLLER = "memory controller"
     MEMORY_CHANNEL = "memory channel"
+    POISONED = "poisoned data"
     INTERCONNECT = "interconnect"
     POWER_CONTROL = "power control"
     SECURITY = "security processor"
@@ -47,6 +48,10 @@ class CheckSeverity(StrEnum):
     ACTION_OPTIONAL = "uncorrected, action optional"
     ACTION_REQUIRED = "uncorrected, action required"
     FATAL = "uncorrected"
+
+
+_COARSEST_BIT = 40
+"""An address that is good to a tebibyte says nothing in a PC."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,6 +143,17 @@ class DecodedCheck:
 def bits(value: int, high: int, low: int) -> int:
     """Return the field of a register between two bits, both included."""
     return value >> low & (1 << (high - low + 1)) - 1
+
+
+def exactness(lowest_bit: int) -> str:
+    """Say how exact an address is whose bits from a given one up are valid."""
+    if lowest_bit >= _COARSEST_BIT:
+        return "not exact enough to name a place"
+    size = 1 << lowest_bit
+    for unit, name in ((1 << 30, "GiB"), (1 << 20, "MiB"), (1 << 10, "KiB")):
+        if size >= unit:
+            return f"exact to {size // unit} {name}"
+    return f"exact to {size} bytes" if size > 1 else "exact to the byte"
 
 
 def processor_family(cpuid: int) -> tuple[int, int]:
