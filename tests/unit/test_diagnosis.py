@@ -7,6 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from thresher.diagnosis.decision import load_prices
 from thresher.diagnosis.evidence import Evidence, damped_count
 from thresher.diagnosis.inference import DECIBANS
 from thresher.diagnosis.knowledge import Knowledge, load_knowledge, parse_knowledge
@@ -15,6 +16,7 @@ from thresher.model.errors import InputError
 from thresher.model.exposure import band_of
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import PartKind, PartStatus
+from thresher.model.trials import Book, BookPart, Configuration, Trial
 from thresher.model.verdict import Exposure, Suspect, Verdict, percent, suspect_title
 
 KNOWLEDGE = load_knowledge()
@@ -255,3 +257,21 @@ def test_knowledge_finds_a_mode_by_its_name() -> None:
     assert isinstance(KNOWLEDGE, Knowledge)
     with pytest.raises(StopIteration):
         KNOWLEDGE.mode("no such mode")
+
+
+def test_of_several_drives_the_one_that_the_kernel_names_is_suspected() -> None:
+    tags = ("B-1", "D-1", "D-2", "D-3")
+    kinds = (PartKind.BOARD, PartKind.DRIVE, PartKind.DRIVE, PartKind.DRIVE)
+    sits = Configuration(tags, (("sda", "D-1"), ("sdb", "D-2"), ("nvme0n1", "D-3")))
+    offered = Book(tuple(map(BookPart, tags, kinds)), (Trial(0, "as it came in", sits),))
+    unread = Finding(
+        "D-310", FindingKind.DRIVE_FAILED, Severity.FAULT, PartKind.DRIVE, 0.0, "", "", "sdb", load="", count=2
+    )
+    verdict = diagnose(Evidence((unread,), (), 4), KNOWLEDGE, load_prices(), offered)
+    first = verdict.suspects[0]
+    assert (first.tag, first.place) == ("D-2", "sdb")
+    assert "D-2" in verdict.sentence
+    assert "sdb" in verdict.sentence
+    others = sum(each.probability for each in verdict.suspects if each.tag in ("D-1", "D-3"))
+    assert others < 0.05
+    assert "D-2" in next(act for act in verdict.acts if act.tags).tags

@@ -11,6 +11,7 @@ import numpy.typing as npt
 from thresher.diagnosis.knowledge import Mode
 from thresher.model.exposure import band_of
 from thresher.model.findings import Finding, FindingKind
+from thresher.model.parts import PartKind
 from thresher.model.trials import EMPTY_BOOK, Book, Configuration, Ended, Outcome, Trial
 from thresher.model.verdict import EVERYDAY_USE, Exposure
 
@@ -60,13 +61,15 @@ class Sign:
     """What beside its kind a finding says about its cause; None or empty where it says nothing.
 
     `steady` for memory words that were the same on every read and for results that came out wrong again, `lane` for
-    the bits of memory words, `word` for their addresses, `slot` for the slot that its words are in.
+    the bits of memory words, `word` for their addresses, `slot` for the slot that its words are in, `drive` for the
+    drive that the kernel named.
     """
 
     steady: bool | None = None
     lane: Again | None = None
     word: Again | None = None
     slot: str = ""
+    drive: str = ""
 
 
 NO_SIGN = Sign()
@@ -206,7 +209,8 @@ def signs_of(findings: tuple[Finding, ...]) -> list[Sign]:
     for finding in findings:
         if finding.kind is not FindingKind.MEMORY_WRONG or not finding.places:
             slot = finding.place if finding.kind is FindingKind.MEMORY_WRONG else ""
-            signs.append(Sign(_steady(finding), slot=slot))
+            drive = finding.place if finding.part is PartKind.DRIVE else ""
+            signs.append(Sign(_steady(finding), slot=slot, drive=drive))
             continue
         mine = {bit for place in finding.places for bit in place.bits}
         where = {place.physical for place in finding.places if place.physical is not None}

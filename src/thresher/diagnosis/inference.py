@@ -33,7 +33,7 @@ from thresher.diagnosis.knowledge import Knowledge, Mode, Spread
 from thresher.diagnosis.likelihood import Explained, FaultTable, Whole, explain, log_sum
 from thresher.model.findings import FindingKind, Severity
 from thresher.model.parts import PartKind
-from thresher.model.trials import Book, BookPart, Configuration
+from thresher.model.trials import EMPTY_BOOK, Book, BookPart, Configuration
 from thresher.model.verdict import Reason, Suspect
 
 DECIBANS = 10.0 / math.log(10.0)
@@ -131,10 +131,14 @@ def compute_posterior(evidence: Evidence, knowledge: Knowledge) -> Posterior:
 def of_kinds(posterior: Posterior, book: Book) -> Posterior:
     """Return what is known of kinds of parts before anything was tried, from what is known of each part in a book.
 
-    Nothing tells the machine's own parts of one kind apart then, and a part of the shelf was not in the machine."""
+    Nothing distinguishes the machine's own parts of one kind then, except drives, which the kernel names; and a part of
+    the shelf was not in the machine."""
     shelf = {part.tag for part in book.parts if part.known_good}
     absent = np.array([*(fault.tag in shelf for fault in posterior.faults), True])
-    unnamed = tuple(replace(fault, tag="", needs="") for fault in posterior.faults)
+    unnamed = tuple(
+        fault if fault.mode.part is PartKind.DRIVE and fault.tag not in shelf else replace(fault, tag="", needs="")
+        for fault in posterior.faults
+    )
     members = np.where(absent[posterior.members], len(unnamed), posterior.members)
     return replace(posterior, faults=unnamed, members=members)
 
@@ -225,7 +229,8 @@ def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowled
     modes = {fault.mode.name: fault.mode for fault in faults}
     by_mode = {name: {cell: rate_factor(mode, cell) for cell in cells} for name, mode in modes.items()}
     fits = {cell: configuration_in(evidence, cell) for cell in cells}
-    modules = {cell: _modules_in(evidence, fits[cell]) for cell in cells}
+    modules = {cell: _count_in(evidence, fits[cell], PartKind.MEMORY) or _MODULES for cell in cells}
+    drives = {cell: _count_in(evidence, fits[cell], PartKind.DRIVE) or 1 for cell in cells}
     rates, expected = np.zeros((len(faults), len(groups))), np.zeros((len(faults), len(pieces)))
     for row, fault in enumerate(faults):
         paces = by_mode[fault.mode.name]
@@ -235,6 +240,7 @@ def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowled
             if share:
                 place = _place_share(fault, group.core, evidence.cores)
                 share *= place * _sign_share(fault, group, fits[group.cell], modules[group.cell])
+                share *= _drive_share(fault, group, fits[group.cell], drives[group.cell])
             rates[row, column] = there[group.cell] * share
         for column, piece in enumerate(pieces):
             expected[row, column] = sum(
@@ -248,7 +254,13 @@ def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowled
         np.array([grids[fault.mode.name][1] for fault in faults]),
         np.array([group.worth for _, group in groups]),
         np.array([number for number, _ in groups], dtype=np.intp),
-        np.array([_quiet(group, modules[group.cell], evidence, knowledge) for _, group in groups]),
+        np.array(
+            [
+                _quiet(group, modules[group.cell], evidence, knowledge)
+                / (drives[group.cell] if group.sign.drive else 1)
+                for _, group in groups
+            ]
+        ),
     )
 
 
@@ -265,10 +277,23 @@ def _shown_share(mode: Mode, group: Group) -> float:
     return mode.shows.get(group.kind, 0.0)
 
 
-def _modules_in(evidence: Evidence, configuration: Configuration | None) -> int:
-    """Return how many memory modules are installed; two where no book says."""
+_MODULES = 2
+"""How many memory modules there are where no book says."""
+
+
+def _count_in(evidence: Evidence, configuration: Configuration | None, kind: PartKind) -> int:
+    """Return how many parts of a kind are installed, 0 where no book says."""
     parts = [evidence.book.part(tag) for tag in configuration.tags] if configuration is not None else []
-    return sum(part is not None and part.kind is PartKind.MEMORY for part in parts) or 2
+    return sum(part is not None and part.kind is kind for part in parts)
+
+
+def _drive_share(fault: Fault, group: Group, configuration: Configuration | None, drives: int) -> float:
+    """Return which share of a fault's findings of a kind names this drive."""
+    if not group.sign.drive:
+        return 1.0
+    if fault.mode.part is PartKind.DRIVE and not fault.mode.of_settings and configuration is not None:
+        return 1.0 if configuration.place_of(fault.tag) in ("", group.sign.drive) else _ELSEWHERE
+    return 1.0 / drives
 
 
 def _sign_share(fault: Fault, group: Group, configuration: Configuration | None, modules: int) -> float:
@@ -310,9 +335,9 @@ def _log_odds(prefixes: Floats, chosen: Floats) -> Floats:
     return np.asarray(np.log(np.maximum(for_it, _TINY)) - np.log(np.maximum(against, _TINY)), dtype=np.float64)
 
 
-def suspects_of(posterior: Posterior, evidence: Evidence) -> tuple[Suspect, ...]:
-    """Return the suspects with probabilities and reasons, most likely first."""
-    slot = _one_slot(evidence)
+def suspects_of(posterior: Posterior, evidence: Evidence, book: Book = EMPTY_BOOK) -> tuple[Suspect, ...]:
+    """Return the suspects with probabilities and reasons, most likely first. `book` says where parts sit."""
+    places = _one_place_each(evidence, book)
     named: dict[tuple[str, str], Mode] = {
         (fault.mode.name, fault.tag): fault.mode for fault in posterior.faults if not fault.mode.harmless
     }
@@ -336,7 +361,7 @@ def suspects_of(posterior: Posterior, evidence: Evidence) -> tuple[Suspect, ...]
     for (name, tag), mode in named.items():
         number = numbers[name, tag]
         core = _likeliest_core(posterior, name, tag, by_fault) if mode.places is Spread.ONE_CORE else None
-        place = f"core {core}" if core is not None else slot if mode.part is PartKind.MEMORY else ""
+        place = f"core {core}" if core is not None else places.get((mode.part, tag), "")
         suspects.append(
             Suspect(
                 name,
@@ -366,10 +391,20 @@ def suspects_of(posterior: Posterior, evidence: Evidence) -> tuple[Suspect, ...]
     return tuple(sorted(suspects, key=lambda suspect: -suspect.probability))
 
 
-def _one_slot(evidence: Evidence) -> str:
-    """Return the memory slot that every wrong word was assigned to; empty when they name several or none."""
+def _one_place_each(evidence: Evidence, book: Book) -> dict[tuple[PartKind, str], str]:
+    """Return the place of each part of the book by its tag; without one that which all findings of a kind name."""
+    places: dict[tuple[PartKind, str], str] = {}
     slots = {finding.place for finding in evidence.findings if finding.kind is FindingKind.MEMORY_WRONG}
-    return slots.pop() if len(slots) == 1 else ""
+    drives = {finding.place for finding in evidence.findings if finding.part is PartKind.DRIVE and finding.place}
+    for kind, named in ((PartKind.MEMORY, slots), (PartKind.DRIVE, drives)):
+        if len(named) == 1:
+            places[kind, ""] = next(iter(named))
+    for part in book.parts:
+        if part.kind is PartKind.MEMORY:
+            places[part.kind, part.tag] = places.get((PartKind.MEMORY, ""), "")
+        elif part.kind is PartKind.DRIVE and book.trials:
+            places[part.kind, part.tag] = book.trials[0].configuration.place_of(part.tag)
+    return places
 
 
 def _likeliest_core(posterior: Posterior, name: str, tag: str, by_fault: Floats) -> int | None:

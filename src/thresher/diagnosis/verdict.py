@@ -26,7 +26,7 @@ def diagnose(
     tried = evidence if evidence.book.trials or not evidence.findings else replace(evidence, book=offered)
     by_part = compute_posterior(tried, knowledge)
     posterior = by_part if tried is evidence else of_kinds(by_part, offered)
-    suspects = suspects_of(posterior, evidence)
+    suspects = suspects_of(posterior, evidence, tried.book)
     shown = shown_shares(evidence, knowledge)
     together, by_mode = how_long(evidence, knowledge)
     reported = (
