@@ -14,6 +14,7 @@ GROUPS = {
     "D": "Drives",
     "S": "Supply, board, links",
     "C": "Cooling",
+    "A": "Battery",
     "E": "Endings",
     "X": "The evidence itself",
 }

@@ -59,7 +59,8 @@ def test_a_machine_without_topology_counts_what_cpuinfo_lists(write_tree: WriteT
     root = write_tree({"/proc/cpuinfo": "processor\t: 0\nModel\t\t: Board of ours\n\nprocessor\t: 1\n"})
     found = read_inventory(TreeSystem(root))
     assert len(found.cpus) == 2
-    assert found.parts[0].name == "Board of ours"
+    assert found.parts[0].name == "Processor"
+    assert found.parts_of(PartKind.BOARD)[0].name == "Board of ours"
     reasons = {fact.name: fact.value for fact in found.unknown}
     assert "no topology" in reasons["cores and threads"]
     assert "firmware tables: not there" in reasons["board and memory modules"]

@@ -2,6 +2,7 @@
 
 from pathlib import Path
 
+import msgspec
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -9,8 +10,21 @@ from hypothesis import strategies as st
 
 from thresher.loads.memory.pages import PAGE, Region
 from thresher.loads.memory.patterns import LONG, PATTERNS, SHORT, StepKind, steps_of, value_at
-from thresher.loads.memory.walk import SIMULATED_CHUNK, SIMULATED_WORDS, MemoryWalk, WrongCells
+from thresher.loads.memory.walk import (
+    SIMULATED_CHUNK,
+    SIMULATED_WORDS,
+    Eviction,
+    MemoryWalk,
+    WrongCells,
+    largest_cache_bytes,
+)
 from thresher.loads.plan import LoadPlan
+from thresher.loads.registry import make_exercise, shared_bytes
+from thresher.loads.team.messages import Mismatch
+from thresher.loads.team.status_table import StatusTable
+from thresher.loads.warm_up import notices
+from thresher.loads.worker.worker import SocketReporter
+from thresher.model.findings import WordNature
 from thresher.model.port import CellFault, CellFaultKind
 from thresher.simulator.memory_cells import SimulatedCells
 
@@ -113,7 +127,7 @@ def test_heat_makes_cells_forget_sooner() -> None:
 def test_a_stuck_cell_is_reported_with_address_bit_and_steady_readings() -> None:
     (first, *_) = one_pass(("fixed",), (CellFault(K.STUCK, 1234, 19, 1),))
     (cell,) = first.shown
-    assert (cell.physical, cell.bits, cell.steady, cell.rewritten) == (0x1_0000_0000 + 1234 * 8, (19,), True, False)
+    assert (cell.physical, cell.bits, cell.nature) == (0x1_0000_0000 + 1234 * 8, (19,), WordNature.STUCK)
     assert (cell.expected, cell.found) == ("0" * 16, f"{1 << 19:016x}")
     assert len(cell.again) == 3
 
@@ -130,7 +144,7 @@ def test_what_a_bus_spoils_once_is_right_when_read_again() -> None:
     wrong = walk.do_beat(spoil)
     assert wrong is not None
     (cell,) = wrong.shown
-    assert (cell.bits, cell.steady) == ((40,), False)
+    assert (cell.bits, cell.nature) == ((40,), WordNature.ON_THE_WAY)
     assert int(stretch.words[5]) == 0
 
 
@@ -198,3 +212,76 @@ def test_seeds_make_every_pass_another_and_the_same_seed_the_same() -> None:
     one, other = steps_of("random", 1)[0], steps_of("random", 2)[0]
     assert value_at(one, 17) != value_at(other, 17)
     assert value_at(one, 17) == value_at(steps_of("random", 1)[0], 17)
+
+
+@pytest.mark.parametrize("compiled", [False, True])
+@pytest.mark.parametrize("pattern", ["fixed", "march", "random", "address"])
+def test_a_flipped_word_is_no_stuck_cell_in_any_step(pattern: str, compiled: bool) -> None:
+    stretch = Stretch()
+    walk = MemoryWalk(LoadPlan("memory", 1, 1, compiled=compiled, patterns=(pattern,)), stretch)
+    kinds, number = set(), 0
+    while not walk.passes:
+        if number:  # something has been written by now
+            stretch.words[321] ^= np.uint64(1 << 33)
+        number += 1
+        wrong = walk.do_beat()
+        if wrong is not None:
+            (cell,) = wrong.shown
+            assert cell.bits == (33,)
+            kinds.add(cell.nature)
+    assert kinds
+    assert WordNature.STUCK not in kinds
+    assert WordNature.ON_THE_WAY not in kinds
+
+
+def test_pushing_a_line_out_reads_real_memory_of_twice_the_caches() -> None:
+    def resident() -> int:
+        return int(Path("/proc/self/statm").read_text().split()[1]) * PAGE
+
+    evict = Eviction()
+    before = resident()
+    evict(0)
+    assert evict.words is not None
+    assert evict.words.nbytes >= min(256 << 20, max(32 << 20, 2 * largest_cache_bytes()))
+    assert resident() - before > 0.9 * evict.words.nbytes, "every page is its own, not one page of zeros"
+
+
+def test_a_kernel_that_never_reports_a_difference_fails_the_check_before_use() -> None:
+    plan = LoadPlan("matrix", 32, 1)
+    memory = memoryview(bytearray(shared_bytes(plan) + 64))
+    exercise = make_exercise(plan, memory)
+    exercise.make()
+    exercise.confirm()
+    assert notices(exercise, memory, 0)
+
+    class Blind:
+        def __getattr__(self, name: str) -> object:
+            return getattr(exercise, name)
+
+        def compute(self, beat: int) -> bool:
+            exercise.compute(beat)
+            return True
+
+    assert not notices(Blind(), memory, 0)  # type: ignore[arg-type]
+
+
+class Wire:
+    """Stands for the socket to the engine and keeps what was sent."""
+
+    def __init__(self) -> None:
+        self.sent: list[bytes] = []
+
+    def send(self, packet: bytes) -> None:
+        self.sent.append(packet)
+
+
+def test_a_storm_of_mismatches_is_limited_and_every_one_is_counted() -> None:
+    wire, status = Wire(), StatusTable(bytearray(StatusTable.size(1)), 1)  # type: ignore[arg-type]
+    reporter = SocketReporter(wire, status, 0)  # type: ignore[arg-type]
+    for beat in range(5000):
+        if count := reporter.count_to_report():
+            reporter.send(Mismatch(beat, 1, 8, (), 0, 0, count))
+    reporter.report_rest()
+    counts = [msgspec.json.decode(packet)["count"] for packet in wire.sent]
+    assert sum(counts) == 5000
+    assert len(counts) < 100

@@ -159,7 +159,7 @@ def test_the_report_repeats_doubts_limits_and_what_was_not_believed(
     engine.jobs.set_fields(
         {"expected_drives": "1 TB, 2 TB", "symptoms": "freezes\tat noon\tin the sun", "words": "it stops"}
     )
-    drive = next(each for each in engine.channels if each.name == "Composite")
+    drive = next(each for each in engine.channels if each.name == "nvme0n1")
     engine.machine.set_limit(drive.key, LimitSide.BELOW, 60.0, "no heat spreader on it")
     engine.machine.begin_baseline(12)
     engine.watch(15)
@@ -173,7 +173,7 @@ def test_the_report_repeats_doubts_limits_and_what_was_not_believed(
     assert "freezes (at noon, in the sun)" in text
     assert "“it stops”" in text
     assert "D-110 Drive missing , drive expected 2 TB" in text
-    assert "Composite below 60 °C no heat spreader on it technician" in text
+    assert "nvme0n1 below 60 °C no heat spreader on it technician" in text
     assert "CPU X-833 Constant offset" in text
     assert "Ignored sensors" in text
     assert "tag M-1" in text

@@ -54,7 +54,8 @@ def test_impossible_temperatures_are_named_with_their_evidence() -> None:
 
 def test_a_channel_without_any_reading_states_why() -> None:
     found = baseline([BOARD], np.nan)
-    assert codes(found) == {"chip/Board": "X-834"}
+    assert codes(found) == {"chip/Board": "X-830"}
+    assert found.doubts[0].title == "Temperature that cannot be"
     assert found.doubts[0].detail == "reads 255 °C, which cannot be"
     assert found.readings[0].mean is None
 

@@ -9,7 +9,7 @@ from thresher.diagnosis.knowledge import load_knowledge
 from thresher.diagnosis.shop_priors import with_closed_jobs
 from thresher.diagnosis.verdict import diagnose
 from thresher.journal.jobfile import JobFile
-from thresher.model.findings import Finding
+from thresher.model.findings import Finding, trusted_findings
 from thresher.model.job import parse_complaints
 from thresher.model.trials import EMPTY_BOOK
 from thresher.model.verdict import Exposure, Verdict
@@ -32,7 +32,8 @@ def job_verdict(stored: JobFile, shop: Path | None = None) -> Verdict:
     exposures: list[Exposure] = []
     cores = 1
     for run in stored.runs():
-        findings += stored.findings(run)
+        ignored = frozenset(channel.key for channel in run.channels if channel.distrust)
+        findings += trusted_findings(stored.findings(run), ignored)
         exposures += stored.exposures(run)
         cores = run.machine.core_count
     findings += stored.findings_outside()

@@ -10,7 +10,7 @@ import numpy.typing as npt
 
 from thresher.diagnosis.knowledge import Mode
 from thresher.model.exposure import band_of
-from thresher.model.findings import Finding, FindingKind
+from thresher.model.findings import Finding, FindingKind, WordNature
 from thresher.model.parts import PartKind
 from thresher.model.trials import EMPTY_BOOK, Book, Configuration, Ended, Outcome, Trial
 from thresher.model.verdict import EVERYDAY_USE, Exposure
@@ -227,7 +227,8 @@ def _again(mine: set[int], before: set[int]) -> Again:
 
 def _steady(finding: Finding) -> bool | None:
     if finding.kind is FindingKind.MEMORY_WRONG and finding.places:
-        return finding.places[0].steady
+        first = finding.places[0]
+        return None if first.nature is WordNature.FLIP else first.steady  # a flip may be the cell's or the way's
     if finding.kind is FindingKind.WRONG_RESULT and finding.repeats:
         share = finding.wrong_again / finding.repeats
         return True if share > 0.6 else False if share < 0.3 else None

@@ -90,7 +90,7 @@ def _graphics_part(system: System, folder: str, name: str, lookup: Lookup) -> Pa
 def _graphics_doubts(system: System, folder: str, part: Part) -> list[Doubt]:
     doubts = []
     now, most = (optional_number(system, f"{folder}/{end}_link_width") for end in ("current", "max"))
-    if now and most and now < most:
+    if now in _WIDTHS and most in _WIDTHS and now < most:
         detail = f"{now} of {most} lanes ({folder}); the slot may be narrow, or the card sits badly"
         doubts.append(Doubt("G-110", part.tag, PartKind.GRAPHICS, "Graphics link narrow", detail))
     if "driver" in {fact.name for fact in part.facts if fact.value == "none"}:
@@ -126,6 +126,9 @@ def read_drives(system: System) -> list[Part]:
             f"{folder}/device",
             (("serial", "serial"), ("firmware_rev", "firmware"), ("rev", "firmware"), ("state", "state")),
         )
+        if not any(fact.name == "serial" for fact in facts):
+            facts += _scsi_serial(system, f"{folder}/device")
+        facts += _flash_life(system, f"{folder}/device")
         facts += _drive_link(system, folder, path)
         if root and (root == name or root.startswith(name)):
             facts.append(Fact("holds", "the running system", "/proc/self/mountinfo"))
@@ -134,6 +137,46 @@ def read_drives(system: System) -> list[Part]:
     return parts
 
 
+def _scsi_serial(system: System, folder: str) -> list[Fact]:
+    """Return the serial number that a drive gives in vital product data (SPC-5, page 80h), else in its wwid.
+
+    `vpd_pg80` is the page as it came: four bytes of header, of which the last two are the length.
+    """
+    try:
+        page = system.read(f"{folder}/vpd_pg80")
+    except SourceUnavailable:
+        page = b""
+    if len(page) > 4 and page[1] == 0x80:
+        serial = page[4 : 4 + int.from_bytes(page[2:4], "big")].decode("ascii", "replace").strip("\0 ")
+        if serial:
+            return [Fact("serial", serial, f"{folder}/vpd_pg80")]
+    name = optional_text(system, f"{folder}/wwid")
+    if match := re.match(r"t10\.\S+\s+.*?\s{2,}(\S+)$|t10\.\S+ +(\S+)$", name):
+        return [Fact("serial", match[1] or match[2], f"{folder}/wwid")]
+    return [Fact("wwid", name, f"{folder}/wwid")] if name else []
+
+
+_LIFE_WORDS = {1: "normal", 2: "80 % of the reserved blocks used", 3: "90 % of the reserved blocks used"}
+
+
+def _flash_life(system: System, folder: str) -> list[Fact]:
+    """Return how worn soldered flash is (JESD84-B51, DEVICE_LIFE_TIME_EST and PRE_EOL_INFO, in steps of 10 %)."""
+    facts = []
+    values = [int(word, 16) for word in optional_text(system, f"{folder}/life_time").split() if _HEX.fullmatch(word)]
+    used = max((value for value in values if 0 < value <= _LIFE_EXCEEDED), default=0)
+    if used:
+        words = "more than its life" if used == _LIFE_EXCEEDED else f"{(used - 1) * 10} to {used * 10} % of its life"
+        facts.append(Fact("used", words, f"{folder}/life_time"))
+    state = optional_text(system, f"{folder}/pre_eol_info")
+    if _HEX.fullmatch(state) and (words := _LIFE_WORDS.get(int(state, 16), "")):
+        facts.append(Fact("reserve", words, f"{folder}/pre_eol_info"))
+    return facts
+
+
+_HEX = re.compile(r"0x[0-9a-fA-F]{1,4}")
+_LIFE_EXCEEDED = 0x0B
+_WIDTHS = (1, 2, 4, 8, 12, 16, 32)
+"""Widths that a PCI Express link can have; a device that does not answer reads as 0 of 255."""
 _LINK_FILES = (
     ("current_link_width", "link width now"),
     ("max_link_width", "link width at most"),
@@ -168,9 +211,35 @@ def drive_doubts(parts: list[Part]) -> list[Doubt]:
     doubts = []
     for part in parts:
         now, most = part.fact("link width now"), part.fact("link width at most")
-        if part.kind is PartKind.DRIVE and now.isdigit() and most.isdigit() and int(now) < int(most):
+        widths = [int(each) if each.isdigit() else 0 for each in (now, most)]
+        if part.kind is PartKind.DRIVE and all(each in _WIDTHS for each in widths) and widths[0] < widths[1]:
             detail = f"{now} of {most} lanes; the slot may be narrow, or the drive sits badly"
             doubts.append(Doubt("D-130", part.tag, PartKind.DRIVE, "Drive link narrow", detail))
+        used = part.fact("used")
+        worn = used.startswith(("more", "90"))
+        if used and (worn or used.startswith("80") or part.fact("reserve").endswith("used")):
+            reserve = f", {part.fact('reserve')}" if part.fact("reserve") else ""
+            doubts.append(Doubt("D-140", part.tag, PartKind.DRIVE, "Flash worn", f"{used} used{reserve}"))
+    return doubts
+
+
+_WORN_SHARE, _MANY_CYCLES = 0.70, 800
+"""A battery below this share of its design is due to be replaced; makers rate 300 to 1000 full cycles to 80 %."""
+
+
+def battery_doubts(system: System) -> list[Doubt]:
+    """Return the batteries that hold much less than they were made for."""
+    doubts = []
+    for part in _batteries(system):
+        folder = f"{_SUPPLY}/{part.place}"
+        for stem in ("energy", "charge"):
+            full, design = (optional_number(system, f"{folder}/{stem}_{end}") for end in ("full", "full_design"))
+            if full and design and full < design * _WORN_SHARE:
+                cycles = optional_number(system, f"{folder}/cycle_count")
+                after = f" after {cycles} cycles" if cycles else ""
+                detail = f"holds {100 * full / design:.0f} % of what it was made for{after}"
+                doubts.append(Doubt("A-110", part.tag, PartKind.BATTERY, "Battery worn", detail))
+                break
     return doubts
 
 

@@ -99,7 +99,11 @@ def tag_parts(inventory: Inventory, known: tuple[PartInstance, ...]) -> tuple[Pa
     return (*tagged, *gone)
 
 
-SECRET_FACTS = ("serial", "address")
+SECRET_FACTS = ("serial", "address", "asset tag", "UUID")
+
+
+def _is_secret(fact: Fact) -> bool:
+    return fact.name in SECRET_FACTS or fact.name.endswith(tuple(f" {name}" for name in SECRET_FACTS))
 
 
 def masked(inventory: Inventory) -> Inventory:
@@ -108,8 +112,7 @@ def masked(inventory: Inventory) -> Inventory:
         replace(
             part,
             facts=tuple(
-                Fact(fact.name, "x" * len(fact.value), fact.source) if fact.name in SECRET_FACTS else fact
-                for fact in part.facts
+                Fact(fact.name, "x" * len(fact.value), fact.source) if _is_secret(fact) else fact for fact in part.facts
             ),
         )
         for part in inventory.parts

@@ -1,6 +1,9 @@
 """Putting a machine's parts together from what its kernel and firmware report."""
 
+import re
+
 from thresher.inventory.devices import (
+    battery_doubts,
     drive_doubts,
     read_drives,
     read_fans,
@@ -9,15 +12,15 @@ from thresher.inventory.devices import (
     read_supplies,
     read_usb_controllers,
 )
-from thresher.inventory.identity import read_identity
-from thresher.inventory.memory import DMI, memory_devices, memory_doubts, read_ecc, read_memory, slot_name
+from thresher.inventory.identity import SECRET_FACTS, read_identity
+from thresher.inventory.memory import DMI, memory_devices, memory_doubts, read_ecc, read_memory, slot_names
 from thresher.inventory.memory_map import read_memory_map
 from thresher.inventory.names import Lookup, NoNames
 from thresher.inventory.processor import processor_doubts, read_cpus, read_processor
 from thresher.inventory.smbios import Described, Structure, describe, walk
 from thresher.model.errors import SourceUnavailable
 from thresher.model.parts import Doubt, Fact, Inventory, Part, PartKind
-from thresher.model.port import System, SystemKind
+from thresher.model.port import System, SystemKind, optional_text
 
 _BOARD_TITLES = ("system", "chassis", "firmware", "processor socket", "slot", "on-board device", "memory array")
 
@@ -38,7 +41,7 @@ def read_inventory(system: System, lookup: Lookup | None = None) -> Inventory:
     parts = [
         read_processor(system, cpus, unknown),
         *read_memory(system, devices, unknown),
-        _board(described, [*ecc, *read_usb_controllers(system, lookup)]),
+        _board(system, described, [*ecc, *read_usb_controllers(system, lookup)]),
         *read_drives(system),
         *graphics,
         *read_others(system, unknown, lookup),
@@ -50,9 +53,10 @@ def read_inventory(system: System, lookup: Lookup | None = None) -> Inventory:
         *memory_doubts(system, devices),
         *graphics_doubts,
         *drive_doubts(parts),
+        *battery_doubts(system),
         *_firmware_doubts(described),
     ]
-    empty = tuple(slot_name(device, i) for i, device in enumerate(devices) if device.size_mib == 0)
+    empty = tuple(slot for slot, device in zip(slot_names(devices), devices, strict=True) if device.size_mib == 0)
     simulated = system.kind is SystemKind.SIMULATED
     unnamed = [part for part in parts if part.name.startswith("Graphics 0x")]
     if unnamed and lookup.reason:
@@ -76,7 +80,7 @@ def _read_structures(system: System, unknown: list[Fact]) -> list[Structure]:
     return structures
 
 
-def _board(described: list[Described], more: list[Fact]) -> Part:
+def _board(system: System, described: list[Described], more: list[Fact]) -> Part:
     facts: list[Fact] = []
     name = "Board"
     for each in described:
@@ -84,10 +88,22 @@ def _board(described: list[Described], more: list[Fact]) -> Part:
             name = " ".join(filter(None, (each.get("maker"), each.get("name")))) or name
             facts += [Fact(fact.name, fact.value, DMI) for fact in each.facts if fact.name in ("version", "serial")]
         elif each.title in _BOARD_TITLES:
-            words = ", ".join(f"{fact.name} {fact.value}" for fact in each.facts)
+            words = ", ".join(f"{fact.name} {fact.value}" for fact in each.facts if fact.name not in SECRET_FACTS)
             if words:
                 facts.append(Fact(each.title, words, DMI))
+            # by itself, so that it can be masked
+            facts += [Fact(f"{each.title} serial", f.value, DMI) for f in each.facts if f.name in SECRET_FACTS]
+    if name == "Board":  # boards without firmware tables are named by their device tree
+        name = _board_name(system) or name
     return Part("board", PartKind.BOARD, name, "", (*facts, *more))
+
+
+def _board_name(system: System) -> str:
+    model = optional_text(system, "/proc/device-tree/model").strip("\0 ")
+    if model:
+        return model
+    listed = re.search(r"^Model\s*:\s*(.+)$", optional_text(system, "/proc/cpuinfo"), re.MULTILINE)
+    return listed[1].strip() if listed else ""
 
 
 def _power_supply(described: list[Described], supplies: list[Fact]) -> Part:

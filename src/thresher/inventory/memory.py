@@ -23,9 +23,18 @@ def memory_devices(structures: list[Structure]) -> list[MemoryDevice]:
     return [memory_device(structure) for structure in structures if structure.kind == MEMORY_DEVICE]
 
 
-def slot_name(device: MemoryDevice, index: int) -> str:
-    """Return what a slot is called; numbered when the firmware does not name it."""
-    return device.slot or f"slot {index + 1}"
+def slot_names(devices: list[MemoryDevice]) -> list[str]:
+    """Return what each slot is called, each by a name of its own.
+
+    Where the board names several slots alike, the bank distinguishes them; numbers do where nothing else does.
+    """
+    names = [device.slot or f"slot {index + 1}" for index, device in enumerate(devices)]
+    alike = {name for name in names if names.count(name) > 1}
+    names = [
+        f"{device.bank} {name}" if name in alike and device.bank else name
+        for name, device in zip(names, devices, strict=True)
+    ]
+    return [f"{name}, slot {index + 1}" if names.count(name) > 1 else name for index, name in enumerate(names)]
 
 
 def counted_gib(system: System) -> float | None:
@@ -37,11 +46,10 @@ def counted_gib(system: System) -> float | None:
 def read_memory(system: System, devices: list[MemoryDevice], unknown: list[Fact]) -> list[Part]:
     """Return the modules installed; one part for all when the firmware does not distinguish them."""
     parts = []
-    for index, device in enumerate(devices):
+    for slot, device in zip(slot_names(devices), devices, strict=True):
         if not device.size_mib:
             continue
         name = " ".join(word for word in (device.maker, device.part_number) if word) or "Memory module"
-        slot = slot_name(device, index)
         parts.append(Part(f"memory {slot}", PartKind.MEMORY, name, slot, tuple(_module_facts(device))))
     counted = counted_gib(system)
     if counted is None:
@@ -95,20 +103,20 @@ def memory_doubts(system: System, devices: list[MemoryDevice]) -> list[Doubt]:
     """Return what is not as it should be: memory missing, slow, on one channel, unlike."""
     fitted = [device for device in devices if device.size_mib]
     doubts = _missing(system, fitted)
-    for index, device in enumerate(devices):
+    names = slot_names(devices)
+    for slot, device in zip(names, devices, strict=True):
         if device.rated_mts and device.configured_mts and device.configured_mts < device.rated_mts * 0.97:
-            slot = slot_name(device, index)
             detail = f"{device.configured_mts} of {device.rated_mts} MT/s; the memory profile is probably not set"
             doubts.append(_doubt("M-120", f"memory {slot}", "Memory slower than rated", detail))
-    channels = {_channel(device.slot or device.bank) for device in devices} - {""}
-    used = {_channel(device.slot or device.bank) for device in fitted} - {""}
+    channels = {_channel(device) for device in devices} - {""}
+    used = {_channel(device) for device in fitted} - {""}
     if len(fitted) >= 2 and len(channels) >= 2 and len(used) == 1:
         there, free = ", ".join(used), ", ".join(sorted(channels - used))
         detail = f"{len(fitted)} modules on channel {there}, none on {free}"
         doubts.append(_doubt("M-130", "memory", "All modules on one channel", detail))
     kinds = {(device.part_number, device.size_mib) for device in fitted}
     if len(kinds) > 1 and all(device.part_number for device in fitted):
-        detail = ", ".join(f"{slot_name(d, i)} {d.part_number}" for i, d in enumerate(devices) if d.size_mib)
+        detail = ", ".join(f"{slot} {d.part_number}" for slot, d in zip(names, devices, strict=True) if d.size_mib)
         doubts.append(_doubt("M-140", "memory", "Unlike modules", detail))
     return doubts
 
@@ -126,10 +134,21 @@ def _missing(system: System, fitted: list[MemoryDevice]) -> list[Doubt]:
     return [_doubt("M-110", "memory", "Memory missing", detail)]
 
 
-def _channel(name: str) -> str:
-    """Return the channel letter or number in a slot's name, empty when it has none that is usual."""
-    match = re.search(r"(?i)channel\s*([A-H0-7])|dimm[_ ]?([A-H])\d?|^([A-H])\d$|_([A-H])\d", name)
-    return next((group for group in match.groups() if group), "").upper() if match else ""
+def _channel(device: MemoryDevice) -> str:
+    """Return the channel that a slot is on, by its own name or else by its bank's; empty when neither says."""
+    for name in (device.slot, device.bank):
+        match = _CHANNEL.search(name)
+        if match:
+            channel = next(group for group in match.groups() if group).upper()
+            controller = _CONTROLLER.search(name)
+            return f"{controller[1]}/{channel}" if controller else channel
+    return ""
+
+
+_CHANNEL = re.compile(
+    r"(?i)channel[\s_-]*([A-H0-9])|\bch(?:an)?[\s_-]?([A-H0-9])\b|dimm[_ ]?([A-H])\d?\b|^([A-H])\d$|_([A-H])\d"
+)
+_CONTROLLER = re.compile(r"(?i)(?:controller|node|cpu|p)[\s_-]?(\d)[\s_-]*(?=channel|ch)")
 
 
 def _edac_counts(system: System) -> list[Fact]:

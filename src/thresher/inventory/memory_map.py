@@ -7,7 +7,7 @@ is only this map.
 
 from dataclasses import dataclass
 
-from thresher.inventory.memory import memory_devices, slot_name
+from thresher.inventory.memory import memory_devices, slot_names
 from thresher.inventory.smbios import MEMORY_DEVICE, Structure
 from thresher.model.parts import AddressRange, Inventory, PartKind
 
@@ -26,10 +26,8 @@ class _Mapped:
 def read_memory_map(structures: list[Structure]) -> tuple[AddressRange, ...]:
     """Return the ranges of all modules that firmware maps, in its order."""
     slots = [each for each in structures if each.kind == MEMORY_DEVICE]
-    names = {
-        structure.handle: slot_name(device, index)
-        for index, (structure, device) in enumerate(zip(slots, memory_devices(structures), strict=True))
-    }
+    handles = [structure.handle for structure in slots]
+    names = dict(zip(handles, slot_names(memory_devices(structures)), strict=True))
     mapped = [found for each in structures if each.kind == MAPPED_DEVICE and (found := _mapped(each))]
     return tuple(
         AddressRange(names[each.device], each.low, each.high, each.interleaved)

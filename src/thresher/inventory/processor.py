@@ -73,14 +73,54 @@ def read_processor(system: System, cpus: tuple[LogicalCpu, ...], unknown: list[F
     facts.append(Fact("cores and threads", f"{cores} cores, {len(cpus)} threads{sockets}", f"{CPU}/cpu*/topology"))
     facts += _kinds_of_cores(system)
     facts += _clocks(system, cpus)
+    facts += _clocks_of_groups(system)
     facts += _caches(system, f"{CPU}/cpu{cpus[0].cpu if cpus else 0}")
     flags = (_field(text, "flags") or _field(text, "Features")).split()
     known = [flag for flag in _FLAGS_THAT_MATTER if flag in flags]
     if known:
         facts.append(Fact("instruction sets", ", ".join(known), _CPUINFO))
     facts += _power_limits(system)
-    name = _field(text, "model name") or _field(text, "Model") or optional_text(system, "/proc/device-tree/model")
+    name = _field(text, "model name") or _arm_names(text)
+    if not name and not _field(text, "CPU implementer"):
+        name = _field(text, "cpu model") or _field(text, "cpu")
     return Part("processor", PartKind.PROCESSOR, name.strip("\0 ") or "Processor", "socket", tuple(facts))
+
+
+_ARM_PARTS = {
+    0xD03: "Cortex-A53",
+    0xD04: "Cortex-A35",
+    0xD05: "Cortex-A55",
+    0xD07: "Cortex-A57",
+    0xD08: "Cortex-A72",
+    0xD09: "Cortex-A73",
+    0xD0A: "Cortex-A75",
+    0xD0B: "Cortex-A76",
+    0xD0C: "Neoverse N1",
+    0xD0D: "Cortex-A77",
+    0xD40: "Neoverse V1",
+    0xD41: "Cortex-A78",
+    0xD44: "Cortex-X1",
+    0xD46: "Cortex-A510",
+    0xD47: "Cortex-A710",
+    0xD48: "Cortex-X2",
+    0xD49: "Neoverse N2",
+    0xD4D: "Cortex-A715",
+    0xD4E: "Cortex-X3",
+    0xD80: "Cortex-A520",
+    0xD81: "Cortex-A720",
+}
+"""Part numbers in MIDR_EL1 of implementer 41h (technical reference manuals of the cores)."""
+
+
+def _arm_names(text: str) -> str:
+    """Return the kinds of cores of an ARM processor, the most numerous first; empty for other processors."""
+    kinds = re.findall(r"^CPU implementer\s*:\s*(0x[0-9a-f]+)[\s\S]*?^CPU part\s*:\s*(0x[0-9a-f]+)", text, re.MULTILINE)
+    counts: dict[str, int] = {}
+    for implementer, part in kinds:
+        known = _ARM_PARTS.get(int(part, 16)) if int(implementer, 16) == 0x41 else None
+        name = known or f"ARM core {implementer}/{part}"
+        counts[name] = counts.get(name, 0) + 1
+    return " + ".join(f"{count} x {name}" for name, count in sorted(counts.items(), key=lambda each: -each[1]))
 
 
 def _field(text: str, key: str) -> str:
@@ -123,6 +163,17 @@ def _clocks(system: System, cpus: tuple[LogicalCpu, ...]) -> list[Fact]:
     if off is not None:
         facts.append(Fact("boost", "switched off" if off[0] else "on", off[1]))
     return facts
+
+
+def _clocks_of_groups(system: System) -> list[Fact]:
+    """Return the highest clock of every group of cores, where their highest clocks differ."""
+    groups = []
+    for folder in clock_policies(system):
+        highest = optional_number(system, f"{folder}/cpuinfo_max_freq")
+        cpus = optional_text(system, f"{folder}/related_cpus").replace(" ", ", ")
+        if highest and cpus:
+            groups.append(Fact(f"highest clock of CPUs {cpus}", f"{highest / 1e6:.2f} GHz", folder))
+    return groups if len({fact.value for fact in groups}) > 1 else []
 
 
 def boost_switched_off(system: System) -> tuple[bool, str] | None:
@@ -195,10 +246,21 @@ def processor_doubts(system: System) -> list[Doubt]:
     if off is not None and off[0]:
         detail = f"the processor may not go above its base clock ({off[1]})"
         doubts.append(Doubt("P-130", "processor", PartKind.PROCESSOR, "Boost switched off", detail))
-    folder = f"{CPU}/cpu0/cpufreq"
-    allowed = optional_number(system, f"{folder}/scaling_max_freq")
-    highest = optional_number(system, f"{folder}/cpuinfo_max_freq")
-    if allowed and highest and allowed < highest * 0.95 and not (off and off[0]):
-        detail = f"{allowed / 1e6:.2f} of {highest / 1e6:.2f} GHz allowed ({folder}/scaling_max_freq)"
-        doubts.append(Doubt("P-131", "processor", PartKind.PROCESSOR, "Clock held down by a setting", detail))
+    for folder in clock_policies(system):
+        allowed = optional_number(system, f"{folder}/scaling_max_freq")
+        highest = optional_number(system, f"{folder}/cpuinfo_max_freq")
+        if allowed and highest and allowed < highest * 0.95 and not (off and off[0]):
+            cpus = optional_text(system, f"{folder}/related_cpus").replace(" ", ", ")
+            of = f" for CPUs {cpus}" if "," in cpus else ""
+            detail = f"{allowed / 1e6:.2f} of {highest / 1e6:.2f} GHz allowed{of} ({folder}/scaling_max_freq)"
+            doubts.append(Doubt("P-131", "processor", PartKind.PROCESSOR, "Clock held down by a setting", detail))
+            if not of:
+                break  # each core has a policy of its own; one stands for all
     return doubts
+
+
+def clock_policies(system: System) -> list[str]:
+    """Return the folders of the clock policies, one for each group of cores that share a clock (cpufreq, "policy")."""
+    policies = [name for name in system.list(f"{CPU}/cpufreq") if re.fullmatch(r"policy\d+", name)]
+    ordered = sorted(policies, key=lambda name: int(name.removeprefix("policy")))
+    return [f"{CPU}/cpufreq/{name}" for name in ordered] or [f"{CPU}/cpu0/cpufreq"]

@@ -15,7 +15,10 @@ MEMORY_DEVICE = 17
 
 FILLER = re.compile(
     r"(?i)^(|to be filled by o\.?e\.?m\.?|default string|not (specified|available|provided|present)|unknown|none|n/?a|"
-    r"o\.?e\.?m\.?|system (manufacturer|product name|version|serial number)|x+|0+|1234567890?|empty|undefined|\.+)$"
+    r"o\.?e\.?m\.?|(system|chassis|base ?board|product) (manufacturer|vendor|product name|name|version|"
+    r"serial( number)?|asset( tag)?)|x+|0+|0?1234567890?(ab(cdef)?)?|empty|undefined|\.+|-+|"
+    r"(array\d+_)?(dimm\d*[ _]?)?(manufacturer|ser(ial)?_?num(ber)?|module_?part_?number|part_?num(ber)?|"
+    r"asset_?tag(num)?|man|sn|pn)_?\d+|\[(empty|none)\])$"
 )
 """What firmware writes where nobody filled anything in."""
 
@@ -290,6 +293,10 @@ def describe(structure: Structure) -> Described | None:
     return Described(title, structure.handle, facts)
 
 
+def _meant(text: str) -> str:
+    return "" if FILLER.match(text) else text
+
+
 def memory_device(structure: Structure) -> MemoryDevice:
     """Read a memory device (section 7.18)."""
     size = structure.number(0x0C, 2)
@@ -301,8 +308,8 @@ def memory_device(structure: Structure) -> MemoryDevice:
     elif size & 0x8000:  # the unit is KiB
         size = (size & 0x7FFF) // 1024
     return MemoryDevice(
-        slot=structure.text(0x10),
-        bank=structure.text(0x11),
+        slot=_meant(structure.text(0x10)),
+        bank=_meant(structure.text(0x11)),
         size_mib=size,
         kind=MEMORY_TYPES.get(structure.number(0x12, 1) or 0, ""),
         form=_FORM_FACTORS.get(structure.number(0x0E, 1) or 0, ""),

@@ -15,7 +15,7 @@ import msgspec
 import numpy as np
 
 from thresher.loads.compute.matrix import REGISTER_TILES
-from thresher.loads.exercise import aligned
+from thresher.loads.exercise import Exercise, aligned
 from thresher.loads.memory.patterns import StepKind, steps_of, value_at
 from thresher.loads.plan import LoadPlan
 from thresher.loads.registry import make_exercise, shared_bytes
@@ -66,20 +66,38 @@ def _load_is_right(load: str, size: int, precision: Precision = Precision.DOUBLE
     exercise.make()
     right = not exercise.confirm() and all(exercise.compute(beat) for beat in range(3))
     expected = exercise.expected(2)
-    return right and bool(np.array_equal(exercise.found(), expected))
+    return right and bool(np.array_equal(exercise.found(), expected)) and notices(exercise, memory, 2)
 
 
-def _registers_notice() -> bool:
-    """A tile with one bit turned must come back as wrong in exactly that bit."""
-    plan = LoadPlan("matrix", REGISTER_TILES, 1, compiled=True, working_set=WorkingSet.CORE)
-    memory = memoryview(bytearray(shared_bytes(plan) + 64))
-    exercise = make_exercise(plan, memory)
-    exercise.make()
-    words = exercise.expected(0)
-    kept = words.copy()
-    words[5] ^= np.uint64(1 << 40)
-    exercise.compute(0)
-    return not np.array_equal(exercise.found(), kept)
+def notices(exercise: Exercise, memory: memoryview, beat: int) -> bool:
+    """Whether a beat comes out wrong, and shows where, when one bit of its known answer is turned in memory."""
+    answer = exercise.expected(beat).copy()
+    word = len(answer) // 2
+    at = _turn(exercise, memory, beat, word)
+    if at is None:
+        return False
+    right = exercise.compute(beat)
+    shown = bool(np.count_nonzero(exercise.found() ^ exercise.expected(beat)))
+    memory[at + _BYTE] ^= 1
+    return not right and shown and exercise.compute(beat)
+
+
+_BYTE = 5
+"""Which byte of a word is turned in its lowest bit."""
+
+
+def _turn(exercise: Exercise, memory: memoryview, beat: int, word: int) -> int | None:
+    """Turn a bit of the known answer where it lies in the shared memory; return the place, None if it is not there."""
+    answer = exercise.expected(beat).copy()
+    content, pattern = bytes(memory), answer[word].tobytes()
+    at = content.find(pattern)
+    while at >= 0:
+        memory[at + _BYTE] ^= 1
+        if int(exercise.expected(beat)[word] ^ answer[word]) == 1 << (8 * _BYTE):
+            return at
+        memory[at + _BYTE] ^= 1
+        at = content.find(pattern, at + 1)
+    return None
 
 
 def _memory_is_right() -> bool:
@@ -98,6 +116,12 @@ def _memory_is_right() -> bool:
             return False
         words[77] ^= np.uint64(1 << 9)
         flush(words.ctypes.data)
+        if check(*head, 0, words, places, found) != 1 or found[0] != words[77]:
+            return False
+        words[77] ^= np.uint64(1 << 9)
+        if check(*head, 0, words, places, found) != 0:
+            return False
+        words[77] ^= np.uint64(1 << 9)
         counts = [check(*head, 0, words, places, found)]
         counts.append(up(*head, 0, words, places, found))
         counts.append(down(*head, every, words, places, found))
@@ -118,7 +142,6 @@ def _messages_are_right() -> bool:
 _CHECKS: dict[str, Callable[[], bool]] = {
     "matrix": lambda: _load_is_right("matrix", REGISTER_TILES),
     "matrix, single": lambda: _load_is_right("matrix", REGISTER_TILES, Precision.SINGLE),
-    "registers": _registers_notice,
     "transform": lambda: _load_is_right("transform", 1 << 12),
     "integer": lambda: _load_is_right("integer", 64),
     "branchy": lambda: _load_is_right("branchy", 2048),

@@ -48,7 +48,7 @@ class PerfCounters:
             kind = int(Path(f"{_PMU}/type").read_text(encoding="ascii"))
             configs = [Path(f"{_PMU}/events/{name}").read_text(encoding="ascii") for name in _NAMES]
         except (OSError, ValueError) as error:
-            reason = "the kernel offers no aperf and mperf counters here; a virtual machine has none"
+            reason = "the kernel offers no aperf and mperf counters for this processor"
             raise SourceUnavailable(self.path, reason) from error
         numbers = [re.search(r"event=0x([0-9a-f]+)", config) for config in configs]
         if not all(numbers):

@@ -1,6 +1,6 @@
 """Channels (one measured quantity of one source) and the readings taken from them."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from enum import StrEnum
 
 from thresher.model.parts import PartKind
@@ -76,7 +76,8 @@ class Limit:
 class Channel:
     """One measured quantity: where it is read (`source`), what it belongs to, and its limits.
 
-    `core` is the physical core number where the quantity belongs to one core, else None. `distrust` says why the
+    `core` is the physical core number where the quantity belongs to one core, else None; `place` names the part that it
+    belongs to where there are several of a kind (a drive, a card). `distrust` says why the
     channel's readings are ignored: it is then shown and kept, but counts for no limit and no verdict.
     """
 
@@ -88,6 +89,7 @@ class Channel:
     limits: tuple[Limit, ...] = ()
     core: int | None = None
     distrust: str = ""
+    place: str = ""
 
     @property
     def unit(self) -> str:
@@ -115,7 +117,8 @@ class Tick:
 
     `at` is the machine's clock in seconds since its boot, `wall` Unix time. A missing reading is None in
     `values` and has its reason in `missing` under the channel's index. `late` counts the ticks that should
-    have come before this one and could not.
+    have come before this one and could not. `ages` says under the channel's index how many seconds ago a value was
+    really read where that was not now: slow sources are read more seldom.
     """
 
     at: float
@@ -124,6 +127,7 @@ class Tick:
     missing: dict[int, str]
     late: int = 0
     cost_s: float = 0.0
+    ages: dict[int, float] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)

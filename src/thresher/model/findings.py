@@ -58,20 +58,30 @@ CORRECTED_KINDS = (FindingKind.CORRECTED_CHECK, FindingKind.MEMORY_CORRECTED)
 """Errors that the hardware corrected, so that no load could see them."""
 
 
+class WordNature(StrEnum):
+    """What a wrong word of memory is, by reading it again before and after it was written once more."""
+
+    STUCK = "stuck"
+    FLIP = "flip"
+    ON_THE_WAY = "on the way"
+    PASSING = "passing"
+
+
 @dataclass(frozen=True, slots=True)
 class WrongPlace:
     """One wrong word of memory: addresses in bytes (`physical` None if unknown), both words as 16 hex digits.
 
-    `steady` when reading it again gave the same wrong word each time: the cell, not the way to it. `rewritten` when it
-    had to be written again for that.
+    `nature` is what reading it again and writing it once more has shown. Job files of before have `steady` instead: the
+    same wrong word on every read, `rewritten` when it had been written again for that.
     """
 
     virtual: int
     physical: int | None
     expected: str
     found: str
-    steady: bool
+    steady: bool = False
     rewritten: bool = False
+    nature: WordNature | None = None
 
     @property
     def bits(self) -> tuple[int, ...]:
@@ -89,7 +99,8 @@ class Finding:
     signs this one stands for. `clock_mhz` and `volts` are the core's when it happened. `repeats` and `wrong_again` say
     how often the same beat was done again on the same core and was wrong; `places` are wrong words of memory.
     `origin` is where a finding that was added by hand is from (empty: this machine reported it), `configuration` what
-    was installed then, in the technician's words. `run` is the number of the run that it came in."""
+    was installed then, in the technician's words. `run` is the number of the run that it came in. `channel` is the key
+    of the channel whose readings it was made from: it counts only while that is trusted."""
 
     code: str
     kind: FindingKind
@@ -114,11 +125,17 @@ class Finding:
     configuration: str = ""
     run: int | None = None
     address: int | None = None
+    channel: str = ""
 
 
 def findings_of_run(findings: Iterable[Finding], run: int | None) -> list[Finding]:
     """Return the findings that came in a run, of the run of that number."""
     return [each for each in findings if run is not None and each.run == run]
+
+
+def trusted_findings(findings: Iterable[Finding], ignored: frozenset[str]) -> list[Finding]:
+    """Return the findings without those made from readings of channels that are ignored (their keys)."""
+    return [each for each in findings if not each.channel or each.channel not in ignored]
 
 
 @dataclass(frozen=True, slots=True)

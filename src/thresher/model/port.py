@@ -343,3 +343,8 @@ def optional_number(system: System, path: str) -> int | None:
     """Read a file that holds one whole number; None when it is not there or holds something else."""
     text = optional_text(system, path)
     return int(text) if re.fullmatch(r"[+-]?\d{1,24}", text) else None
+
+
+def is_virtual(system: System) -> bool:
+    """Whether the kernel runs in a virtual machine, by the processor's own flag (CPUID leaf 1, ECX bit 31)."""
+    return bool(re.search(r"^flags\s*:.*\bhypervisor\b", optional_text(system, "/proc/cpuinfo"), re.MULTILINE))

@@ -206,7 +206,7 @@ class QuickBench:
             workers = len(self._cpus)
             base, stride = self._work.memory_share(self._cpus.index(cpu), workers, _WORDS)
             address = base + flip.word * (_WORDS // max(1, beats.words)) * stride
-            cell = WrongCell(address, address, good, bad, (good,) * _REPEATS)
+            cell = WrongCell(address, address, good, bad, (good,) * _REPEATS, (good,) * _REPEATS)
             return MemoryWrongSeen(cpu, MemoryWrong("random", "reading", 1, (cell,)))
         word = WrongWord(flip.word, good, bad)
         partner = next((each for each in self._cpus if each != cpu), cpu) if load == "relay" else None

@@ -8,22 +8,28 @@ import re
 from dataclasses import dataclass
 
 from thresher.model.errors import SourceUnavailable
-from thresher.model.port import Source, System, optional_text
-from thresher.sensors.hwmon import FOLDER
+from thresher.model.port import Source, System, optional_number, optional_text
+from thresher.sensors.hwmon import FOLDER, voltage_limits_set
 from thresher.sensors.readers import DEADLINE_S, Readers
 
 _BIT = re.compile(r"((?:temp|in|fan|curr|power|intrusion)\d+)_((?:\w+_)?alarm|fault)")
 LOOK_EVERY_S = 5.0
+_FULL_SCALE = 127_000
+"""The end of the range of 8-bit converters in thousandths of a degree, which chips have as a limit from the start."""
 
 
 @dataclass(frozen=True, slots=True)
 class AlarmBit:
-    """A bit: the channel it belongs to, what it is called, whether it is the sensor's own fault, and its file."""
+    """A bit: the channel it belongs to, what it is called, whether it is the sensor's own fault, and its file.
+
+    `limits_set` is whether somebody has set the chip's limits of this channel, so that its alarm means something.
+    """
 
     channel: str
     name: str
     fault: bool
     path: str
+    limits_set: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,8 +54,18 @@ def find_alarms(system: System) -> tuple[AlarmBit, ...]:
                 label = optional_text(system, f"{folder}/{match[1]}_label") or f"{name} {match[1]}"
                 kind = match[2].removesuffix("alarm").rstrip("_").replace("_", " ")
                 words = f"{label}, {kind or 'limit'}" if match[2] != "fault" else label
-                bits.append(AlarmBit(f"{name}/{device}/{match[1]}", words, match[2] == "fault", f"{folder}/{file}"))
+                known = _limits_set(system, f"{folder}/{match[1]}", match[1])
+                key = f"{name}/{device}/{match[1]}"
+                bits.append(AlarmBit(key, words, match[2] == "fault", f"{folder}/{file}", known))
     return tuple(bits)
+
+
+def _limits_set(system: System, stem: str, channel: str) -> bool:
+    if channel.startswith("in") and not channel.startswith("intrusion"):
+        return voltage_limits_set(system, stem)
+    limits = [optional_number(system, f"{stem}_{suffix}") for suffix in ("min", "max", "crit")]
+    given = [limit for limit in limits if limit is not None]
+    return not given or any(0 < limit < _FULL_SCALE for limit in given)
 
 
 class AlarmReader:

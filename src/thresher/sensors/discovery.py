@@ -3,10 +3,10 @@
 from collections import Counter
 from dataclasses import dataclass, replace
 
-from thresher.model.channels import Channel
-from thresher.model.parts import Fact, Inventory
+from thresher.model.channels import Channel, Quantity
+from thresher.model.parts import Fact, Inventory, PartKind
 from thresher.model.port import System, SystemKind
-from thresher.sensors import graphics, host, hwmon, nvml, processor
+from thresher.sensors import graphics, host, hwmon, nvml, processor, zones
 from thresher.sensors.limits import load_limits, with_known_limits
 from thresher.sensors.probes import Probe
 
@@ -29,6 +29,7 @@ def discover(system: System, inventory: Inventory) -> Discovery:
     unknown: list[Fact] = []
     probes = [
         *hwmon.find(system, inventory, unknown),
+        *zones.find(system, unknown),
         *processor.find_clocks(system, inventory, unknown),
         *processor.find_energy(system, unknown),
         *processor.find_throttling(system, inventory, unknown),
@@ -38,6 +39,7 @@ def discover(system: System, inventory: Inventory) -> Discovery:
     ]
     if system.kind is SystemKind.LIVE:
         probes += nvml.find(inventory, unknown)
+    unknown += _silent_cards(inventory, probes)
     known = load_limits()
     names = Counter(channel.name for probe in probes for channel in probe.channels)
     finished = (
@@ -45,6 +47,21 @@ def discover(system: System, inventory: Inventory) -> Discovery:
         for probe in probes
     )
     return Discovery(tuple(finished), tuple(unknown))
+
+
+def _silent_cards(inventory: Inventory, probes: list[Probe]) -> list[Fact]:
+    """Return the graphics cards that report no temperature, where a card beside them may hide that."""
+    reporting = {
+        channel.place
+        for probe in probes
+        for channel in probe.channels
+        if channel.kind is PartKind.GRAPHICS and channel.quantity is Quantity.TEMPERATURE
+    }
+    return [
+        Fact(f"temperature of {part.name}", f"its driver ({part.fact('driver') or 'none'}) reports none", part.place)
+        for part in inventory.parts_of(PartKind.GRAPHICS)
+        if part.place not in reporting and (reporting or part.fact("driver") != "none")
+    ]
 
 
 def _distinct(channel: Channel, names: Counter[str]) -> Channel:

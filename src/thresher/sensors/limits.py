@@ -16,9 +16,13 @@ from thresher.model.tomlfile import convert_list, parse_toml, unknown_keys
 FORMAT = "thresher-limits/1"
 TECHNICIAN = "technician"
 
-_RAIL = re.compile(r"^\+?(12|5|3\.3) ?V(?:CC)?$", re.IGNORECASE)
-_STANDBY = re.compile(r"^\+?5 ?V ?(?:SB|stand ?by)$", re.IGNORECASE)
-_MINUS_12 = re.compile(r"^[-−]12 ?V$")
+_RAIL = re.compile(
+    r"^(?=.*[V+])[V+]?(12|5|3[.v]3) ?(?:V(?:CC|olt(?:age|s)?)?)?(?: (?:rail|voltage|supply))?$", re.IGNORECASE
+)
+_STANDBY = re.compile(r"^\+?5 ?V? ?(?:SB|VSB|stand ?by)(?: voltage)?$", re.IGNORECASE)
+_MINUS_12 = re.compile(r"^[-−]12 ?(?:V|Voltage|V rail)$", re.IGNORECASE)
+_NEAR_NOMINAL = (0.7, 1.3)
+"""A rail that reads further from its nominal value while the machine runs is read with a wrong divider."""
 _TOLERANCE, _MINUS_TOLERANCE = 0.05, 0.10
 
 
@@ -70,7 +74,7 @@ def rail_limits(label: str) -> tuple[Limit, ...]:
     """Return the tolerance of a supply rail that a label names (ATX12V design guide, DC voltage regulation)."""
     standard, standby = _RAIL.match(label), _STANDBY.match(label)
     if standard or standby:
-        nominal = float(standard[1]) if standard else 5.0
+        nominal = float(standard[1].lower().replace("v", ".")) if standard else 5.0
         source = f"ATX12V design guide, {nominal:g} V{' standby' if standby else ''} ±5 %"
         return (
             Limit(nominal * (1 - _TOLERANCE), LimitSide.ABOVE, source),
@@ -83,6 +87,15 @@ def rail_limits(label: str) -> tuple[Limit, ...]:
             Limit(-12 * (1 - _MINUS_TOLERANCE), LimitSide.BELOW, source),
         )
     return ()
+
+
+def is_rail_reading(channel: Channel, value: float) -> bool:
+    """Whether a rail's reading can be true at all: the machine would not run far from the nominal value."""
+    low, high = channel.limit(LimitSide.ABOVE), channel.limit(LimitSide.BELOW)
+    if low is None or high is None:
+        return True
+    nominal = (low.value + high.value) / 2
+    return _NEAR_NOMINAL[0] <= value / nominal <= _NEAR_NOMINAL[1]
 
 
 def with_known_limits(channel: Channel, known: tuple[KnownLimit, ...]) -> Channel:

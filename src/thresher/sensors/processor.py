@@ -10,7 +10,7 @@ from functools import partial
 from thresher.model.channels import Channel, Limit, LimitSide, Quantity
 from thresher.model.errors import SourceUnavailable
 from thresher.model.parts import Fact, Inventory, LogicalCpu, PartKind
-from thresher.model.port import System, optional_number, optional_text
+from thresher.model.port import System, is_virtual, optional_number, optional_text
 from thresher.sensors.probes import Probe, effective_clocks, energy_to_power, register_bits, scaled, try_probe
 
 _CPU = "/sys/devices/system/cpu"
@@ -53,9 +53,11 @@ def find_clocks(system: System, inventory: Inventory, unknown: list[Fact]) -> It
         )
         yield from try_probe(system, channel, scaled(1e6), unknown)
     if not found:
-        unknown.append(
-            Fact("processor clocks", "no cpufreq driver; a virtual machine has none", f"{_CPU}/cpu*/cpufreq")
-        )
+        unknown.append(Fact("processor clocks", _none_here(system, "no cpufreq driver"), f"{_CPU}/cpu*/cpufreq"))
+
+
+def _none_here(system: System, reason: str) -> str:
+    return f"{reason}; a virtual machine has none" if is_virtual(system) else f"{reason} for this processor"
 
 
 def _base_limit(system: System, cpu: int) -> tuple[Limit, ...]:
@@ -98,7 +100,7 @@ def find_energy(system: System, unknown: list[Fact]) -> Iterator[Probe]:
     """Yield the power of every powercap zone: packages, their cores and uncore, memory, the whole platform."""
     zones = [zone for zone in system.list(_POWERCAP) if re.fullmatch(r"[a-z-]+:\d+(:\d+)*", zone)]
     if not zones:
-        unknown.append(Fact("processor power", "no powercap zones; a virtual machine has none", _POWERCAP))
+        unknown.append(Fact("processor power", _none_here(system, "no powercap zones"), _POWERCAP))
     names = {zone: optional_text(system, f"{_POWERCAP}/{zone}/name") or zone for zone in zones}
     packages = sum(name.startswith("package") for name in names.values())
     for zone, name in names.items():

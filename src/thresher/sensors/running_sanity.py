@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 from thresher.model.channels import Channel, Quantity, SensorDoubt, Tick
 from thresher.model.parts import PartKind
+from thresher.sensors.sanity import UNCONNECTED_C
 
 _DIE_JUMP_K, _JUMP_K = 45.0, 15.0
 """What a die does within a second when a load comes or goes, and what anything with more mass never does."""
@@ -15,6 +16,16 @@ _OTHERS_ROSE_K = 10.0
 _STILL_FOR_S = 30.0
 
 
+_HOT_FROM_START_C = {
+    PartKind.PROCESSOR: 115.0,
+    PartKind.GRAPHICS: 115.0,
+    PartKind.DRIVE: 95.0,
+    PartKind.MEMORY: 100.0,
+    PartKind.BATTERY: 80.0,
+}
+_OTHERS_HOT_C = 110.0
+"""Temperatures at which such a part would have switched itself or the machine off; the makers' judgement."""
+_LOOKS, _STEADY_K = 3, 1.5
 _WANDERS_K = 25.0
 _WHOLE = ("Tdie", "Package", "Tctl")
 """Names of sensors that stand for a whole processor, the one to be trusted first."""
@@ -38,6 +49,7 @@ class _Seen:
     high: float
     since: float
     jumps: list[float] = field(default_factory=list)
+    looks: int = 1
 
 
 class RunningSanity:
@@ -63,11 +75,23 @@ class RunningSanity:
             value = tick.values[index]
             if value is None or index in self._doubted:
                 continue
-            doubt = self._jumping(index, channel, tick.at, value)
+            doubt = self._jumping(index, channel, tick.at, value) or self._impossible(index, channel, value)
             if doubt is not None:
                 self._doubted.add(index)
                 doubts.append(doubt)
         return doubts + self._still(tick) + self._apart(tick)
+
+    def _impossible(self, index: int, channel: Channel, value: float) -> SensorDoubt | None:
+        """Doubt a temperature that no such part survives, or the end of a converter's range, if it does not move."""
+        seen = self._seen[index]
+        if seen.looks != _LOOKS or seen.high - seen.low >= _STEADY_K:
+            return None
+        hottest = _HOT_FROM_START_C.get(channel.kind, _OTHERS_HOT_C)
+        if value < hottest and value not in UNCONNECTED_C:
+            return None
+        why = "the end of a converter's range" if value in UNCONNECTED_C else f"no {channel.kind.value} gets that hot"
+        detail = f"{value:.4g} °C since the bench was opened, without moving: {why}"
+        return SensorDoubt("X-830", channel.key, "Temperature that cannot be", detail)
 
     def _jumping(self, index: int, channel: Channel, at: float, value: float) -> SensorDoubt | None:
         seen = self._seen.get(index)
@@ -78,6 +102,7 @@ class RunningSanity:
         if step > most and at - seen.at <= _LONGEST_STEP_S:
             seen.jumps = [*(each for each in seen.jumps if at - each <= _WITHIN_S), at]
         before = seen.value
+        seen.looks += 1
         seen.at, seen.value = at, value
         seen.low, seen.high = min(seen.low, value), max(seen.high, value)
         if len(seen.jumps) < _JUMPS:

@@ -28,8 +28,9 @@ _STILL_LATE: _Reading = ((), LATE, 0.0)
 
 @dataclass(frozen=True, slots=True)
 class _Held:
-    """The last values of a slow source, and until when they stand."""
+    """The last values of a slow source, when they were read, and until when they stand."""
 
+    at: float
     until: float
     values: tuple[float, ...]
 
@@ -73,18 +74,22 @@ class Sampler:
             found = self._readers.read(numbers, lambda number: self._read(number, at))
         values: list[float | None] = []
         missing: dict[int, str] = {}
+        ages: dict[int, float] = {}
         for number, probe in enumerate(self._probes):
             first = len(values)
             readings, reason, spent = found.get(number, _STILL_LATE)
             begun -= spent if self._readers is not None else 0.0
+            held = self._held.get(number)
             for offset, channel in enumerate(probe.channels):
+                if held is not None and held.at < at:
+                    ages[first + offset] = at - held.at
                 value = readings[offset] if reason is None else None
                 why = reason if value is None else _why_not(channel.quantity, value)
                 values.append(None if why else value)
                 if why:
                     missing[first + offset] = why
         cost = time.thread_time() - begun
-        return Tick(at, self._system.wall(), tuple(values), missing, late, cost)
+        return Tick(at, self._system.wall(), tuple(values), missing, late, cost, ages)
 
     @property
     def late_channels(self) -> frozenset[str]:
@@ -125,7 +130,7 @@ class Sampler:
         if self._slow_reads[number] < _SLOW_TIMES:
             return
         period = took_s / _SLOW_SHARE
-        self._held[number] = _Held(at + period, values)
+        self._held[number] = _Held(at, at + period, values)
         self.slow[number] = max(period, self.slow.get(number, 0.0))
 
     def slow_channels(self) -> list[tuple[str, float]]:

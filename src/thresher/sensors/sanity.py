@@ -14,7 +14,7 @@ SHORTEST = 10
 
 _COLDEST_C = 4.0
 """Air-cooled parts cannot be colder than the room; a workshop below this is closed."""
-_UNCONNECTED_C = (-128.0, -127.5, 127.0, 127.5, 127.875, 255.0, 255.5)
+UNCONNECTED_C = (-128.0, -127.5, 127.0, 127.5, 127.85, 127.875, 128.0, 255.0, 255.5)
 """What the converters of board chips answer with nothing connected: the ends of 8-bit and half-degree ranges."""
 _HOTTEST_IDLE_C = 95.0
 _TWINS_APART_K = 10.0
@@ -49,7 +49,7 @@ def doubts_about(
         doubt for index, channel in enumerate(channels) for doubt in _impossible(channel, _present(values[:, index]))
     ]
     doubts += [
-        SensorDoubt("X-834", channel.key, "No reading at all", missing.get(index, "no reason given"))
+        _never_read(channel, missing.get(index, "no reason given"))
         for index, channel in enumerate(channels)
         if np.isnan(values[:, index]).all()
     ]
@@ -60,6 +60,12 @@ def doubts_about(
     return doubts
 
 
+def _never_read(channel: Channel, reason: str) -> SensorDoubt:
+    if reason.startswith("reads "):  # it answers, with what cannot be
+        return SensorDoubt("X-830", channel.key, f"{channel.quantity.value.capitalize()} that cannot be", reason)
+    return SensorDoubt("X-834", channel.key, "No reading at all", reason)
+
+
 def _present(column: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
     return column[~np.isnan(column)]
 
@@ -68,7 +74,7 @@ def _impossible(channel: Channel, reported: npt.NDArray[np.float64]) -> list[Sen
     if channel.quantity is not Quantity.TEMPERATURE or len(reported) < SHORTEST:
         return []
     title = "Temperature that cannot be"
-    if bool(np.all(np.isin(reported, _UNCONNECTED_C))):
+    if bool(np.all(np.isin(reported, UNCONNECTED_C))):
         return [SensorDoubt("X-830", channel.key, title, f"always {reported[0]:g} °C: nothing is connected there")]
     if float(reported.mean()) < _COLDEST_C:
         return [SensorDoubt("X-830", channel.key, title, f"{reported.mean():.0f} °C is colder than any workshop")]

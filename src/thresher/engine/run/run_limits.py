@@ -24,12 +24,35 @@ def _temperature(record: Record, watchers: Watchers, limit_c: float | None, tick
     if silent:
         names = ", ".join(channel.name for channel in silent)
         return f"{names} gives no readings, so the sheet's limit cannot be watched (X-802)"
+    slow = _too_old(record, tick)
+    if slow:
+        return f"{slow}, so the sheet's limit cannot be watched (X-802)"
     hottest = record.hottest()
     if hottest is not None and hottest >= limit_c:
         return f"{hottest:.0f} °C reached the sheet's limit of {limit_c:.0f} °C"
     if _none_trusted(record):
         return "every processor temperature is ignored, so the sheet's limit cannot be watched (X-802)"
     return ""
+
+
+_OLDEST_S = 5.0
+"""A processor heats up within seconds: a reading older than this says nothing about its limit."""
+
+
+def _too_old(record: Record, tick: Tick) -> str:
+    """Say so when every processor temperature that counts was read too long ago, empty otherwise."""
+    watched = [
+        index
+        for index, channel in enumerate(record.channels)
+        if channel.kind is PartKind.PROCESSOR
+        and channel.quantity is Quantity.TEMPERATURE
+        and not channel.distrust
+        and tick.values[index] is not None
+    ]
+    if not watched or any(tick.ages.get(index, 0.0) <= _OLDEST_S for index in watched):
+        return ""
+    newest = min(watched, key=lambda index: tick.ages.get(index, 0.0))
+    return f"{record.channels[newest].name} answers so slowly that its reading is {tick.ages[newest]:.0f} s old"
 
 
 def _none_trusted(record: Record) -> bool:

@@ -6,7 +6,7 @@ from dataclasses import replace
 from thresher.events.machine_checks.registers import MachineCheck
 from thresher.inventory.memory_map import slot_of
 from thresher.loads.team.events import MemoryWrongSeen, MismatchSeen, ReferenceDisputed, RoundOffSeen, WorkerLost
-from thresher.model.findings import Finding, FindingKind, Severity, WrongPlace
+from thresher.model.findings import Finding, FindingKind, Severity, WordNature, WrongPlace
 from thresher.model.parts import Inventory, PartKind
 
 STORM_S = 5.0
@@ -141,7 +141,15 @@ def _wrong_message(seen: MismatchSeen, inventory: Inventory, at: float) -> Findi
 def _wrong_memory(seen: MemoryWrongSeen, inventory: Inventory, at: float) -> Finding:
     wrong = seen.wrong
     places = tuple(
-        WrongPlace(cell.virtual, cell.physical, cell.expected, cell.found, cell.steady, cell.rewritten)
+        WrongPlace(
+            cell.virtual,
+            cell.physical,
+            cell.expected,
+            cell.found,
+            cell.nature is WordNature.STUCK,
+            not cell.again,
+            cell.nature,
+        )
         for cell in wrong.shown
     )
     first = places[0]
@@ -157,7 +165,7 @@ def _wrong_memory(seen: MemoryWrongSeen, inventory: Inventory, at: float) -> Fin
     )
     raw = "\n".join(
         f"{f'{each.physical:#x}' if each.physical is not None else f'virtual {each.virtual:#x}'}: "
-        f"expected {each.expected}, found {each.found}, {'steady' if each.steady else 'changing'}"
+        f"expected {each.expected}, found {each.found}, {each.nature.value if each.nature else ''}"
         for each in places
     )
     slot = slot_of(inventory, first.physical) if first.physical is not None else ""
@@ -179,11 +187,15 @@ def _wrong_memory(seen: MemoryWrongSeen, inventory: Inventory, at: float) -> Fin
 
 def _read_again(place: WrongPlace) -> tuple[str, str]:
     """Return the fault code and the words for what reading a wrong word again gave."""
-    if place.steady:
-        return "M-210", "wrong again after rewriting" if place.rewritten else "the same on every read"
-    if place.rewritten:
-        return "M-212", "right after rewriting: disturbed from elsewhere, or on the way"
-    return "M-211", "different on every read: the path to the cell, not the cell"
+    match place.nature:
+        case WordNature.STUCK:
+            return "M-210", "wrong again after rewriting: stuck"
+        case WordNature.FLIP:
+            return "M-213", "the same on every read, right after rewriting: it had flipped"
+        case WordNature.ON_THE_WAY:
+            return "M-211", "not the same when read again: the path to the cell, not the cell"
+        case _:
+            return "M-212", "right after rewriting: flipped, or wrong on the way"
 
 
 def finding_of_reset(under: str, at: float) -> Finding:

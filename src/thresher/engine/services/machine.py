@@ -59,6 +59,7 @@ class MachineService:
 
     def _apply_and_publish(self) -> None:
         self.apply()
+        self._record.changed = True  # what an ignored sensor reported is no evidence
         self._record.publish(MachineEvent(self.inventory, self.channels, self.intake()))
 
     def report_doubts(self) -> None:

@@ -10,7 +10,7 @@ from thresher.engine.services.intake import IntakeService
 from thresher.engine.services.job_fields import JobFields
 from thresher.engine.services.trials import TrialService
 from thresher.model.decisions import LockedVerdict
-from thresher.model.findings import Severity
+from thresher.model.findings import Severity, trusted_findings
 from thresher.model.verdict import Verdict
 from thresher.protocol.events import VerdictEvent
 
@@ -45,7 +45,9 @@ class VerdictService:
         """Return everything that speaks for or against a part of this job."""
         spent = (*self._conductor.exposures(), *self._added.use)
         cores = self._record.inventory.core_count
-        return evidence_of(self._record.findings, spent, cores, self._job.symptoms, self._trials.book)
+        ignored = frozenset(channel.key for channel in self._record.channels if channel.distrust)
+        findings = trusted_findings(self._record.findings, ignored)
+        return evidence_of(findings, spent, cores, self._job.symptoms, self._trials.book)
 
     def follow(self, at: float) -> None:
         """Work out the verdict if evidence has changed, or if it is some time ago and a load runs."""

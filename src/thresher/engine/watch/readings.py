@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from thresher.model.channels import Channel, Limit, LimitSide, Quantity, Tick
 from thresher.model.findings import Finding, FindingKind, Severity, TapeEntry
 from thresher.model.parts import PartKind
+from thresher.sensors.limits import is_rail_reading
 
 _AT_LIMIT_K = 1.0
 _COOL_AGAIN_K = 5.0
@@ -23,9 +24,17 @@ _HELD_BY = {
 _CLOCK_LASTS_S = 5.0
 _RAIL_LASTS_S = 3.0
 _BEYOND_LASTS_S = 3.0
-_WATCHED_LIMITS = (Quantity.FAN, Quantity.CURRENT, Quantity.VOLTAGE)
+_WATCHED_LIMITS = (Quantity.FAN, Quantity.CURRENT, Quantity.VOLTAGE, Quantity.TEMPERATURE)
 """Quantities whose limits the chip reports are watched; a power at its limit is the processor's way of working."""
 _FAN_LASTS_S = 5.0
+_DRIVEN_LASTS_S = 10.0
+_DRIVEN_DUTY = 20.0
+"""Fans turn at this duty in per cent; below it some stand still on purpose."""
+_FAR_BEYOND_K, _FAR_BEYOND_DIE_K = 30.0, 10.0
+_MOVED_K = 1.5
+"""What a temperature moves at least between idle and its limit; sensors that nothing is connected to do not."""
+_COOLED = (PartKind.PROCESSOR, PartKind.GRAPHICS, PartKind.BOARD, PartKind.COOLING)
+"""Parts whose heat speaks about the cooling; drives, modules and radios have limits of their own."""
 _GONE_FOR_S = 20.0
 _SILENT_S = 3.0
 _FAN_TURNS_RPM = 200.0
@@ -75,7 +84,7 @@ def _clock_base(channel: Channel) -> Limit | None:
 def _has_finding(channel: Channel, side: LimitSide) -> bool:
     """Whether passing this limit is a finding of its own: of heat, of a clock below its base, of a rail."""
     return (
-        (channel.quantity is Quantity.TEMPERATURE and side is LimitSide.BELOW)
+        (channel.quantity is Quantity.TEMPERATURE and side is LimitSide.BELOW and channel.kind in _COOLED)
         or (channel.quantity is Quantity.CLOCK and side is LimitSide.ABOVE)
         or (channel.quantity is Quantity.VOLTAGE and channel.kind is PartKind.POWER)
     )
@@ -89,6 +98,8 @@ class _State:
     reported_missing: set[int] = field(default_factory=set)
     seen: set[int] = field(default_factory=set)
     inside: set[tuple[int, LimitSide]] = field(default_factory=set)
+    spans: dict[int, tuple[float, float]] = field(default_factory=dict)
+    throttled_before: bool = False
     episode: _Episode | None = None
 
 
@@ -104,7 +115,8 @@ class Watchers:
     def look(self, tick: Tick, busy_cores: frozenset[int]) -> tuple[list[Finding], list[TapeEntry]]:
         """Return what the newest readings amount to: findings, and notes for the tape."""
         findings = [*self._heat(tick), *self._clocks(tick, busy_cores), *self._rails(tick), *self._fans(tick)]
-        return findings, [*self._ended_episode(tick), *self._passed_limits(tick), *self._lost_channels(tick)]
+        notes = [*self._ended_episode(tick), *self._passed_limits(tick), *self._lost_channels(tick)]
+        return findings, [*notes, *self._throttled_before(tick)]
 
     def silent(self, tick: Tick, quantity: Quantity) -> list[Channel]:
         """Return the channels of a quantity that gave readings and have given none for some seconds."""
@@ -128,7 +140,7 @@ class Watchers:
             if sign.seen(room <= _AT_LIMIT_K, tick.at):
                 channel, reading = self.channels[index], tick.values[index]
                 limit = channel.limit(LimitSide.BELOW)
-                detail = f"{reading:.0f} of {limit.value:.0f} °C, limit {limit.source}" if limit else ""
+                detail = f"{reading:.4g} of {limit.value:.4g} °C, limit {limit.source}" if limit else ""
                 findings.append(
                     Finding(
                         "C-201",
@@ -140,6 +152,7 @@ class Watchers:
                         detail,
                         channel.name,
                         temperature_c=reading,
+                        channel=channel.key,
                     )
                 )
         return findings
@@ -152,7 +165,8 @@ class Watchers:
         nearest: dict[str, tuple[float, int]] = {}
         for index, channel in enumerate(self.channels):
             reading, limit = tick.values[index], channel.limit(LimitSide.BELOW)
-            if channel.quantity is Quantity.TEMPERATURE and reading is not None and limit is not None:
+            cooled = channel.quantity is Quantity.TEMPERATURE and channel.kind in _COOLED
+            if cooled and reading is not None and limit is not None and self._believable(index, limit, reading):
                 chip = channel.chip
                 room = limit.headroom(reading)
                 known = nearest.get(chip)
@@ -160,6 +174,16 @@ class Watchers:
                 if known is None or room < known[0] or (room == known[0] and channel.core is not None):
                     nearest[chip] = (room, index)
         return nearest
+
+    def _believable(self, index: int, limit: Limit, reading: float) -> bool:
+        """Whether a temperature near its limit has behaved like one.
+
+        A die held at its limit stands still there; anything else that does so from the first look may be broken.
+        """
+        low, high = self._state.spans.get(index, (reading, reading))
+        self._state.spans[index] = low, high = min(low, reading), max(high, reading)
+        die = self.channels[index].kind in (PartKind.PROCESSOR, PartKind.GRAPHICS)
+        return high - low >= _MOVED_K or (die and limit.headroom(reading) > -_FAR_BEYOND_DIE_K)
 
     def _headroom(self, tick: Tick) -> float | None:
         rooms = [
@@ -258,6 +282,25 @@ class Watchers:
             if share < episode.share:
                 episode.share, episode.reading, episode.core = share, reading, channel.core
 
+    def _throttled_before(self, tick: Tick) -> list[TapeEntry]:
+        """Return a note, once, when the counters show that the machine was throttled before the bench was opened."""
+        counted = {
+            channel.name: reading
+            for channel, reading in zip(self.channels, tick.values, strict=True)
+            if channel.quantity is Quantity.THROTTLE and channel.key.endswith("/throttle_count") and reading is not None
+        }
+        if self._state.throttled_before or not counted:
+            return []
+        self._state.throttled_before = True
+        most = max(counted.values())
+        if most < 1:
+            return []
+        where = next(name for name, count in counted.items() if count == most).removesuffix(" throttled")
+        times = "once" if most == 1 else f"{most:.0f} times"
+        detail = f"{where} {times} since the machine was started; the cooling did not keep up then"
+        title = "Throttled by heat before the bench was opened"
+        return [TapeEntry(tick.at, None, title, detail, Severity.WARNING, "C-210", PartKind.COOLING)]
+
     def _ended_episode(self, tick: Tick) -> list[TapeEntry]:
         episode = self._state.episode
         if episode is None or tick.at - episode.last < _GONE_FOR_S:
@@ -278,7 +321,7 @@ class Watchers:
             if channel.kind is not PartKind.POWER or channel.quantity is not Quantity.VOLTAGE or reading is None:
                 continue
             limits = [limit for side in LimitSide if (limit := channel.limit(side))]
-            beyond = [limit for limit in limits if limit.headroom(reading) < 0]
+            beyond = [limit for limit in limits if limit.headroom(reading) < 0 and is_rail_reading(channel, reading)]
             if self._sign("rail", index, _RAIL_LASTS_S).seen(bool(beyond), tick.at):
                 findings.append(
                     Finding(
@@ -291,6 +334,7 @@ class Watchers:
                         f"{reading:.2f} V, must stay {beyond[0].side.value} {beyond[0].value:.2f} V"
                         f" ({beyond[0].source})",
                         channel.name,
+                        channel=channel.key,
                     )
                 )
         return findings
@@ -304,9 +348,14 @@ class Watchers:
             if reading > _FAN_TURNS_RPM:
                 self._state.fan_turned.add(index)
             still = reading == 0 and index in self._state.fan_turned
-            if self._sign("fan at limit", index, _FAN_LASTS_S).seen(self._should_turn(tick, index), tick.at):
-                detail = "no pulses since the bench was opened, with the processor at its limit"
+            driven = self._sign("fan driven", index, _DRIVEN_LASTS_S).seen(self._is_driven(tick, index), tick.at)
+            hot = self._sign("fan at limit", index, _FAN_LASTS_S).seen(self._should_turn(tick, index), tick.at)
+            if driven or hot:
+                why = self._driven_words(tick, index) if driven else "with the processor at its limit"
+                detail = f"no pulses since the bench was opened, {why}"
                 title = f"{channel.name} does not turn"
+                self._sign("fan driven", index, _DRIVEN_LASTS_S).counted = True
+                self._sign("fan at limit", index, _FAN_LASTS_S).counted = True
                 findings.append(
                     Finding(
                         "C-230",
@@ -317,6 +366,7 @@ class Watchers:
                         title,
                         detail,
                         channel.name,
+                        channel=channel.key,
                     )
                 )
             if self._sign("fan", index, _FAN_LASTS_S).seen(still, tick.at):
@@ -330,9 +380,35 @@ class Watchers:
                         f"{channel.name} stopped",
                         "no pulses for 5 s, it turned before",
                         channel.name,
+                        channel=channel.key,
                     )
                 )
         return findings
+
+    def _duty_of(self, tick: Tick, index: int) -> float | None:
+        """Return how hard the chip drives a fan in per cent, None where it does not report that."""
+        key = self.channels[index].key
+        folder, _, stem = key.rpartition("/")
+        wanted = f"{folder}/pwm{stem.removeprefix('fan')}"
+        return next(
+            (value for channel, value in zip(self.channels, tick.values, strict=True) if channel.key == wanted), None
+        )
+
+    def _is_driven(self, tick: Tick, index: int) -> bool:
+        """Whether a fan never turned though the chip drives it and has a lowest speed for it.
+
+        An input with nothing plugged in has no lowest speed set; a fan that rests on purpose is not driven.
+        """
+        channel = self.channels[index]
+        expected = channel.limit(LimitSide.ABOVE) is not None and channel.kind is not PartKind.GRAPHICS
+        if not expected or tick.values[index] != 0 or index in self._state.fan_turned:
+            return False
+        duty = self._duty_of(tick, index)
+        return duty is not None and duty >= _DRIVEN_DUTY
+
+    def _driven_words(self, tick: Tick, index: int) -> str:
+        limit, duty = self.channels[index].limit(LimitSide.ABOVE), self._duty_of(tick, index)
+        return f"driven at {duty or 0:.0f} %, at least {limit.value if limit else 0:.0f} rpm expected"
 
     def _should_turn(self, tick: Tick, index: int) -> bool:
         """Whether a fan that never turned is the processor's own, by its name, and the processor is at its limit.
@@ -360,7 +436,9 @@ class Watchers:
                     continue
                 if not limit.reason and channel.quantity not in _WATCHED_LIMITS:
                     continue
-                if limit.headroom(reading) >= 0:
+                # somewhat beyond a limit from the start is heat; far beyond it is a broken sensor
+                warm = channel.quantity is Quantity.TEMPERATURE and limit.headroom(reading) > -_FAR_BEYOND_K
+                if limit.headroom(reading) >= 0 or warm:
                     state.inside.add((index, side))
                 still = channel.quantity is Quantity.FAN and reading == 0 and index in state.fan_turned  # is C-230
                 counts = (bool(limit.reason) or (index, side) in state.inside) and not still

@@ -23,17 +23,26 @@ class SensorWatch:
     def look(self, tick: Tick) -> list[SensorDoubt]:
         """Report alarms and slow channels, and return the doubts that this tick raises."""
         doubts = self._sanity.look(tick)
+        never_set: list[str] = []
         for change in self._alarms.look(tick.at):
             bit = change.bit
             if bit.fault and change.on:
                 doubts.append(SensorDoubt("X-836", bit.channel, "Sensor reports itself faulty", f"{bit.path} is set"))
+            elif change.first and not bit.limits_set:
+                never_set.append(bit.name)
             elif change.first:
-                detail = "set since before; the chip's own limits may never have been set for this board"
-                self._record.note(f"Alarm bit of {bit.name}", f"{detail} ({bit.path})", Severity.NOTE, "X-835")
+                detail = f"it was on when the bench was opened ({bit.path})"
+                self._record.note(f"Alarm of {bit.name}", detail, Severity.WARNING, "X-835")
             else:
                 words = "came on" if change.on else "went off"
                 severity = Severity.WARNING if change.on else Severity.NOTE
                 self._record.note(f"Alarm of {bit.name} {words}", bit.path, severity, "X-835")
+        if never_set:
+            many = "1 alarm bit" if len(never_set) == 1 else f"{len(never_set)} alarm bits"
+            names = ", ".join(never_set)
+            self._record.note(
+                f"{many} without a limit", f"nobody set these limits for this board: {names}", code="X-835"
+            )
         for name, period in self._sampler.slow_channels():
             if name not in self._slow_reported:
                 self._slow_reported.add(name)

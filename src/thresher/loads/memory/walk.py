@@ -4,9 +4,11 @@ A beat is one step of a pattern over one chunk. Chunks come upwards, or downward
 the order of addresses holds over the whole stretch.
 """
 
+import re
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Protocol
 
 import msgspec
@@ -15,6 +17,7 @@ import numpy as np
 from thresher.loads.exercise import Words
 from thresher.loads.memory.patterns import Step, StepKind, steps_of, value_at
 from thresher.loads.plan import LoadPlan
+from thresher.model.findings import WordNature
 
 Kernel = Callable[..., int]
 
@@ -34,8 +37,9 @@ _RE_READS = 3
 class WrongCell(msgspec.Struct, frozen=True):
     """One wrong word: where, what it should hold, what was found, and what reading it again gave.
 
-    After a step that turns words, the same value is written and read again, `rewritten`. Addresses in bytes;
-    `physical` None where the kernel does not report. Words are 16 hex digits.
+    `again` are readings before anything was written; there are none after a step that turns words, since it has written
+    already. `after` are readings after the same value was written once more. Addresses in bytes; `physical` None where
+    the kernel does not report. Words are 16 hex digits.
     """
 
     virtual: int
@@ -43,7 +47,7 @@ class WrongCell(msgspec.Struct, frozen=True):
     expected: str
     found: str
     again: tuple[str, ...]
-    rewritten: bool = False
+    after: tuple[str, ...] = ()
 
     @property
     def bits(self) -> tuple[int, ...]:
@@ -52,9 +56,13 @@ class WrongCell(msgspec.Struct, frozen=True):
         return tuple(bit for bit in range(64) if changed >> bit & 1)
 
     @property
-    def steady(self) -> bool:
-        """Whether every reading again gave the same wrong word: a cell, not the way to it."""
-        return bool(self.again) and all(each == self.found for each in self.again)
+    def nature(self) -> WordNature:
+        """What the readings say: stuck when rewriting does not help, a flip when only that does, else the way to it."""
+        if self.after and all(each != self.expected for each in self.after):
+            return WordNature.STUCK
+        if not self.again:
+            return WordNature.PASSING
+        return WordNature.FLIP if all(each == self.found for each in self.again) else WordNature.ON_THE_WAY
 
 
 @dataclass(frozen=True, slots=True)
@@ -291,25 +299,29 @@ class MemoryWalk:
 
     def _look_again(self, step: Step, place: int, found: int) -> WrongCell:
         expected = value_at(step, self._first + place)
-        cells, words = self._cells, self._stretch.words
         turned = step.kind in (StepKind.TURN_UP, StepKind.TURN_DOWN)
+        again = () if turned else self._read_again(place)
+        _write(self._cells, self._stretch.words, place, expected)
+        after = self._read_again(place)
         if turned:
-            _write(cells, words, place, expected)
-        again = []
-        for _ in range(_RE_READS):
-            if cells is None:
-                self._kernels["flush"][0](self._stretch.address + place * 8)
-            again.append(cells.read(place) if cells is not None else int(words[place]))
-        if turned:
-            _write(cells, words, place, expected ^ _ALL)
+            _write(self._cells, self._stretch.words, place, expected ^ _ALL)
         return WrongCell(
             self._stretch.address + place * 8,
             self._stretch.physical(place),
             f"{expected:016x}",
             f"{found:016x}",
-            tuple(f"{each:016x}" for each in again),
-            turned,
+            again,
+            after,
         )
+
+    def _read_again(self, place: int) -> tuple[str, ...]:
+        """Read a word several times, each time from memory and not from a cache."""
+        cells, read = self._cells, []
+        for _ in range(_RE_READS):
+            if cells is None:
+                self._kernels["flush"][0](self._stretch.address + place * 8)
+            read.append(cells.read(place) if cells is not None else int(self._stretch.words[place]))
+        return tuple(f"{each:016x}" for each in read)
 
 
 def _write(cells: Cells | None, words: Words, place: int, value: int) -> None:
@@ -348,9 +360,44 @@ def _numpy_kernels() -> dict[str, tuple[Kernel, ...]]:
         "scattered": _scattered_words,
     }
     kernels: dict[str, tuple[Kernel, ...]] = {name: _by_numpy(value) for name, value in backgrounds.items()}
-    # a whole cache's worth of other memory pushes the line out, where no instruction for it is available
-    kernels["flush"] = (lambda _address: np.zeros(1 << 22).sum(),)
+    kernels["flush"] = (Eviction(),)
     return kernels
+
+
+_LEAST_EVICTED, _MOST_EVICTED = 32 << 20, 256 << 20
+_CACHES = Path("/sys/devices/system/cpu/cpu0/cache")
+
+
+def largest_cache_bytes() -> int:
+    """Return the size of the largest cache that the kernel lists (ABI/testing/sysfs-devices-system-cpu), 0 for none."""
+    sizes = []
+    for index in range(8):
+        try:
+            text = (_CACHES / f"index{index}" / "size").read_text(encoding="ascii").strip()
+        except OSError:
+            break
+        if match := re.fullmatch(r"(\d+)([KM])", text):
+            sizes.append(int(match[1]) << (10 if match[2] == "K" else 20))
+    return max(sizes, default=0)
+
+
+class Eviction:
+    """Pushes a line out of all caches by reading other memory, where no instruction for it is available.
+
+    The memory is taken when it is first needed: twice the largest cache, every page of it written, since pages that
+    were never written are all one page of zeros.
+    """
+
+    def __init__(self) -> None:
+        """Nothing is taken yet."""
+        self.words: Words | None = None
+
+    def __call__(self, _address: int) -> int:
+        """Read all of it."""
+        if self.words is None:
+            size = min(_MOST_EVICTED, max(_LEAST_EVICTED, 2 * largest_cache_bytes()))
+            self.words = np.arange(size // 8, dtype=np.uint64)
+        return int(self.words.sum())
 
 
 def _scattered_words(places: Words, seed: int) -> Words:

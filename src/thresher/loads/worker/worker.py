@@ -18,6 +18,8 @@ from thresher.loads.team.messages import (
     Done,
     Failed,
     MakeReference,
+    MemoryWrong,
+    Mismatch,
     Quit,
     Recheck,
     Rechecked,
@@ -32,6 +34,7 @@ from thresher.model.sheet import ShapeKind
 
 _PR_SET_PDEATHSIG = 1
 _REPORT_AT_MOST_EVERY_S = 0.1
+_END_OF_TURN = float("inf")
 _NICENESS = 10
 """Workers give way to the sampler and the window: they take what is left, which on a bench is all of it."""
 
@@ -68,7 +71,7 @@ class Worker:
         self._status = status
         self._order = order
         self._slot = order.worker
-        reporter = SocketReporter(orders, status, order.worker)
+        reporter = SocketReporter(orders, status, order.worker, order.paced)
         self._task = LOADS[order.plan.load].make_task(order, shared, reporter)
         self._ticket = 0
         self._reporter = reporter
@@ -86,11 +89,13 @@ class Worker:
                     self._run_free()
                     return
                 case RunBeats(count, flips, seconds, temperature_c):
+                    self._reporter.begin_turn()
                     self._task.begin()
                     self._task.age(seconds, temperature_c)
                     for number in range(count):
                         if self._task.do_beat([flip for flip in flips if flip.beat == number]):
                             self._status.beat(self._slot, time.monotonic_ns())
+                    self._reporter.report_rest()
                     self._reporter.send(Done())
                 case Recheck(ticket, beat):
                     self._reporter.send(Rechecked(ticket, self._task.recheck(beat)))
@@ -112,10 +117,12 @@ class Worker:
             else:
                 status.alive(slot, now)
             status.note_cpu_time(slot, time.thread_time_ns())
+            self._reporter.report_rest_when_due()
             ticket, beat = status.recheck(slot)
             if ticket != self._ticket:
                 self._ticket = ticket
                 self._reporter.send(Rechecked(ticket, task.recheck(beat)))
+        self._reporter.report_rest()
 
     def _rest(self) -> bool:
         """Rest for a moment if the shape says so now; return whether there is to be another look."""
@@ -136,28 +143,53 @@ class Worker:
 
 
 class SocketReporter(Reporter):
-    """Reports to the engine, at most so often about mismatches, and never less than their count."""
+    """Reports to the engine, at most so often about mismatches, and never less than their count.
 
-    def __init__(self, orders: socket.socket, status: StatusTable, slot: int) -> None:
-        """Report for one worker."""
+    What is held back goes out with the details of the last report. A simulated machine's turn counts as such a while,
+    so that its runs do not depend on how fast they are.
+    """
+
+    def __init__(self, orders: socket.socket, status: StatusTable, slot: int, paced: bool = False) -> None:
+        """Report for one worker; `paced` by the turns of a simulated machine."""
+        self._paced = paced
         self._socket = orders
         self._status = status
         self._slot = slot
         self._unreported = 0
-        self._reported_at = -_REPORT_AT_MOST_EVERY_S
+        self._next_at = 0.0
+        self._last: Mismatch | MemoryWrong | None = None
 
     def send(self, report: Report) -> None:
         """Send a report."""
+        if isinstance(report, Mismatch | MemoryWrong):
+            self._last = report
         self._socket.send(msgspec.json.encode(report))
+
+    def begin_turn(self) -> None:
+        """Begin a turn of a simulated machine: its first mismatch is reported at once."""
+        self._next_at = 0.0
+
+    def report_rest(self) -> None:
+        """Report the mismatches that were held back."""
+        if self._unreported and self._last is not None:
+            count, self._unreported = self._unreported, 0
+            self.send(msgspec.structs.replace(self._last, count=count))
+
+    def report_rest_when_due(self) -> None:
+        """Report what was held back once it is time."""
+        if self._unreported and time.monotonic() >= self._next_at:
+            self._next_at = time.monotonic() + _REPORT_AT_MOST_EVERY_S
+            self.report_rest()
 
     def count_to_report(self) -> int:
         """Count a mismatch; return for how many the next message stands, 0 when none is due yet."""
         self._status.mismatch(self._slot)
-        now = time.monotonic()
         self._unreported += 1
-        if now - self._reported_at < _REPORT_AT_MOST_EVERY_S and self._unreported > 1:
+        now = time.monotonic()
+        if now < self._next_at:
             return 0
-        count, self._unreported, self._reported_at = self._unreported, 0, now
+        self._next_at = _END_OF_TURN if self._paced else now + _REPORT_AT_MOST_EVERY_S
+        count, self._unreported = self._unreported, 0
         return count
 
     def alive(self) -> None:

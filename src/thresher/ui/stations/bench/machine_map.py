@@ -70,7 +70,7 @@ class MachineMap(PaintedWidget):
         top = self._draw_row_of_cores(painter, machine, QRectF(left, top, wide, 0), 30.0 if tight else 42.0) + gap
         top = self._draw_power(painter, QRectF(left, top, wide, 60 if tight else 66)) + gap
         for part in machine.parts_of(PartKind.GRAPHICS)[:2]:
-            line = self._temperature_line(PartKind.GRAPHICS)
+            line = self._temperature_line(part)
             top = self._draw_box(painter, part, QRectF(left, top, wide, box), part.name, line) + gap
         drives = machine.parts_of(PartKind.DRIVE)[:4]
         column = (wide - 8) / 2 if len(drives) > 1 else wide
@@ -78,7 +78,7 @@ class MachineMap(PaintedWidget):
             x = left + (number % 2) * (column + 8)
             size = next((fact.value for fact in part.facts if fact.name == "size"), "")
             area = QRectF(x, top + (number // 2) * (box + gap), column, box)
-            self._draw_box(painter, part, area, part.name, f"{size} {self._temperature_line(PartKind.DRIVE)}".strip())
+            self._draw_box(painter, part, area, part.name, f"{size} {self._temperature_line(part)}".strip())
         top += -(-len(drives) // 2) * (box + gap)
         for part in machine.parts_of(PartKind.COOLING):
             top = self._draw_box(painter, part, QRectF(left, top, wide, 42), self._fans_line(), "") + gap
@@ -287,10 +287,13 @@ class MachineMap(PaintedWidget):
             draw_text(painter, QPointF(x, area.y() + 49), second, scheme.soft, 11, width=area.width() - 16)
         return area.bottom()
 
-    def _temperature_line(self, kind: PartKind) -> str:
-        for index in self.state.find_channels(Quantity.TEMPERATURE, kind):
+    def _temperature_line(self, part: Part) -> str:
+        """Return the temperature of this part, not of another of its kind."""
+        alone = self.state.snapshot is not None and len(self.state.snapshot.machine.parts_of(part.kind)) == 1
+        for index in self.state.find_channels(Quantity.TEMPERATURE, part.kind):
             value = self.state.value(index)
-            if value is not None:
+            mine = self.state.channels[index].place == part.place or (alone and not self.state.channels[index].place)
+            if value is not None and mine:
                 return f"{value:.0f} °C"
         return ""
 
