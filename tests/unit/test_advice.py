@@ -236,7 +236,7 @@ def test_a_machine_that_was_clean_for_long_is_handed_back() -> None:
     shown = verdict((), (*long, Exposure(1, 9, EVERYDAY_USE, 600.0, None)))
     assert shown.advice is not None
     assert shown.advice.course is Course.WATCH
-    assert "hand it back" in shown.advice.sentence
+    assert "return to customer" in shown.advice.sentence
     assert shown.advice.act is not None
     assert shown.advice.act.steps == ()
 

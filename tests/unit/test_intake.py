@@ -148,7 +148,7 @@ def test_a_hot_channel_that_is_not_believed_stops_no_run(make_engine: MakeEngine
     assert engine.run_to_end(cautious).ending == "finished"
 
 
-def test_a_limit_that_no_believed_temperature_keeps_stops_the_run(
+def test_a_limit_that_no_trusted_temperature_keeps_is_refused_or_accepted_with_a_note(
     make_engine: MakeEngine, lighthouse: Scenario
 ) -> None:
     engine, heard = make_engine(lighthouse)
@@ -156,8 +156,10 @@ def test_a_limit_that_no_believed_temperature_keeps_stops_the_run(
         if channel.kind is PartKind.PROCESSOR and channel.quantity is Quantity.TEMPERATURE:
             engine.machine.set_trust(channel.key, False, "all wrong")
     limited = parse_sheet(SHORT_SHEET.format(length=5) + "[limits]\ntemperature_c = 95\n", "limited")
-    assert engine.run_to_end(limited).ending == "tripped"
-    assert any("every processor temperature is ignored" in line for line in heard.tape())
+    with pytest.raises(EnvironmentFault, match="the limit of 95 °C cannot be watched"):
+        engine.run_to_end(limited)
+    assert engine.run_to_end(limited, unwatched_limit=True).ending == "finished"
+    assert any(line.startswith("Limit not watched: no trusted sensor") for line in heard.tape())
     free = parse_sheet(SHORT_SHEET.format(length=5), "free")
     assert engine.run_to_end(free).ending == "finished", "a sheet without a limit needs no temperature"
 

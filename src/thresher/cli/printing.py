@@ -44,14 +44,7 @@ def print_verdict(verdict: Verdict) -> None:
     say("  (evidence weight in decibans: +10 = 10 times more likely, -10 = 10 times less likely)")
     if verdict.advice is not None:
         say(f"  What to do: {verdict.advice.sentence}")
-    whose = "the shop's own" if verdict.own_prices else "default"
-    for number, act in enumerate(verdict.acts[:3]):
-        word = "Do" if number == 0 else "or"
-        say(
-            f"  {word}: {act.words}, {act.price:.0f} and {act.minutes:.0f} min;"
-            f" {percent(act.fix_probability)} chance this fixes it,"
-            f" expected cost {act.expected:.0f} ({whose} prices)"
-        )
+    _print_options(verdict)
     for trial in verdict.next_trials[:2]:
         say(f"  Trial: {trial.sentence} ({trial.minutes:.0f} min)")
     for summary in verdict.combined_findings:
@@ -65,6 +58,18 @@ def print_verdict(verdict: Verdict) -> None:
         say(
             f"  Finding rate: {seen.per_hour:.1f} per hour under these loads ({seen.low:.1f} to {seen.high:.1f});"
             f" after the repair {seen.minutes_to_sure:.0f} clean minutes prove it (95 %)"
+        )
+
+
+def _print_options(verdict: Verdict) -> None:
+    whose = "the shop's own" if verdict.own_prices else "default"
+    if verdict.acts:
+        say(f"  Options by expected cost ({whose} prices):")
+    for act in verdict.acts[:3]:
+        say(
+            f"    {act.words}: {act.price:.0f} and {act.minutes:.0f} min;"
+            f" {percent(act.fix_probability)} chance this fixes it,"
+            f" expected cost {act.expected:.0f}"
         )
 
 

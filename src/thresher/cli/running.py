@@ -49,7 +49,7 @@ def say_opening(engine: Engine) -> None:
         say(f"         {group.code}  before: {group.title}{times}")
 
 
-def carry_out(engine: Engine, sheet: RunSheet, quiet: bool) -> RunStatus:
+def carry_out(engine: Engine, sheet: RunSheet, quiet: bool, unwatched_limit: bool = False) -> RunStatus:
     """Carry out a run sheet, printing the tape unless `quiet`, and return how the run ended."""
 
     def on_event(event: EngineEvent) -> None:
@@ -60,7 +60,7 @@ def carry_out(engine: Engine, sheet: RunSheet, quiet: bool) -> RunStatus:
     if not quiet:
         say_opening(engine)
     with interrupt_stops(engine):
-        status = engine.run_to_end(sheet)
+        status = engine.run_to_end(sheet, unwatched_limit)
     if engine.conductor.active:
         sentence = engine.stop()
         if not quiet:

@@ -29,6 +29,7 @@ from thresher.events.firmware_records import (
 )
 from thresher.events.log_forms import parse_log_text
 from thresher.events.machine_checks.decode import decode_check
+from thresher.events.machine_checks.intel import counted_words
 from thresher.events.machine_checks.lines import MachineCheckAssembler
 from thresher.events.machine_checks.registers import DecodedCheck, MachineCheck, PartShare, Strip
 from thresher.events.trace_lines import parse_trace_line
@@ -229,7 +230,7 @@ def thing_of_group(group: EventGroup, tables: Tables, check: MachineCheck | None
     return DecodedThing(
         what="group",
         title=group.title,
-        words=f"{group.detail}. {entry.meaning if entry else ''}".strip(),
+        words=f"{group.detail.removesuffix('.')}. {entry.meaning if entry else ''}".strip(),
         code=group.code,
         lines=tuple(lines),
         shares=shares,
@@ -269,7 +270,7 @@ def thing_of_note(note: NotedLine, tables: Tables) -> DecodedThing:
     return DecodedThing(
         what="note",
         title=note.title,
-        words=f"No evidence against hardware: {note.says}.",
+        words=f"No evidence against hardware: {note.says.removesuffix('.')}.",
         code=note.code,
         lines=(f"{note.count} times" if note.count > 1 else "once",),
         steps=entry.steps if entry else (),
@@ -344,7 +345,7 @@ def _check_lines(decoded: DecodedCheck, check: MachineCheck, layout: str) -> lis
         select = f", chip select {decoded.chip_select}" if decoded.chip_select is not None else ""
         lines.append(f"memory channel {decoded.channel}{select}")
     if decoded.corrected_count:
-        lines.append(f"{decoded.corrected_count} corrected since the counter was cleared")
+        lines.append(f"{counted_words(decoded.corrected_count)} corrected since the counter was cleared")
     if decoded.above_threshold:
         lines.append("above the processor's own threshold for corrected errors")
     if check.address is not None and decoded.address_valid:

@@ -11,11 +11,11 @@ _LEAST_BITS_A_MINUTE = 0.0008
 
 
 def advise(acts: tuple[Act, ...], trials: tuple[NextTrial, ...], limits: Thresholds) -> Advice:
-    """Return what to do next; `acts` come with the sound ones first, each by its expected cost."""
-    act = next(iter(acts), None)
-    if act is not None and is_sound(act, limits):
+    """Return what to do next; `acts` come by their expected cost."""
+    act = next((each for each in acts if is_sound(each, limits)), None)
+    if act is not None:
         if not act.steps:
-            text = f"Nothing is faulty with {percent(act.needed)}: hand it back"
+            text = f"No fault found ({percent(act.needed)} likely healthy): return to customer"
             return Advice(Course.WATCH, text, act)
         words = act.words[:1].upper() + act.words[1:]
         return Advice(Course.ACT, f"{words}: {percent(act.needed)} sure it is needed", act)

@@ -100,7 +100,7 @@ class _Simple:
 
 
 def decide(posterior: Posterior, prices: Prices, limits: Thresholds, book: Book = EMPTY_BOOK) -> tuple[Act, ...]:
-    """Return what may be done, at most some eight acts: the sound ones first, each by its expected cost.
+    """Return what may be done by expected cost: at most some eight acts, the sound ones among them in any case.
 
     Faults of parts that are not in the machine as it is to be handed back so far (`Book.base`), or that were treated,
     are none to be fixed, and nothing is done to parts that are not in it or that are the shop's.
@@ -116,10 +116,12 @@ def decide(posterior: Posterior, prices: Prices, limits: Thresholds, book: Book 
     promising = [each for each, _ in sorted(alone, key=lambda pair: -_share_mended(pair[0], posterior))[:_PAIRED]]
     acts += [_act(pair, posterior, prices, later) for pair in combinations(promising, 2) if _differ(*pair)]
 
-    def order(act: Act) -> tuple[bool, float, float, int]:
-        return not is_sound(act, limits), act.expected, act.price, len(act.tags)
+    def by_cost(act: Act) -> tuple[float, float, int]:
+        return act.expected, act.price, len(act.tags)
 
-    return tuple(sorted(acts, key=order)[:_MOST_ACTS])
+    # what is sure to be needed is listed even where something unsure would cost less
+    chosen = sorted(acts, key=lambda act: (not is_sound(act, limits), *by_cost(act)))[:_MOST_ACTS]
+    return tuple(sorted(chosen, key=by_cost))
 
 
 def is_sound(act: Act, limits: Thresholds) -> bool:

@@ -11,13 +11,14 @@ import threading
 from collections import deque
 from collections.abc import Callable
 from concurrent.futures import Future
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TypeVar
 
 from thresher.engine.run.conductor import Conductor
 from thresher.engine.run.kernels import KernelReport
 from thresher.engine.run.record import Record
+from thresher.engine.run.run_limits import unwatched
 from thresher.engine.services.added_evidence import AddedEvidence
 from thresher.engine.services.decisions import DecisionService
 from thresher.engine.services.intake import IntakeService
@@ -32,7 +33,7 @@ from thresher.engine.watch.sensors import SensorWatch
 from thresher.journal.jobfile import pack_reading
 from thresher.model.channels import Channel
 from thresher.model.errors import EnvironmentFault
-from thresher.model.findings import Finding
+from thresher.model.findings import Finding, Severity
 from thresher.model.parts import Fact, Inventory
 from thresher.model.port import System
 from thresher.model.sheet import RunSheet
@@ -138,10 +139,10 @@ class Engine:
         finally:
             self.close()
 
-    def run_to_end(self, sheet: RunSheet) -> RunStatus:
+    def run_to_end(self, sheet: RunSheet, unwatched_limit: bool = False) -> RunStatus:
         """Carry out one sheet on this thread and return how it ended. Raises EnvironmentFault."""
         self.sheets.put(sheet)
-        self.start()
+        self.start(unwatched_limit)
         self._loop(lambda: self._quit or not self.conductor.active)
         return self.status()
 
@@ -161,8 +162,21 @@ class Engine:
         self.events.close()
         self._system.close()
 
-    def start(self) -> None:
-        """Start the sheet on the bench. Raises EnvironmentFault."""
+    def start(self, unwatched_limit: bool = False) -> None:
+        """Start the sheet on the bench.
+
+        Raises EnvironmentFault, also when nothing reports what the sheet's temperature limit watches, unless that is
+        accepted as `unwatched_limit`.
+        """
+        sheet = self.conductor.sheet
+        reason = unwatched(sheet.limits.temperature_c, self.channels) if sheet is not None else ""
+        if reason and not unwatched_limit:
+            remedy = "Take the limit off the sheet, trust a sensor, or accept it (--unwatched-limit)."
+            raise EnvironmentFault("starting a run", reason, remedy)
+        if reason and sheet is not None:
+            self._record.note("Limit not watched", reason, Severity.WARNING, "X-802")
+            # the run is kept with the limits that it really had
+            self.sheets.put(replace(sheet, limits=replace(sheet.limits, temperature_c=None)))
         self.machine.drop_baseline()
         self.conductor.start(self._parts.boot_id)
         run = self._record.run_number()

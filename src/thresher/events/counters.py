@@ -90,7 +90,7 @@ def finding_of_rise(counter: ErrorCounter, rise: int, at: float) -> Finding:
         PartKind.MEMORY if memory else PartKind.BOARD,
         at,
         f"{what}, {counter.place}",
-        f"the counter rose by {rise} to {counter.count}; the log has no line about it",
+        f"the counter rose from {counter.count - rise} to {counter.count}; the log has no line about it",
         counter.place,
         count=rise,
         raw=f"{counter.path}: {counter.count}",

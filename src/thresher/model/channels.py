@@ -1,5 +1,6 @@
 """Channels (one measured quantity of one source) and the readings taken from them."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from enum import StrEnum
 
@@ -109,6 +110,15 @@ class Channel:
         if self.distrust:
             return None
         return next((limit for limit in self.limits if limit.side is side), None)
+
+
+def watched_temperatures(channels: Iterable[Channel]) -> list[int]:
+    """Return the indexes of the temperatures that a run sheet's limit watches: those of the processor that count."""
+    return [
+        index
+        for index, channel in enumerate(channels)
+        if channel.quantity is Quantity.TEMPERATURE and channel.kind is PartKind.PROCESSOR and not channel.distrust
+    ]
 
 
 @dataclass(frozen=True, slots=True)

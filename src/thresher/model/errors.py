@@ -20,7 +20,7 @@ class EnvironmentFault(ThresherError):
         self.tried = tried
         self.happened = happened
         self.todo = todo
-        super().__init__(f"{tried}: {happened}. {todo}".removesuffix(". "))
+        super().__init__(f"{tried}: {happened.removesuffix('.')}. {todo}".removesuffix(". "))
 
 
 @dataclass(frozen=True, slots=True)

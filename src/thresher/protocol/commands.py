@@ -32,7 +32,11 @@ class Command(msgspec.Struct, Generic[T], frozen=True, forbid_unknown_fields=Tru
 
 
 class StartRun(Command[RunStatus], frozen=True, tag="run.start"):
-    """Start the run sheet on the bench."""
+    """Start the run sheet on the bench.
+
+    Refused when its temperature limit cannot be watched, unless that is accepted as `unwatched_limit`."""
+
+    unwatched_limit: bool = False
 
 
 class StopRun(Command[str], frozen=True, tag="run.stop"):

@@ -11,6 +11,8 @@ from thresher.model.port import System, optional_text
 from thresher.sensors.probes import Probe, cpu_use, disk_use, memory_used, pressure, scaled, try_probe
 
 _SUPPLY = "/sys/class/power_supply"
+MAINS = "mains/"
+"""How the keys of the channels begin that say whether mains is connected."""
 
 
 def find(system: System, inventory: Inventory, unknown: list[Fact]) -> Iterator[Probe]:
@@ -21,6 +23,16 @@ def find(system: System, inventory: Inventory, unknown: list[Fact]) -> Iterator[
     yield from _pressure(system, unknown)
     yield from _drives(system, inventory, unknown)
     yield from _batteries(system, unknown)
+    yield from _mains(system, unknown)
+
+
+def _mains(system: System, unknown: list[Fact]) -> Iterator[Probe]:
+    """Yield whether mains is connected, on machines that report it."""
+    for name in system.list(_SUPPLY):
+        folder = f"{_SUPPLY}/{name}"
+        if optional_text(system, f"{folder}/type") == "Mains" and "online" in system.list(folder):
+            channel = Channel(f"{MAINS}{name}", f"Mains {name}", Quantity.FLAG, PartKind.POWER, f"{folder}/online")
+            yield from try_probe(system, channel, scaled(1.0), unknown)
 
 
 def _processor_time(system: System, inventory: Inventory, unknown: list[Fact]) -> Iterator[Probe]:

@@ -70,8 +70,8 @@ def carry_out(engine: Engine, command: EngineCommand) -> object:
 
 def _on_run(engine: Engine, command: RunCommand) -> object:
     match command:
-        case StartRun():
-            engine.start()
+        case StartRun(unwatched_limit):
+            engine.start(unwatched_limit)
         case StopRun():
             return engine.stop()
         case PutSheet(toml, name):

@@ -6,6 +6,7 @@ from typing import Protocol
 from PyQt6.QtCore import QUrl
 from PyQt6.QtGui import QDesktopServices
 
+from thresher.model.channels import watched_temperatures
 from thresher.protocol.commands import (
     AddEvidence,
     BeginTrial,
@@ -35,6 +36,10 @@ class Screen(Protocol):
 
     def say(self, text: str) -> None:
         """Show a message that must be seen."""
+        ...
+
+    def ask(self, question: str, action: str, accepted: Callable[[], None]) -> None:
+        """Ask whether to do something; `action` is the words on the button that does it."""
         ...
 
 
@@ -77,7 +82,21 @@ class EngineRequests:
         """Start the sheet on the bench."""
         if not self._state.active:
             self._state.say_trouble("")
+            self._start_or_ask()
+
+    def _start_or_ask(self) -> None:
+        """Start; when the sheet's temperature limit cannot be watched on this machine, ask before that."""
+        sheet = self._state.sheet
+        limit = sheet.limits.temperature_c if sheet is not None else None
+        if limit is None or watched_temperatures(self._state.channels):
             self.send(StartRun())
+            return
+        self._screen.ask(
+            f"No trusted sensor reports the processor's temperature, so the sheet's limit of {limit:.0f} °C cannot be"
+            " watched.",
+            "Start without the limit",
+            lambda: self.send(StartRun(unwatched_limit=True)),
+        )
 
     def stop(self, done: Callable[[str], None]) -> None:
         """Stop at once; `done` gets how many workers have ended."""

@@ -2,6 +2,8 @@
 `requests`, what has to do with files in `file_actions`.
 """
 
+from collections.abc import Callable
+
 from PyQt6.QtCore import QEvent, QPointF, QSettings, Qt, pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QColor
 from PyQt6.QtWidgets import (
@@ -242,14 +244,26 @@ class MainWindow(QWidget):
         if "\n" in text:
             self._box("Error", text)
 
+    def ask(self, question: str, action: str, accepted: Callable[[], None]) -> None:
+        """Ask before something is done; nothing waits for the answer, and Esc means no."""
+        box = self._make_box("Before it starts", question)
+        yes = box.addButton(action, QMessageBox.ButtonRole.AcceptRole)
+        box.addButton(QMessageBox.StandardButton.Cancel)
+        if yes is not None:
+            yes.clicked.connect(accepted)
+        box.open()
+
     def _box(self, title: str, text: str) -> None:
+        self._make_box(title, text).open()
+
+    def _make_box(self, title: str, text: str) -> QMessageBox:
         box = QMessageBox(self)
         box.setObjectName("message_box")
         box.setWindowTitle(title)
         box.setText(text)
         box.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        box.open()
+        return box
 
     def _show_about(self, about: str) -> None:
         at = self.bench.map.mapToGlobal(QPointF(self.bench.map.width() + 4, 40))

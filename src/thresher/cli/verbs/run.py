@@ -17,6 +17,9 @@ def run(
     job: JobPath = None,
     every: Every = 1.0,
     shop: Shop = None,
+    unwatched_limit: Annotated[
+        bool, typer.Option("--unwatched-limit", help="Start although no sensor reports what the sheet limits.")
+    ] = False,
     json: Json = False,
 ) -> None:
     """Carry out a run sheet, here or on a simulated machine."""
@@ -29,7 +32,7 @@ def run(
     system = open_system(None, simulate, speed)
     engine = wiring.make_engine(system, job, every, shop, simulate or "")
     try:
-        status = carry_out(engine, parsed, quiet=json)
+        status = carry_out(engine, parsed, json, unwatched_limit)
         verdict, findings, path = engine.verdict, engine.findings, str(engine.job_file)
     finally:
         engine.close()

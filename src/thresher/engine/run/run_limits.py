@@ -3,7 +3,7 @@
 from thresher.engine.run.record import Record
 from thresher.engine.run.run import Run
 from thresher.engine.watch.readings import Watchers
-from thresher.model.channels import Quantity, Tick
+from thresher.model.channels import Channel, Quantity, Tick, watched_temperatures
 from thresher.model.findings import Severity, findings_of_run
 from thresher.model.parts import PartKind
 
@@ -53,6 +53,13 @@ def _too_old(record: Record, tick: Tick) -> str:
         return ""
     newest = min(watched, key=lambda index: tick.ages.get(index, 0.0))
     return f"{record.channels[newest].name} answers so slowly that its reading is {tick.ages[newest]:.0f} s old"
+
+
+def unwatched(limit_c: float | None, channels: tuple[Channel, ...]) -> str:
+    """Say why a sheet's temperature limit cannot be watched, empty when it can or there is none."""
+    if limit_c is None or watched_temperatures(channels):
+        return ""
+    return f"no trusted sensor reports the processor's temperature, so the limit of {limit_c:.0f} °C cannot be watched"
 
 
 def _none_trusted(record: Record) -> bool:

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from thresher.model.channels import Channel, Limit, LimitSide, Quantity, Tick
 from thresher.model.findings import Finding, FindingKind, Severity, TapeEntry
 from thresher.model.parts import PartKind
+from thresher.sensors.host import MAINS
 from thresher.sensors.limits import is_rail_reading
 
 _AT_LIMIT_K = 1.0
@@ -100,6 +101,7 @@ class _State:
     inside: set[tuple[int, LimitSide]] = field(default_factory=set)
     spans: dict[int, tuple[float, float]] = field(default_factory=dict)
     throttled_before: bool = False
+    mains: dict[int, bool] = field(default_factory=dict)
     episode: _Episode | None = None
 
 
@@ -116,7 +118,7 @@ class Watchers:
         """Return what the newest readings amount to: findings, and notes for the tape."""
         findings = [*self._heat(tick), *self._clocks(tick, busy_cores), *self._rails(tick), *self._fans(tick)]
         notes = [*self._ended_episode(tick), *self._passed_limits(tick), *self._lost_channels(tick)]
-        return findings, [*notes, *self._throttled_before(tick)]
+        return findings, [*notes, *self._throttled_before(tick), *self._mains_changes(tick)]
 
     def silent(self, tick: Tick, quantity: Quantity) -> list[Channel]:
         """Return the channels of a quantity that gave readings and have given none for some seconds."""
@@ -300,6 +302,23 @@ class Watchers:
         detail = f"{where} {times} since the machine was started; the cooling did not keep up then"
         title = "Throttled by heat before the bench was opened"
         return [TapeEntry(tick.at, None, title, detail, Severity.WARNING, "C-210", PartKind.COOLING)]
+
+    def _mains_changes(self, tick: Tick) -> list[TapeEntry]:
+        """Return notes of mains that went away or came back."""
+        entries = []
+        for index, channel in enumerate(self.channels):
+            reading = tick.values[index]
+            if not channel.key.startswith(MAINS) or reading is None:
+                continue
+            there, before = bool(reading), self._state.mains.get(index)
+            self._state.mains[index] = there
+            if before is None or before == there:
+                continue
+            title = "Mains is back" if there else "Mains lost"
+            detail = "" if there else "the machine runs on its battery; clocks and power may be lower now"
+            severity = Severity.NOTE if there else Severity.WARNING
+            entries.append(TapeEntry(tick.at, None, title, detail, severity, "S-420", PartKind.POWER))
+        return entries
 
     def _ended_episode(self, tick: Tick) -> list[TapeEntry]:
         episode = self._state.episode

@@ -192,6 +192,14 @@ def counted(status: int, mcg_cap: int | None) -> int | None:
     return bits(status, 52, 38)
 
 
+_SATURATED = 0x7FFF
+
+
+def counted_words(count: int) -> str:
+    """Say how many errors a counter of 15 bits has counted: it stands still at its end."""
+    return f"at least {count}" if count >= _SATURATED else str(count)
+
+
 def threshold_state(status: int, mcg_cap: int | None) -> int:
     """Return the threshold status (bits 54:53) of a corrected error, 0 where it is not tracked (IA32_MCG_CAP[11])."""
     if bits(status, 61, 61) or (mcg_cap is not None and not mcg_cap >> 11 & 1):
@@ -212,7 +220,7 @@ def status_fields(status: int, code: ErrorCode, model_words: str, mcg_cap: int |
         state, count = threshold_state(status, mcg_cap), counted(status, mcg_cap)
         fields.append(BitField(56, 55, "reserved", bits(status, 56, 55), "no meaning for corrected errors"))
         fields.append(BitField(54, 53, "threshold", bits(status, 54, 53), _THRESHOLD[state]))
-        lines = f"{count} since last cleared" if count is not None else "not counted by this processor"
+        lines = f"{counted_words(count)} since last cleared" if count is not None else "not counted by this processor"
         fields.append(BitField(52, 38, "corrected count", bits(status, 52, 38), lines))
     fields.append(BitField(37, 32, "other information", bits(status, 37, 32), "meaning depends on the model"))
     lines = model_words or "not documented for this model"

@@ -115,5 +115,7 @@ class StopReport:
     @property
     def sentence(self) -> str:
         """Say it for a person."""
-        killed = f", {self.killed} of them killed" if self.killed else ""
-        return f"{self.ended} of {self.started} workers have ended{killed}, after {self.seconds:.2f} s"
+        left = self.started - self.ended
+        killed = f", {min(self.killed, self.ended)} of them killed" if self.killed and not left else ""
+        still = f"; {left} {'was' if left == 1 else 'were'} killed and did not end" if left else ""
+        return f"{self.ended} of {self.started} workers have ended{killed}, after {self.seconds:.2f} s{still}"

@@ -67,10 +67,11 @@ class DecisionPanel(PaintedWidget):
             painter.fillRect(QRectF(14, y - 10, 4, 12), QColor(scheme.straw))
             draw_text(painter, QPointF(24, y), words, scheme.ink, 12.5, width=self.width() - 40.0)
             self.spots.append(Spot(QRectF(10, y - 14, self.width() - 20.0, 18), verdict.advice.sentence))
-        self._draw_acts(painter, verdict.acts[:_ACTS], 68.0 + 18 * len(lines))
+        advised = verdict.advice.act if verdict.advice is not None else None
+        self._draw_acts(painter, verdict.acts[:_ACTS], advised, 68.0 + 18 * len(lines))
         self._draw_trial(painter)
 
-    def _draw_acts(self, painter: QPainter, acts: tuple[Act, ...], y: float) -> None:
+    def _draw_acts(self, painter: QPainter, acts: tuple[Act, ...], advised: Act | None, y: float) -> None:
         scheme, right = self.look.scheme, self.width() - 14.0
         if not acts:
             draw_text(painter, QPointF(14, y + 14), "Nothing to weigh before there is evidence.", scheme.soft, 12)
@@ -83,7 +84,7 @@ class DecisionPanel(PaintedWidget):
         for number, act in enumerate(acts):
             line = y + 20 + 21 * number
             words = act.words[:1].upper() + act.words[1:]
-            draw_text(painter, QPointF(14, line), words, scheme.ink, 12.5, bold=number == 0, width=columns[0] - 70)
+            draw_text(painter, QPointF(14, line), words, scheme.ink, 12.5, bold=act == advised, width=columns[0] - 70)
             for x, text in zip(
                 columns, (f"{act.minutes:.0f} min", f"{act.price:.0f}", percent(act.fix_probability)), strict=True
             ):
