@@ -242,3 +242,12 @@ def test_a_slot_has_the_board_s_name_whatever_the_driver_calls_it() -> None:
 def test_the_inventory_of_a_tree_names_its_drives(write_tree: WriteTree) -> None:
     found = read_inventory(drive_tree(write_tree))
     assert {part.place for part in found.parts_of(PartKind.DRIVE)} <= {"sdc", "nvme0n1"}
+
+
+def test_a_processor_that_was_only_told_of_another_s_error_is_not_blamed() -> None:
+    text = (
+        "mce: [Hardware Error]: CPU 1: Machine Check: 5 Bank 1: a000000000000000\n"
+        "mce: [Hardware Error]: PROCESSOR 0:506e3 TIME 1773752833 SOCKET 0 APIC 1\n"
+    )
+    assert decode(text) == ()
+    assert len(decode(text.replace("a000000000000000", "a000000000000005"))) == 1

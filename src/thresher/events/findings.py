@@ -294,7 +294,7 @@ class KernelDecoder:
         """Return the finding that a machine check is, or None when its register holds no valid error."""
         check = self.with_vendor(check)
         decoded = decode_check(check, self.knowledge.checks)
-        if not decoded.valid:
+        if not decoded.valid or _names_no_error(check):
             return None
         code, kind, severity, part = code_of_check(decoded)
         cpu = check.cpu if check.cpu is not None else self._apics.get(check.apic) if check.apic is not None else None
@@ -329,6 +329,15 @@ class KernelDecoder:
         ):
             return ""
         return f" of socket {check.socket}"
+
+
+def _names_no_error(check: MachineCheck) -> bool:
+    """Whether a register is valid and reports that this bank has no error: a processor that was only told of another's.
+
+    Error code 0, no model-specific code, no address (Intel's manual, "Simple Error Codes": no error has been reported
+    to this bank).
+    """
+    return check.vendor is not Vendor.AMD and not check.status & 0xFFFF_FFFF and not check.status >> 58 & 1
 
 
 def _physical_address(check: MachineCheck, decoded: DecodedCheck) -> int | None:

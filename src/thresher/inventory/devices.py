@@ -41,7 +41,12 @@ _TRANSPORTS = (
 
 def _facts(system: System, folder: str, files: tuple[tuple[str, str], ...]) -> list[Fact]:
     found = ((title, optional_text(system, f"{folder}/{file}"), f"{folder}/{file}") for file, title in files)
-    return [Fact(title, value, path) for title, value, path in found if value]
+    return [Fact(title, value, path) for title, value, path in found if value and not _unknown_link(path, value)]
+
+
+def _unknown_link(path: str, value: str) -> bool:
+    """Whether a link's width or speed says that nothing is known of it."""
+    return (path.endswith("_width") and value in ("0", "255")) or (path.endswith("_speed") and value == "Unknown")
 
 
 def _driver(system: System, folder: str) -> str:

@@ -7,7 +7,7 @@ import typer
 from thresher.cli.exit_codes import COULD_NOT, FAULTS, FINE
 from thresher.cli.options import Every, JobPath, Json, Shop, Simulate, Speed
 from thresher.cli.output import say, say_json
-from thresher.model.run_states import Ending
+from thresher.model.run_states import Outcome
 
 
 def run(
@@ -53,6 +53,6 @@ def run(
         if verdict is not None:
             print_verdict(verdict)
         say(f"Job file: {path}")
-    if status.ending is not Ending.FINISHED and not findings:
-        raise typer.Exit(COULD_NOT)
-    raise typer.Exit(FAULTS if findings else FINE)
+    if findings:
+        raise typer.Exit(FAULTS)
+    raise typer.Exit(FINE if status.outcome is Outcome.CLEAN else COULD_NOT)
