@@ -2,10 +2,10 @@
 
 import os
 import subprocess
-import sys
 from pathlib import Path
 
 from thresher.model.errors import EnvironmentFault
+from thresher.model.own_program import own_command
 
 _LONGEST_S = 120
 
@@ -13,7 +13,7 @@ _LONGEST_S = 120
 def draw_bench(job: Path, out: Path) -> None:
     """Draw the Bench of a stored job into a PNG, without a display. Raises EnvironmentFault when that fails."""
     environment = os.environ | {"QT_QPA_PLATFORM": "offscreen"}
-    arguments = [sys.executable, "-m", "thresher.ui", "--stored", str(job), "--picture", str(out)]
+    arguments = own_command("thresher.ui", "--stored", str(job), "--picture", str(out))
     try:
         done = subprocess.run(
             arguments, env=environment, capture_output=True, text=True, timeout=_LONGEST_S, check=False

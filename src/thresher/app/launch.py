@@ -3,9 +3,10 @@
 import os
 import re
 import subprocess
-import sys
 import tempfile
 from pathlib import Path
+
+from thresher.model.own_program import own_command
 
 
 def runtime_folder() -> Path:
@@ -18,7 +19,7 @@ def runtime_folder() -> Path:
 
 def cli_command(arguments: list[str]) -> list[str]:
     """Return the command that runs a verb of the command line in a process of its own."""
-    return [sys.executable, "-m", "thresher.cli", *arguments]
+    return own_command("thresher.cli", *arguments)
 
 
 def start_engine_process(socket_path: Path, arguments: list[str], log: Path) -> subprocess.Popen[bytes]:

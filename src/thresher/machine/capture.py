@@ -9,18 +9,17 @@ import re
 import tarfile
 import tempfile
 import threading
-from pathlib import Path, PurePosixPath
+from pathlib import Path
 
 from thresher.machine.free_running import FreeRunning
 from thresher.machine.tree import TreeSystem
-from thresher.model.errors import EnvironmentFault, InputError, InputFault, SourceUnavailable
+from thresher.machine.unpack import unpack
+from thresher.model.errors import EnvironmentFault, SourceUnavailable
 from thresher.model.port import KernelLog, Pacing, Source, System
-from thresher.model.regular_file import is_link
 
 _SECRET_FILES = re.compile(
     r"/(serial|serial_number|address|hostname|boot_id|machine-id|wwid|eui|nguid|uuid|product_uuid)$"
 )
-_LARGEST = 256 << 20
 
 
 class _RecordingSource:
@@ -192,7 +191,7 @@ class CapturedSystem(TreeSystem):
         self._folder = tempfile.TemporaryDirectory(prefix="thresher-capture-")
         root = Path(self._folder.name)
         try:
-            _unpack(path, root)
+            unpack(path, root)
             super().__init__(root)
         except BaseException:
             self._folder.cleanup()
@@ -202,30 +201,3 @@ class CapturedSystem(TreeSystem):
     def close(self) -> None:
         """Remove the unpacked files."""
         self._folder.cleanup()
-
-
-def _unpack(path: Path, root: Path) -> None:
-    """Unpack by hand: nothing outside the root, no devices, links kept as the machine's own."""
-    size = 0
-    try:
-        with tarfile.open(path, "r:*") as tar:
-            for entry in tar:
-                name = PurePosixPath(entry.name)
-                if name.is_absolute() or ".." in name.parts:
-                    raise InputError(str(path), [InputFault(entry.name, "leads outside the capture")])
-                target = root / name
-                if any(is_link(root / parent) for parent in name.parents):
-                    raise InputError(str(path), [InputFault(entry.name, "leads through a link")])
-                target.parent.mkdir(parents=True, exist_ok=True)
-                if entry.issym():
-                    target.symlink_to(entry.linkname)
-                elif entry.isdir():
-                    target.mkdir(exist_ok=True)
-                elif entry.isreg():
-                    size += entry.size
-                    if size > _LARGEST:
-                        raise InputError(str(path), [InputFault("size", f"holds more than {_LARGEST >> 20} MiB")])
-                    stream = tar.extractfile(entry)
-                    target.write_bytes(stream.read() if stream else b"")
-    except (tarfile.TarError, EOFError, OSError) as error:
-        raise InputError(str(path), [InputFault("capture", f"cannot be unpacked: {error}")]) from error

@@ -6,7 +6,6 @@ import fcntl
 import os
 import platform
 import subprocess
-import sys
 import threading
 import time
 from pathlib import Path
@@ -17,6 +16,7 @@ from thresher.machine.free_running import FreeRunning
 from thresher.machine.kmsg_reader import LOST, RECORD_BYTES
 from thresher.machine.trace import LiveTrace
 from thresher.model.errors import SourceUnavailable
+from thresher.model.own_program import own_command
 from thresher.model.port import Pacing, SystemKind
 
 _KMSG = "/dev/kmsg"
@@ -67,7 +67,7 @@ class LiveKernelLog:
         return records
 
     def _start_reader(self) -> "subprocess.Popen[bytes]":
-        command = [sys.executable, "-m", "thresher.machine.kmsg_reader", self._path]
+        command = own_command("thresher.machine.kmsg_reader", self._path)
         reader = subprocess.Popen(
             command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, start_new_session=True
         )

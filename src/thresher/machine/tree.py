@@ -11,7 +11,9 @@ from thresher.model.errors import EnvironmentFault, SourceUnavailable
 from thresher.model.port import Pacing, Source, SystemKind
 from thresher.model.regular_file import is_file, is_folder, is_link
 
+_LOG = "/dev/kmsg"
 _TRACE = "/sys/kernel/tracing/trace_pipe"
+_LONGEST_NAME = 255
 
 
 class TreeKernelLog:
@@ -19,9 +21,9 @@ class TreeKernelLog:
 
     lost = 0
 
-    def __init__(self, root: Path, path: str = "/dev/kmsg") -> None:
-        """Remember the file. Raises SourceUnavailable when the tree has none."""
-        self._file = root / path.lstrip("/")
+    def __init__(self, path: str, real_path: Path) -> None:
+        """Remember the file; its links have been followed inside the tree. Raises SourceUnavailable if there is none."""
+        self._file = real_path
         self._offset = 0
         if not is_file(self._file):
             raise SourceUnavailable(path, "not there")
@@ -110,6 +112,8 @@ class TreeSystem:
                 done = done[:-1]
                 continue
             here = self._root.joinpath(*done, part)
+            if len(part) > _LONGEST_NAME:
+                raise SourceUnavailable(path, "the name is too long")
             if is_link(here):
                 target = os.readlink(here)
                 done = [] if target.startswith("/") else done
@@ -128,11 +132,11 @@ class TreeSystem:
 
     def open_kernel_log(self) -> TreeKernelLog:
         """Open `dev/kmsg` of the tree."""
-        return TreeKernelLog(self._root)
+        return TreeKernelLog(_LOG, self._real(_LOG))
 
     def open_trace(self) -> TreeKernelLog:
         """Open the tree's trace of hardware errors, a file of lines."""
-        return TreeKernelLog(self._root, _TRACE)
+        return TreeKernelLog(_TRACE, self._real(_TRACE))
 
     def read_start(self, path: str, most: int) -> bytes:
         """Read the start of a file."""

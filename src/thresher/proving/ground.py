@@ -2,7 +2,6 @@
 
 import os
 import subprocess
-import sys
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack
 
@@ -12,6 +11,7 @@ from thresher.decoding.recognise import load_tables
 from thresher.diagnosis.decision import load_prices
 from thresher.diagnosis.knowledge import load_knowledge
 from thresher.model.errors import EnvironmentFault
+from thresher.model.own_program import own_command
 from thresher.proving.job import Job
 from thresher.proving.policies import (
     Way,
@@ -58,7 +58,7 @@ def prove(seed: int, cases: int, policy: Policy, processes: int, progress: Calla
     with ExitStack() as stack:
         workers = []
         for first in range(many):
-            arguments = [sys.executable, "-m", "thresher.proving", str(seed), str(first), str(cases), str(many), policy]
+            arguments = own_command("thresher.proving", str(seed), str(first), str(cases), str(many), policy)
             worker = subprocess.Popen(arguments, env=environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
             stack.callback(_end, worker)
             workers.append(worker)

@@ -85,7 +85,8 @@ _PLANS = (
     _Plan("pressure", "Waiting", Quantity.PRESSURE, _EVERY, colour=PartKind.PROCESSOR),
     _Plan("throttled", "Throttled", Quantity.THROTTLE, (PartKind.PROCESSOR,)),
     _Plan("throttled for", "Throttle s", Quantity.THROTTLE_TIME, (PartKind.PROCESSOR,)),
-    _Plan("held by", "Held by", Quantity.FLAG, _EVERY, colour=PartKind.PROCESSOR),
+    _Plan("held by", "Held by", Quantity.FLAG, (PartKind.PROCESSOR, PartKind.GRAPHICS), colour=PartKind.PROCESSOR),
+    _Plan("mains", "Mains", Quantity.FLAG, (PartKind.POWER,)),
     _Plan("fan duty", "Fan duty", Quantity.DUTY, _EVERY, colour=PartKind.COOLING),
     _Plan("humidity", "Humidity", Quantity.HUMIDITY, _EVERY, colour=PartKind.BOARD),
 )

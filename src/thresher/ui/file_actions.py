@@ -1,6 +1,5 @@
 """What the window does with files: run sheets, stored jobs, logs to import, pictures of the lanes, part tags."""
 
-import sys
 from pathlib import Path
 
 import msgspec
@@ -12,6 +11,7 @@ from thresher.importers.column_matching import recall
 from thresher.importers.csv_log import ColumnMatch, ForeignLog, guess
 from thresher.model.errors import EnvironmentFault, InputError
 from thresher.model.findings import Finding
+from thresher.model.own_program import own_command
 from thresher.model.regular_file import read_text_file
 from thresher.report.tags import tags_of
 from thresher.sheets import SHIPPED_SHEETS
@@ -84,7 +84,8 @@ class FileActions(QObject):
 
     def show_stored(self, path: Path) -> None:
         """Show a job file in a window of its own; this one continues."""
-        started, _ = QProcess.startDetached(sys.executable, ["-m", "thresher.ui", "--stored", str(path)])
+        program, *arguments = own_command("thresher.ui", "--stored", str(path))
+        started, _ = QProcess.startDetached(program, arguments)
         if not started:
             self._screen.say(f"Could not start the window for {path}.")
 
@@ -129,7 +130,8 @@ class FileActions(QObject):
             self.log_imported.emit(found.job_file)
 
         process.finished.connect(on_finished)
-        process.start(sys.executable, ["-m", "thresher.cli", "import", str(path), "--json", *words])
+        program, *arguments = own_command("thresher.cli", "import", str(path), "--json", *words)
+        process.start(program, arguments)
 
     def copy_lanes(self) -> None:
         """Put the lanes as they are on the clipboard as a picture."""

@@ -8,6 +8,7 @@ import typer
 
 from thresher.cli.options import Every
 from thresher.model.errors import EnvironmentFault
+from thresher.model.own_program import own_command
 
 
 def window(context: typer.Context, every: Every = 1.0) -> None:
@@ -28,4 +29,4 @@ def open_window(arguments: list[str]) -> NoReturn:
             "Start it from a desktop, or use thresher run, watch and report, which need none.",
         )
     sys.stdout.flush()
-    os.execv(sys.executable, [sys.executable, "-m", "thresher.ui", *arguments])  # noqa: S606 (our own program)
+    os.execv(sys.executable, own_command("thresher.ui", *arguments))  # noqa: S606 (our own program)

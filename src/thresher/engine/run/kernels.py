@@ -3,13 +3,13 @@
 import os
 import signal
 import subprocess
-import sys
 
 import msgspec
 
 from thresher.engine.run.record import Record
 from thresher.loads.warm_up import WarmUp
 from thresher.model.findings import Severity
+from thresher.model.own_program import own_command
 
 _READ = 1 << 14
 
@@ -24,7 +24,7 @@ class Kernels:
         # one thread, as in the workers: known answers are checked under the same conditions
         environment = os.environ | {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
         self._process: subprocess.Popen[bytes] | None = subprocess.Popen(
-            [sys.executable, "-m", "thresher.loads.warm_up"],
+            own_command("thresher.loads.warm_up"),
             stdout=subprocess.PIPE,
             stdin=subprocess.DEVNULL,
             stderr=subprocess.PIPE,

@@ -3,11 +3,11 @@
 import os
 import socket
 import subprocess
-import sys
 from collections.abc import Iterator
 
 from thresher.loads.team.messages import PACKET
 from thresher.model.errors import EnvironmentFault
+from thresher.model.own_program import own_command
 
 
 def waiting_packets(source: socket.socket) -> Iterator[bytes]:
@@ -44,7 +44,7 @@ def start_spawner() -> tuple[socket.socket, subprocess.Popen[bytes]]:
     environment = os.environ | {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
     with theirs:
         process = subprocess.Popen(
-            [sys.executable, "-m", "thresher.loads.worker.spawner", str(theirs.fileno())],
+            own_command("thresher.loads.worker.spawner", str(theirs.fileno())),
             pass_fds=[theirs.fileno()],
             env=environment,
             start_new_session=True,

@@ -29,6 +29,7 @@ from thresher.loads.registry import plan_load
 from thresher.loads.team.team import TeamState, start_team
 from thresher.machine.live import LiveSystem
 from thresher.machine.tree import TreeSystem
+from thresher.model.own_program import own_command
 from thresher.model.port import Stress
 from thresher.model.run_states import RunState
 from thresher.model.sheet import WorkingSet
@@ -171,7 +172,7 @@ def window_figures() -> list[Figure]:
         for _ in range(3):
             begun = time.monotonic()
             done = subprocess.run(
-                [sys.executable, "-m", "thresher.ui", "--live", "--measure", "10", "--sheet", str(sheet)],
+                own_command("thresher.ui", "--live", "--measure", "10", "--sheet", str(sheet)),
                 env=environment,
                 capture_output=True,
                 text=True,
