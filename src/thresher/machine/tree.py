@@ -22,7 +22,7 @@ class TreeKernelLog:
     lost = 0
 
     def __init__(self, path: str, real_path: Path) -> None:
-        """Remember the file; its links have been followed inside the tree. Raises SourceUnavailable if there is none."""
+        """Remember the file, its links followed inside the tree. Raises SourceUnavailable when there is none."""
         self._file = real_path
         self._offset = 0
         if not is_file(self._file):
