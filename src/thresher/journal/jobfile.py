@@ -9,7 +9,6 @@ by hand and removed again.
 
 import logging
 import sqlite3
-from collections.abc import Iterator
 from contextlib import closing
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -19,6 +18,7 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
+from thresher.journal.foreign import all_say_damage, distrust
 from thresher.journal.migrations import migrate
 from thresher.journal.schema import APPLICATION_ID, SCHEMA, VERSION
 from thresher.model.channels import Baseline, Channel, Quantity
@@ -124,6 +124,7 @@ def connect(path: Path, create: bool) -> sqlite3.Connection:
 
 def _check_format(connection: sqlite3.Connection, path: Path) -> int:
     """Return the format of a job file. Raises InputError for another program's file and for a newer format."""
+    distrust(connection, path)
     (application,) = connection.execute("PRAGMA application_id").fetchone()
     (version,) = connection.execute("PRAGMA user_version").fetchone()
     (tables,) = connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
@@ -235,6 +236,7 @@ def summarise(path: Path) -> JobSummary:
         raise EnvironmentFault(f"reading the job file {path}", sentence_of(error), "Nothing was changed.") from error
 
 
+@all_say_damage
 class JobFile:
     """Read access to a job file, and the recovery of runs that nobody ended."""
 
@@ -354,10 +356,10 @@ class JobFile:
         self._readings = (run.number, found)
         return found
 
-    def _marks(self, run: int, kind: str) -> Iterator[tuple[float, str]]:
-        yield from self._connection.execute(
+    def _marks(self, run: int, kind: str) -> list[tuple[float, str]]:
+        return self._connection.execute(
             "SELECT at, body FROM marks WHERE run = ? AND kind = ? ORDER BY mark", (run, kind)
-        )
+        ).fetchall()
 
     def findings(self, run: StoredRun) -> list[Finding]:
         """Return the findings of a run in the order they came."""
