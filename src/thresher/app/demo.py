@@ -14,6 +14,7 @@ from thresher.model.errors import EnvironmentFault
 from thresher.model.job import FIELDS
 from thresher.model.job import JOB_FILE_ENDING as ENDING
 from thresher.model.parts import Fact, Part, PartKind
+from thresher.model.private_folder import private_folder
 from thresher.model.regular_file import is_there
 from thresher.shop.store import (
     MachineFile,
@@ -70,7 +71,7 @@ def prepare_demo_bench(folder: Path, fresh: bool) -> tuple[Path, Path]:
     try:
         if fresh and is_there(folder):
             shutil.rmtree(folder)
-        jobs.mkdir(parents=True, exist_ok=True)
+        private_folder(jobs)
     except OSError as error:
         raise EnvironmentFault(
             f"preparing the demo bench in {folder}", error.strerror or str(error), "Choose another XDG_DATA_HOME."

@@ -7,14 +7,14 @@ import tempfile
 from pathlib import Path
 
 from thresher.model.own_program import own_command
+from thresher.model.private_folder import private_folder
 
 
 def runtime_folder() -> Path:
-    """Return the folder for sockets: under XDG_RUNTIME_DIR, else a private one for this user."""
+    """Return the folder for sockets: under XDG_RUNTIME_DIR, else one for this user. Raises EnvironmentFault."""
     base = os.environ.get("XDG_RUNTIME_DIR")
-    if base:
-        return Path(base) / "thresher"
-    return Path(tempfile.gettempdir()) / f"thresher-{os.getuid()}"
+    folder = Path(base) / "thresher" if base else Path(tempfile.gettempdir()) / f"thresher-{os.geteuid()}"
+    return private_folder(folder)
 
 
 def cli_command(arguments: list[str]) -> list[str]:
@@ -24,8 +24,8 @@ def cli_command(arguments: list[str]) -> list[str]:
 
 def start_engine_process(socket_path: Path, arguments: list[str], log: Path) -> subprocess.Popen[bytes]:
     """Start an engine as a process of its own that outlives this one; its messages go to `log`."""
-    log.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-    with log.open("ab") as stream:
+    private_folder(log.parent)
+    with os.fdopen(os.open(log, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW, 0o600), "ab") as stream:
         return subprocess.Popen(
             cli_command(["engine", "--socket", str(socket_path), *arguments]),
             stdin=subprocess.DEVNULL,

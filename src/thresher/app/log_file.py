@@ -7,6 +7,7 @@ from pathlib import Path
 import platformdirs
 
 from thresher.model.errors import EnvironmentFault
+from thresher.model.private_folder import private_folder
 
 _FORMAT = "%(asctime)s %(levelname)s %(process)d %(name)s: %(message)s"
 _MOST_BYTES, _KEPT = 1 << 20, 3
@@ -25,13 +26,13 @@ def set_up_logging(level: int = logging.INFO) -> None:
     path = log_path()
     handler: logging.Handler
     try:
-        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        private_folder(path.parent)
         handler = RotatingFileHandler(path, maxBytes=_MOST_BYTES, backupCount=_KEPT, encoding="utf-8")
         logger.setLevel(level)
-    except OSError as error:
+    except (OSError, EnvironmentFault) as error:
         handler = logging.StreamHandler()
         handler.setLevel(logging.WARNING)
-        logger.warning("cannot write the log file %s: %s", path, error.strerror or error)
+        logger.warning("cannot write the log file %s: %s", path, error)
     handler.setFormatter(logging.Formatter(_FORMAT))
     logger.addHandler(handler)
     logger.propagate = False

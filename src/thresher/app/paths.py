@@ -5,7 +5,7 @@ from pathlib import Path
 import platformdirs
 
 from thresher.engine.services.jobs import unused_job_path
-from thresher.model.errors import EnvironmentFault
+from thresher.model.private_folder import private_folder
 
 
 def bench_folder(simulated: bool) -> Path:
@@ -16,14 +16,7 @@ def bench_folder(simulated: bool) -> Path:
 
 def jobs_folder(simulated: bool) -> Path:
     """Return the folder where job files are kept; created when it is not there. Raises EnvironmentFault."""
-    folder = bench_folder(simulated) / "jobs"
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise EnvironmentFault(
-            f"making the folder for jobs {folder}", error.strerror or str(error), "Give a job file with --job."
-        ) from error
-    return folder
+    return private_folder(bench_folder(simulated) / "jobs")
 
 
 def new_job_path(name: str, simulated: bool) -> Path:

@@ -7,6 +7,7 @@ from thresher.importers.csv_log import LEFT_OUT, ColumnMatch, ForeignLog, decode
 from thresher.model.channels import Quantity
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.parts import PartKind
+from thresher.model.private_folder import made_folder
 
 
 def changed_columns(columns: tuple[ColumnMatch, ...], changes: list[str]) -> tuple[ColumnMatch, ...]:
@@ -40,7 +41,7 @@ def remember(shop: Path, log: ForeignLog, columns: tuple[ColumnMatch, ...]) -> N
     """Keep what the columns of such logs are taken for. Raises EnvironmentFault."""
     path = _path(shop, log)
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
+        made_folder(path.parent)
         path.write_bytes(encode_matches(columns))
     except OSError as error:
         tried = f"remembering the columns in {path}"

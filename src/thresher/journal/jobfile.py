@@ -8,6 +8,7 @@ by hand and removed again.
 """
 
 import logging
+import os
 import sqlite3
 from contextlib import closing
 from dataclasses import dataclass, replace
@@ -104,7 +105,13 @@ def connect(path: Path, create: bool) -> sqlite3.Connection:
     if not create and not is_file(path):
         raise EnvironmentFault(f"opening the job file {path}", "there is no such file", "Check the name.")
     try:
+        if create:  # readable for this user alone, before anything is in it
+            os.close(os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600))
         connection = sqlite3.connect(path, isolation_level=None, timeout=5.0)
+    except OSError as error:
+        raise EnvironmentFault(
+            f"opening the job file {path}", os.strerror(error.errno or 0), "Choose a folder that can be written."
+        ) from error
     except sqlite3.Error as error:
         raise EnvironmentFault(
             f"opening the job file {path}", sentence_of(error), "Choose a folder that can be written."

@@ -15,6 +15,8 @@ from pathlib import Path
 
 from thresher.engine.engine import Engine
 from thresher.model.errors import BugError, EnvironmentFault, InputError, ThresherError
+from thresher.model.private_folder import private_folder
+from thresher.model.regular_file import is_there
 from thresher.protocol.commands import AnyCommand, Subscribe
 from thresher.protocol.events import EngineEvent
 from thresher.protocol.wire import (
@@ -42,7 +44,6 @@ _LOOK_ROUND_S = 0.5
 def take_socket(path: Path) -> socket.socket:
     """Bind the engine's socket, mode 0600, taking away a dead one. Raises EnvironmentFault when one is alive."""
     try:
-        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         _check_owner(path.parent)
         with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as probe:
             probe.connect(str(path))
@@ -77,6 +78,8 @@ def take_socket(path: Path) -> socket.socket:
 
 def _check_owner(folder: Path) -> None:
     """Refuse a folder that another user could put a socket of theirs into."""
+    if not is_there(folder):
+        private_folder(folder)
     found = folder.stat()
     if found.st_uid != os.geteuid() or found.st_mode & 0o022:
         raise EnvironmentFault(

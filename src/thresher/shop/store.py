@@ -14,6 +14,7 @@ from thresher.model.channels import Baseline
 from thresher.model.decisions import ClosedJob
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.parts import Part, PartKind
+from thresher.model.private_folder import made_folder
 from thresher.model.regular_file import is_there, read_regular
 from thresher.sensors.limits import OwnLimit
 
@@ -126,7 +127,7 @@ def _write(path: Path, value: object) -> None:
     """Replace a file as a whole and durably. Raises EnvironmentFault; the old file then stays as it was."""
     text = msgspec.json.format(msgspec.json.encode(value), indent=1)
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
+        made_folder(path.parent)
         with (
             locked(path.parent, "the shop folder"),
             tempfile.NamedTemporaryFile(dir=path.parent, prefix=f".{path.name}.", delete=False) as stream,
@@ -241,7 +242,7 @@ def keep_sheet(shop: Path, name: str, text: str) -> Path:
         number += 1
         path = folder / f"{stem}-{number}.toml"
     try:
-        folder.mkdir(parents=True, exist_ok=True)
+        made_folder(folder)
         path.write_text(text, encoding="utf-8")
     except OSError as error:
         raise EnvironmentFault(

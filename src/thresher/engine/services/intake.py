@@ -22,6 +22,7 @@ from thresher.model.channels import Baseline, Channel, LimitSide, SensorDoubt, T
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.parts import Doubt, Inventory, PartInstance
 from thresher.model.port import System
+from thresher.model.private_folder import made_folder
 from thresher.model.regular_file import is_there
 from thresher.protocol.intake import Intake
 from thresher.sensors.limits import OwnLimit, check_own_limit, with_own_limits
@@ -127,7 +128,7 @@ class IntakeService:
         path = prices_path(self._shop)
         if not is_there(path):
             try:
-                path.parent.mkdir(parents=True, exist_ok=True)
+                made_folder(path.parent)
                 path.write_text(default_price_list(), encoding="utf-8")
             except OSError as error:
                 raise EnvironmentFault(

@@ -6,22 +6,32 @@ The compiler runs on the machine under test, so nothing here is used before it h
 What numba reads from the environment is set here, before numba is loaded anywhere.
 """
 
+import logging
 import os
+from pathlib import Path
+from tempfile import gettempdir
 
 from llvmlite import binding
 from platformdirs import user_cache_path
 
+from thresher.model.errors import EnvironmentFault
+from thresher.model.private_folder import private_folder
+
+_LOG = logging.getLogger(__name__)
+
 
 def _set_up() -> None:
-    folder = user_cache_path("thresher") / "kernels"
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-        writable = os.access(folder, os.W_OK)
-    except OSError:
-        writable = False
-    # without a place for it numba keeps its cache beside the source, or compiles again each time
-    if writable:
-        os.environ.setdefault("NUMBA_CACHE_DIR", str(folder))
+    # the cache holds code: it is read only from a folder of this user alone, also when root runs with another's home
+    for folder in (
+        user_cache_path("thresher") / "kernels",
+        Path(gettempdir()) / f"thresher-{os.geteuid()}" / "kernels",
+    ):
+        try:
+            private_folder(folder.parent)
+            os.environ["NUMBA_CACHE_DIR"] = str(private_folder(folder))
+            break
+        except EnvironmentFault as error:
+            _LOG.warning("compiled loads are not kept there: %s", error)
     features = binding.get_host_cpu_features()
     if features.get("avx512f"):
         # the compiler prefers half the width on these processors; the load is to use what is there
