@@ -106,7 +106,7 @@ def test_the_csv_has_units_iso_times_and_every_row(job: Path) -> None:
     header = rows[0]
     assert header[:3] == ["time", "run", "run time [s]"]
     assert "Package id 0 [°C]" in header
-    assert "+12V [V]" in header
+    assert "'+12V [V]" in header
     assert len(rows) == ticks + 1
     assert all(len(row) == len(header) for row in rows)
     assert rows[1][0].endswith("+00:00")

@@ -7,6 +7,7 @@ from types import FunctionType
 import typer
 
 from thresher.cli.exit_codes import COULD_NOT
+from thresher.cli.output import printable
 from thresher.cli.renamed import with_present_names
 from thresher.cli.verbs.bad_pages import bad_pages
 from thresher.cli.verbs.bench_speed import bench_speed
@@ -112,5 +113,5 @@ def _logged_bug(error: Exception) -> BugError:
 
 
 def _failed(words: str) -> int:
-    typer.echo(words, err=True)
+    typer.echo(printable(words), err=True)
     return COULD_NOT

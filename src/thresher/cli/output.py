@@ -1,15 +1,25 @@
 """Printing lines and JSON, and writing files that a verb was asked for."""
 
+import os
+import tempfile
 from pathlib import Path
 
 import typer
 
 from thresher.model.errors import EnvironmentFault
+from thresher.model.regular_file import is_file, is_there
+
+_CONTROLS = {code: f"\\x{code:02x}" for code in (*range(32), *range(127, 160)) if chr(code) not in "\n\t"}
+
+
+def printable(text: str) -> str:
+    """Return a text with control characters shown as such: what a log or name holds never steers the terminal."""
+    return text.translate(_CONTROLS)
 
 
 def say(text: str) -> None:
     """Print a line."""
-    typer.echo(text)
+    typer.echo(printable(text))
 
 
 def say_json(value: object) -> None:
@@ -20,9 +30,23 @@ def say_json(value: object) -> None:
 
 
 def write_text(path: Path, text: str) -> None:
-    """Write a file. Raises EnvironmentFault."""
+    """Write a file beside and put it in its place, so that it is there whole or not at all. Raises EnvironmentFault."""
     try:
-        path.write_text(text, encoding="utf-8")
+        if is_there(path) and not is_file(path):  # a device or pipe cannot be replaced
+            path.write_text(text, encoding="utf-8")
+            return
+        with tempfile.NamedTemporaryFile(
+            "w", encoding="utf-8", dir=path.parent, prefix=f".{path.name}.", delete=False
+        ) as beside:
+            try:
+                beside.write(text)
+                beside.flush()
+                os.fsync(beside.fileno())
+                os.fchmod(beside.fileno(), 0o644)
+                Path(beside.name).replace(path)
+            except BaseException:
+                Path(beside.name).unlink(missing_ok=True)
+                raise
     except OSError as error:
         raise EnvironmentFault(
             f"writing {path}", error.strerror or str(error), "Choose a folder that you can write to."

@@ -129,7 +129,8 @@ def parse_log(text: str, name: str) -> ForeignLog:
         raise InputError(name, [InputFault("CSV", str(error))]) from error
     if not table:
         raise InputError(name, [InputFault("rows", "there are no titles and no readings, only dividers")])
-    titles = tuple(title.strip() for title in table[0])
+    # an apostrophe before a sign keeps spreadsheets from taking a title for a formula; ours have it too
+    titles = tuple(re.sub(r"^'(?=[=+@-])", "", title.strip()) for title in table[0])
     rows = tuple(tuple(cell.strip() for cell in row) for row in table[1:])
     if not rows:
         raise InputError(name, [InputFault("rows", "there are titles and no row of readings")])

@@ -8,10 +8,17 @@ from datetime import UTC, datetime
 from thresher.journal.jobfile import JobFile
 from thresher.model.channels import Channel, Tick
 
+_FORMULAS = ("=", "+", "-", "@", "\t", "\r")
+
 
 def column_titles(channels: tuple[Channel, ...]) -> list[str]:
     """Return the titles of the channels' columns: name and unit."""
     return [f"{channel.name} [{channel.unit}]" for channel in channels]
+
+
+def guarded(cell: str) -> str:
+    """Return a cell that no spreadsheet takes for a formula: one that begins as one gets an apostrophe before it."""
+    return f"'{cell}" if cell[:1] in _FORMULAS else cell
 
 
 def iso_time(wall: float) -> str:
@@ -30,7 +37,7 @@ def readings_csv(stored: JobFile) -> str:
     writer = csv.writer(out, lineterminator="\n")
     header: list[str] | None = None
     for run in stored.runs():
-        columns = ["time", "run", "run time [s]", *column_titles(run.channels)]
+        columns = ["time", "run", "run time [s]", *map(guarded, column_titles(run.channels))]
         if columns != header:
             writer.writerow(columns)
             header = columns
@@ -44,6 +51,6 @@ def ticks_csv(channels: tuple[Channel, ...], ticks: list[Tick]) -> str:
     """Return ticks that belong to no run as CSV."""
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(["time", *column_titles(channels)])
+    writer.writerow(["time", *map(guarded, column_titles(channels))])
     writer.writerows([iso_time(tick.wall), *_cells(tick.values)] for tick in ticks)
     return out.getvalue()

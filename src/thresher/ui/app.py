@@ -18,6 +18,7 @@ from thresher.protocol.commands import QuitEngine
 from thresher.ui import theme
 from thresher.ui.link import EngineLink
 from thresher.ui.look import Look
+from thresher.ui.plain_text import PlainTextStyle
 from thresher.ui.state import BenchState
 from thresher.ui.window import MainWindow
 
@@ -31,7 +32,7 @@ def make_app(arguments: list[str]) -> QApplication:
     app = QApplication([sys.argv[0], *arguments])
     app.setApplicationName("thresher")
     app.setApplicationDisplayName("")
-    app.setStyle("Fusion")
+    app.setStyle(PlainTextStyle("Fusion"))
     theme.load_fonts()
     app.setFont(QFont("B612", 10))
     return app
