@@ -49,6 +49,8 @@ def decode_given(what: str, vendor: Vendor) -> Decoded:
 
 
 def _decode_input(tables: Tables, vendor: Vendor) -> Decoded:
+    if sys.stdin is None:
+        raise EnvironmentFault("reading standard input", "it is closed", "Give a file, or pipe something in.")
     stream: ByteStream = sys.stdin.buffer
     head = stream.read(_TYPED_BYTES)
     if looks_like_record(head) or looks_like_dump(head):

@@ -1,6 +1,7 @@
 """Printing lines and JSON, and writing files that a verb was asked for."""
 
 import os
+import sys
 import tempfile
 from pathlib import Path
 
@@ -19,14 +20,31 @@ def printable(text: str) -> str:
 
 def say(text: str) -> None:
     """Print a line."""
-    typer.echo(printable(text))
+    _print(printable(text))
+
+
+def _print(line: str) -> None:
+    """Print a line; where nobody takes it any more (a closed pipe, a full device), go on without output.
+
+    What is under way is in the job file; it must not end because a terminal has gone.
+    """
+    try:
+        typer.echo(line)
+    except OSError as error:
+        import logging  # only needed when output breaks
+
+        logging.getLogger(__name__).warning("output has ended: %s", error.strerror or error)
+        devnull = os.open(os.devnull, os.O_WRONLY)
+        os.dup2(devnull, 1)
+        os.close(devnull)
+        sys.stdout = open(1, "w", encoding="utf-8", closefd=False)  # noqa: SIM115 (lasts as long as the program)
 
 
 def say_json(value: object) -> None:
     """Print plain data or values of the model as one line of JSON."""
     import msgspec  # most verbs print for people
 
-    typer.echo(msgspec.json.encode(value).decode())
+    _print(msgspec.json.encode(value).decode())
 
 
 def write_text(path: Path, text: str) -> None:

@@ -14,17 +14,21 @@ from thresher.protocol.status import RunStatus
 
 @contextmanager
 def interrupt_stops(engine: Engine) -> Iterator[None]:
-    """Let Ctrl+C and SIGTERM stop the run in order instead of tearing the process down."""
+    """Let Ctrl+C and SIGTERM stop the run in order instead of tearing the process down.
+
+    A terminal that goes away (SIGHUP) stops nothing: the run goes on to its end in the job file.
+    """
 
     def on_signal(_number: int, _frame: object) -> None:
         engine.quit()
 
-    before = {number: signal.signal(number, on_signal) for number in (signal.SIGINT, signal.SIGTERM)}
+    before: dict[int, object] = {number: signal.signal(number, on_signal) for number in (signal.SIGINT, signal.SIGTERM)}
+    before[signal.SIGHUP] = signal.signal(signal.SIGHUP, signal.SIG_IGN)
     try:
         yield
     finally:
         for number, handler in before.items():
-            signal.signal(number, handler)
+            signal.signal(number, handler)  # type: ignore[arg-type]  # what `signal` itself returned
 
 
 def say_entry(entry: TapeEntry) -> None:

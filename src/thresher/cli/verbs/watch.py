@@ -31,6 +31,8 @@ def watch(
     from thresher.protocol.events import TapeEvent, TickEvent
     from thresher.report.table import ticks_csv
 
+    if csv is not None:
+        write_text(csv, "")  # a file that cannot be written is reported before anything is watched
     system = open_system(root, simulate, speed)
     with tempfile.TemporaryDirectory(prefix="thresher-watch-") as folder:
         engine = wiring.make_engine(system, Path(folder) / "watch.thresher", every, Path(folder) / "shop")
