@@ -96,6 +96,18 @@ class ClosedJobs:
     jobs: tuple[ClosedJob, ...] = ()
 
 
+class NewerFile(InputError):
+    """A file that a newer Thresher has written: it is left as it is, and never written over."""
+
+
+def _is_newer(found: object, expected_format: str) -> bool:
+    """Whether a file's format is the expected one with a higher number."""
+    name, _, number = expected_format.partition("/")
+    given = found.get("format") if isinstance(found, dict) else None
+    there, _, version = str(given).partition("/")
+    return there == name and version.isdigit() and int(version) > int(number)
+
+
 def _read(path: Path, kind: type[T], expected_format: str) -> T | None:
     """Read a file; None when there is none. Raises InputError that names file and place."""
     try:
@@ -108,6 +120,9 @@ def _read(path: Path, kind: type[T], expected_format: str) -> T | None:
         found = msgspec.json.decode(data)
         if isinstance(found, dict) and found.get("format") == _OLD_FORMATS.get(expected_format, expected_format):
             found = _present_names(found) | {"format": expected_format}
+        if _is_newer(found, expected_format):
+            message = "a newer Thresher wrote it; update this one to use it. Nothing in it is changed"
+            raise NewerFile(str(path), [InputFault("format", message)])
         if not isinstance(found, dict) or found.get("format") != expected_format:
             reported = found.get("format") if isinstance(found, dict) else None
             raise InputError(str(path), [InputFault("format", f'expected "{expected_format}", found {reported!r}')])
@@ -126,6 +141,7 @@ def _present_names(value: object) -> Any:
 def _write(path: Path, value: object) -> None:
     """Replace a file as a whole and durably. Raises EnvironmentFault; the old file then stays as it was."""
     text = msgspec.json.format(msgspec.json.encode(value), indent=1)
+    _refuse_newer(path, value)
     try:
         made_folder(path.parent)
         with (
@@ -149,6 +165,15 @@ def _write(path: Path, value: object) -> None:
         raise EnvironmentFault(
             f"writing {path}", error.strerror or str(error), "Choose a folder that can be written."
         ) from error
+
+
+def _refuse_newer(path: Path, value: object) -> None:
+    try:
+        there = msgspec.json.decode(read_regular(path))
+    except (OSError, msgspec.DecodeError):
+        return  # not there, or nothing that a newer program has written
+    if _is_newer(there, str(getattr(value, "format", ""))):
+        raise EnvironmentFault(f"writing {path}", "a newer Thresher wrote it", "Update this one first.")
 
 
 def put_aside(path: Path) -> Path:

@@ -29,6 +29,7 @@ from thresher.sensors.limits import OwnLimit, check_own_limit, with_own_limits
 from thresher.sensors.sanity import SHORTEST, take_baseline
 from thresher.shop.store import (
     MachineFile,
+    NewerFile,
     Shelf,
     ShopPart,
     Trust,
@@ -103,6 +104,9 @@ class IntakeService:
             return empty
         try:
             return read(self._shop)
+        except NewerFile as error:
+            self.notes.append(Note("A file of the shop is newer than this program", str(error), "X-860"))
+            return empty
         except InputError as error:
             try:
                 aside = put_aside(where(self._shop))
