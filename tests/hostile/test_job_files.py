@@ -1,18 +1,25 @@
 """Job files that were damaged or crafted: refused or read in part, in words, and never run."""
 
+import os
 import random
 import shutil
 import sqlite3
+import threading
 from contextlib import closing
 from pathlib import Path
 
 import pytest
 
+from tests.conftest import Heard
 from thresher.app.stored_job import stored_history, stored_snapshot
 from thresher.app.stored_verdict import job_verdict
-from thresher.journal.jobfile import JobFile
+from thresher.engine.assembly import open_engine
+from thresher.journal.jobfile import JobFile, create_job
 from thresher.model.errors import InputError, ThresherError
+from thresher.protocol.events import TickEvent
 from thresher.report.html import render
+from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.scenario import Scenario
 
 
 @pytest.mark.parametrize(
@@ -89,3 +96,31 @@ def test_bodies_that_are_none_are_said_to_be_damaged(finished_job: Path, tmp_pat
         read_everything(path, tmp_path / "r.html")
     except ThresherError as error:
         assert "damaged" in str(error) or "theirs.thresher" in str(error)
+
+
+def test_a_neighbour_that_is_locked_stops_no_tick_and_no_other_card(ferry: Scenario, tmp_path: Path) -> None:
+    system = SimulatedMachine(ferry, speed=20.0)
+    engine = open_engine(system, tmp_path / "mine.thresher")
+    locked = tmp_path / "locked.thresher"
+    create_job(locked, {"number": "0440", "machine": "Slipway winch"})
+    os.mkfifo(tmp_path / "pipe.thresher")
+    holder = sqlite3.connect(locked, isolation_level=None)
+    holder.execute("PRAGMA locking_mode = EXCLUSIVE")
+    holder.execute("BEGIN EXCLUSIVE")
+    heard = Heard()
+    engine.subscribe(heard)
+    thread = threading.Thread(target=engine.serve)
+    thread.start()
+    try:
+        engine.submit(engine.jobs.settle).result(10)
+        cards = {Path(card.path).name: card.trouble for card in engine.jobs.cards()}
+    finally:
+        holder.close()
+        engine.quit()
+        thread.join(20)
+    assert cards["mine.thresher"] == ""
+    assert "not" in cards["pipe.thresher"] or "no such" in cards["pipe.thresher"]
+    assert "locked.thresher" in cards
+    ticks = [event.tick.at for event in heard.events if isinstance(event, TickEvent)]
+    assert ticks, "ticks went on meanwhile"
+    assert locked.stat().st_size > 0

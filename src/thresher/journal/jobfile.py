@@ -237,7 +237,7 @@ def create_job(path: Path, fields: dict[str, str]) -> None:
 def summarise(path: Path) -> JobSummary:
     """Return a job at a glance. Raises EnvironmentFault or InputError."""
     try:
-        with JobFile(path) as stored:
+        with JobFile(path, read_only=True) as stored:
             return stored.summary()
     except sqlite3.Error as error:
         raise EnvironmentFault(f"reading the job file {path}", sentence_of(error), "Nothing was changed.") from error

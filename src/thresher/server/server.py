@@ -17,7 +17,7 @@ from thresher.engine.engine import Engine
 from thresher.model.errors import BugError, EnvironmentFault, InputError, ThresherError
 from thresher.model.private_folder import private_folder
 from thresher.model.regular_file import is_there
-from thresher.protocol.commands import AnyCommand, Subscribe
+from thresher.protocol.commands import AnyCommand, ListJobs, Subscribe
 from thresher.protocol.events import EngineEvent
 from thresher.protocol.wire import (
     ENVIRONMENT_FAULT,
@@ -149,6 +149,10 @@ class _Connection:
             self.subscribed = True
             return encode_answer(request_id, True)
         try:
+            if isinstance(command, ListJobs):  # opens other files than the engine's own
+                await asyncio.wrap_future(self._engine.submit(self._engine.jobs.settle))
+                cards = await asyncio.to_thread(self._engine.jobs.cards)
+                return encode_answer(request_id, cards)
             result = await asyncio.wrap_future(self._engine.submit(lambda: carry_out(self._engine, command)))
             return encode_answer(request_id, result)
         except InputError as error:

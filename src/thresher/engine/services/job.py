@@ -77,12 +77,18 @@ class JobService:
         if faults:
             raise InputError("job", faults)
 
-    def cards(self) -> tuple[JobCard, ...]:
-        """Return the jobs in the folder of this one, the current one first, then the newest."""
-        writer = self._record.writer
+    def settle(self) -> None:
+        """Wait a moment until what was typed is in the job file, unless a run is under way."""
         if self._record.run_number() is None:
-            writer.settle(_SETTLE_S)  # so that the card shows what was typed a moment ago
-        return list_jobs(writer.path.parent, writer.path)
+            self._record.writer.settle(_SETTLE_S)
+
+    def cards(self) -> tuple[JobCard, ...]:
+        """Return the jobs in the folder of this one, the current one first, then the newest.
+
+        It opens the files of other jobs, which may be damaged or on a dying drive: never on the engine's thread.
+        """
+        path = self._record.writer.path
+        return list_jobs(path.parent, path)
 
     def new(self) -> str:
         """Make a new job beside this one for the same machine and return its path. Raises EnvironmentFault."""
