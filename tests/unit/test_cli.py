@@ -103,7 +103,7 @@ def test_a_healthy_simulated_machine_ends_with_nought(thresher: Run, tmp_path: P
 
 
 def test_a_real_load_runs_on_this_computer(thresher: Run, tmp_path: Path) -> None:
-    (tmp_path / "s.toml").write_text(SHORT.format(3))
+    (tmp_path / "s.toml").write_text(SHORT.format(6))
     done = thresher("run", "s.toml", "--job", "live.thresher", "--json")
     assert done.returncode == 0, done.stdout + done.stderr
     result = json.loads(done.stdout)

@@ -90,7 +90,8 @@ def read_stop(text: str, codes: dict[int, StopCode]) -> Stop | None:
     A number alone counts only when the text speaks of a stop or has parameters: bare hexadecimal numbers are
     registers."""
     reported = _PARAMETERS.search(text)
-    parameters = tuple(int(each.strip().replace("`", ""), 16) for each in reported[1].split(",")) if reported else ()
+    words = [each.strip().replace("`", "") for each in reported[1].split(",")] if reported else []
+    parameters = tuple(int(each, 16) for each in words if re.fullmatch(r"(0[xX])?[0-9a-fA-F]+", each))
     head = text[: reported.start()] if reported else text
     by_name = {entry.name: entry.number for entry in codes.values()}
     named = next((by_name[name] for name in _NAME.findall(text.upper()) if name in by_name), None)

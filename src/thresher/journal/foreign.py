@@ -32,8 +32,6 @@ def distrust(connection: sqlite3.Connection, path: Path) -> None:
     connection.set_progress_handler(lambda: time.monotonic() > until, _STEPS_BETWEEN_LOOKS)
     try:
         faults = list(_foreign(connection))
-    except UnicodeDecodeError as error:
-        raise InputError(str(path), [InputFault("schema", "the file is damaged: a name in it is no text")]) from error
     finally:
         connection.set_progress_handler(None, 0)
     if faults:

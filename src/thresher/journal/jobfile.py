@@ -130,8 +130,14 @@ def connect(path: Path, create: bool) -> sqlite3.Connection:
 
 
 def _check_format(connection: sqlite3.Connection, path: Path) -> int:
-    """Return the format of a job file. Raises InputError for another program's file and for a newer format."""
-    distrust(connection, path)
+    """Return the format of a job file. Raises InputError for another program's, a newer or a damaged one."""
+    try:
+        return _format_of(connection, path)
+    except UnicodeDecodeError as error:
+        raise InputError(str(path), [InputFault("schema", "the file is damaged: a name in it is no text")]) from error
+
+
+def _format_of(connection: sqlite3.Connection, path: Path) -> int:
     (application,) = connection.execute("PRAGMA application_id").fetchone()
     (version,) = connection.execute("PRAGMA user_version").fetchone()
     (tables,) = connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
@@ -139,6 +145,9 @@ def _check_format(connection: sqlite3.Connection, path: Path) -> int:
         raise InputError(
             str(path), [InputFault("file", "it is a database of another program, not a Thresher job file")]
         )
+    distrust(connection, path)
+    if tables and version < 1:
+        raise InputError(str(path), [InputFault("format", f"format {version} is none that a Thresher has written")])
     if version > VERSION:
         message = f"it was written by a newer Thresher (format {version}, this one knows up to {VERSION}); update first"
         raise InputError(str(path), [InputFault("format", message)])

@@ -20,6 +20,9 @@ def parse_toml(text: str, source: str, expected_format: str, older: tuple[str, .
         data: dict[str, object] = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise InputError(source, [InputFault("TOML", str(error))]) from error
+    except (RecursionError, ValueError) as error:  # numbers of thousands of digits are no TOMLDecodeError
+        message = "it is nested too deep" if isinstance(error, RecursionError) else str(error)[:120]
+        raise InputError(source, [InputFault("TOML", message)]) from error
     found = data.get("format")
     if found != expected_format and found not in older:
         message = f'expected format = "{expected_format}", found {found!r}'

@@ -127,8 +127,10 @@ def _read(path: Path, kind: type[T], expected_format: str) -> T | None:
             reported = found.get("format") if isinstance(found, dict) else None
             raise InputError(str(path), [InputFault("format", f'expected "{expected_format}", found {reported!r}')])
         return msgspec.convert(found, kind)
-    except msgspec.DecodeError as error:
-        raise InputError(str(path), [InputFault("JSON", str(error))]) from error
+    except (msgspec.DecodeError, UnicodeDecodeError) as error:
+        raise InputError(str(path), [InputFault("JSON", str(error)[:120])]) from error
+    except RecursionError as error:
+        raise InputError(str(path), [InputFault("JSON", "it is nested too deep")]) from error
 
 
 def _present_names(value: object) -> Any:
@@ -170,7 +172,7 @@ def _write(path: Path, value: object) -> None:
 def _refuse_newer(path: Path, value: object) -> None:
     try:
         there = msgspec.json.decode(read_regular(path))
-    except (OSError, msgspec.DecodeError):
+    except (OSError, msgspec.DecodeError, UnicodeDecodeError, RecursionError):
         return  # not there, or nothing that a newer program has written
     if _is_newer(there, str(getattr(value, "format", ""))):
         raise EnvironmentFault(f"writing {path}", "a newer Thresher wrote it", "Update this one first.")

@@ -1,12 +1,13 @@
 """The simulated machine itself: files, kernel log, clock and loads behind the same port as a real one."""
 
+import struct
 import threading
 import time
 from datetime import datetime
 
 import numpy as np
 
-from thresher.model.errors import SourceUnavailable
+from thresher.model.errors import InputError, InputFault, SourceUnavailable
 from thresher.model.port import Pacing, SimulatedWork, SystemKind
 from thresher.simulator.files import FileTable, add_processor, add_rest, add_sensors
 from thresher.simulator.kernel_log import LogBuffer, LogReader
@@ -69,7 +70,17 @@ class SimulatedMachine:
     kind = SystemKind.SIMULATED
 
     def __init__(self, scenario: Scenario, speed: float | None = None, step_s: float = STEP_S) -> None:
-        """Build the machine, cool and idle; `step_s` is the length of the slices that it lives in."""
+        """Build the machine, cool and idle; `step_s` is the length of the slices that it lives in.
+
+        Raises InputError for a scenario whose numbers no machine can have.
+        """
+        try:
+            self._build(scenario, speed, step_s)
+        except (ArithmeticError, LookupError, MemoryError, ValueError, struct.error) as error:
+            fault = InputFault("scenario", f"no such machine can be: {error}")
+            raise InputError(scenario.title[:80], [fault]) from error
+
+    def _build(self, scenario: Scenario, speed: float | None, step_s: float) -> None:
         self.name = scenario.machine
         self.scenario = scenario
         self.speed = scenario.speed if speed is None else speed

@@ -23,13 +23,15 @@ def scenario_app() -> typer.Typer:
 def check(scenario: Path, json: Json = False) -> None:
     """Check a scenario file and show what it contains."""
     from thresher.app.machines import scenario_path
+    from thresher.simulator.machine import SimulatedMachine
     from thresher.simulator.scenario import explain, load_scenario
 
     loaded = load_scenario(scenario_path(str(scenario)))
+    SimulatedMachine(loaded, 0.0)  # what is called good must open
     if json:
         say_json(loaded)
         return
-    say(f"{loaded.title}: sound")
+    say(f"{loaded.title}: good")
     say(f"  {loaded.processor.name}, {loaded.processor.cores} cores, {len(loaded.modules)} memory modules")
     for fault in loaded.faults:
         say(f"  fault: {explain(fault)}")

@@ -1,0 +1,272 @@
+"""Throw damaged and crafted inputs at everything that reads files or lines of others, for a given time.
+
+    python bench/hostile.py --minutes 30 --seed 1
+
+Each input is a good one that was damaged: bytes turned, pieces cut, doubled or put elsewhere, numbers made huge, signs
+and brackets piled up. What counts as a failure: an error that is none of ours (a traceback for the user), an input that
+takes longer than 10 s, growth by more than 500 MB, a file outside the folder of the test. The count by kind is printed.
+"""
+
+import argparse
+import random
+import re
+import resource
+import sys
+import tempfile
+import time
+import traceback
+from collections import Counter
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from thresher.app.stored_job import stored_history, stored_snapshot
+from thresher.app.stored_verdict import job_verdict
+from thresher.decoding.logs import read_log as read_kernel_log
+from thresher.decoding.recognise import decode_text, load_tables
+from thresher.diagnosis.decision import default_price_list, read_prices
+from thresher.engine.assembly import open_engine
+from thresher.engine.run.sheet_file import load_sheet, shipped_sheets
+from thresher.importers.csv_log import guess, match_log, read_log
+from thresher.inventory.machine import read_inventory
+from thresher.journal.jobfile import JobFile
+from thresher.machine.capture import CapturedSystem, RecordingSystem, write_capture
+from thresher.model.errors import ThresherError
+from thresher.model.vendors import Vendor
+from thresher.protocol.wire import RefusedRequest, decode_request
+from thresher.report.html import render
+from thresher.sensors.discovery import discover
+from thresher.shop.store import read_closed_jobs, read_shelf
+from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.scenario import load_scenario, shipped_scenarios
+
+LONGEST_S, MOST_GROWTH = 10.0, 500 << 20
+PIECES = (
+    b"[" * 3000,
+    b"{" * 3000,
+    b"-",
+    b"1e999",
+    b"nan",
+    b"\x00",
+    b"\xff\xfe",
+    b"9" * 400,
+    b'"',
+    b"\x1b[2J",
+    b"\n" * 50,
+)
+SHEET = """
+format = "thresher-sheet/1"
+title = "Two minutes"
+[[blocks]]
+row = "processor"
+load = "matrix"
+start = 0
+length = 120
+"""
+CSV = "time,Socket [°C],+12V [V],Fan [RPM]\n" + "".join(f"{n},{60 + n % 5},12.{n % 9},{900 + n}\n" for n in range(60))
+SHELF = '{"format": "thresher-shelf/1", "parts": [{"tag": "SHOP-1", "kind": "memory", "name": "Mussel Bank"}]}'
+CLOSED = '{"format": "thresher-closed-jobs/2", "jobs": []}'
+LINES = (
+    b'{"jsonrpc":"2.0","id":1,"method":"limit.set","params":{"channel":"k","side":"below","value":60.5,"reason":"x"}}',
+    b'{"jsonrpc":"2.0","id":"a","method":"run.start","params":{}}',
+    b'{"jsonrpc":"2.0","method":"jobs.list"}',
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Kind:
+    """Something that reads what others have made: good inputs, and what is done with a damaged one."""
+
+    name: str
+    good: tuple[bytes, ...]
+    use: Callable[[bytes, Path], None]
+
+
+def damaged(content: bytes, rng: random.Random) -> bytes:
+    """Return a good input with one kind of damage, sometimes several."""
+    data = bytearray(content)
+    for _ in range(rng.choice((1, 1, 1, 3, 10))):
+        if data:
+            rng.choice(DAMAGES)(data, rng, rng.randrange(len(data)))
+    return bytes(data)
+
+
+def _turn(data: bytearray, rng: random.Random, at: int) -> None:
+    data[at] = rng.randrange(256)
+
+
+def _take_out(data: bytearray, rng: random.Random, at: int) -> None:
+    del data[at : at + rng.randrange(1, 200)]
+
+
+def _put_in(data: bytearray, rng: random.Random, at: int) -> None:
+    data[at:at] = rng.choice(PIECES)
+
+
+def _repeat(data: bytearray, rng: random.Random, at: int) -> None:
+    data[at:at] = data[at : at + rng.randrange(1, 400)] * rng.randrange(1, 20)
+
+
+def _cut(data: bytearray, _rng: random.Random, at: int) -> None:
+    del data[at:]
+
+
+def _spoil(data: bytearray, rng: random.Random, _at: int) -> None:
+    for _ in range(200):
+        data[rng.randrange(len(data))] = rng.randrange(256)
+
+
+def _change_number(data: bytearray, rng: random.Random, at: int) -> None:
+    digit = next((n for n in range(at, len(data)) if 48 <= data[n] <= 57), None)
+    if digit is not None:
+        data[digit : digit + 1] = rng.choice((b"-1", b"1e308", b"99999999999999999999", b"0", b"inf"))
+
+
+DAMAGES = (_turn, _take_out, _put_in, _repeat, _cut, _spoil, _change_number)
+
+
+def as_file(name: str, use: Callable[[Path], object]) -> Callable[[bytes, Path], None]:
+    """Let something that reads files read an input."""
+
+    def carry_out(content: bytes, folder: Path) -> None:
+        path = folder / name
+        path.write_bytes(content)
+        use(path)
+
+    return carry_out
+
+
+def read_job(path: Path) -> None:
+    """Read everything of a job file that any verb or window does."""
+    with JobFile(path, read_only=True) as stored:
+        verdict = job_verdict(stored)
+        stored_snapshot(stored, verdict)
+        stored_history(stored)
+        render(stored, verdict)
+
+
+def read_capture(path: Path) -> None:
+    """Open a capture and read the machine in it."""
+    system = CapturedSystem(path)
+    try:
+        inventory = read_inventory(system)
+        discover(system, inventory)
+    finally:
+        system.close()
+
+
+def open_scenario(path: Path) -> None:
+    """A scenario that is called right must open and live."""
+    machine = SimulatedMachine(load_scenario(path), 0.0)
+    inventory = read_inventory(machine)
+    discover(machine, inventory)
+    machine.live_until(machine.now() + 2.0)
+
+
+def read_csv(path: Path) -> None:
+    """Match a log from elsewhere."""
+    log = read_log(path)
+    match_log(log, guess(log))
+
+
+def read_line(content: bytes, _folder: Path) -> None:
+    """Decode one line of the protocol."""
+    try:
+        decode_request(content.replace(b"\n", b" "))
+    except RefusedRequest:
+        return
+
+
+def make_kinds(folder: Path) -> list[Kind]:
+    """Make good inputs of every kind."""
+    tables = load_tables()
+    scenarios = tuple(path.read_bytes() for path in shipped_scenarios().values())
+    job, capture = folder / "good.thresher", folder / "good.tar.gz"
+    machine = SimulatedMachine(load_scenario(shipped_scenarios()["lighthouse-playout"]), 0.0)
+    engine = open_engine(machine, job)
+    sheet = folder / "good.toml"
+    sheet.write_text(SHEET)
+    engine.run_to_end(load_sheet(sheet))
+    engine.close()
+    recording = RecordingSystem(SimulatedMachine(load_scenario(shipped_scenarios()["museum-guide"]), 0.0))
+    discover(recording, read_inventory(recording))
+    write_capture(recording, capture, None)
+    log = (Path(__file__).parent.parent / "docs" / "examples" / "counter-kernel.log").read_bytes()
+
+    def kernel_log(path: Path) -> None:
+        with path.open("rb") as stream:
+            read_kernel_log(stream, Vendor.UNKNOWN, tables.codes, tables.events)
+
+    def typed(content: bytes, _folder: Path) -> None:
+        decode_text(content[:4000].decode("utf-8", "replace"), Vendor.INTEL, tables)
+
+    shop = folder / "shop"
+    shop.mkdir()
+    return [
+        Kind("job file", (job.read_bytes(),), as_file("x.thresher", read_job)),
+        Kind("capture", (capture.read_bytes(),), as_file("x.tar.gz", read_capture)),
+        Kind("run sheet", tuple(p.read_bytes() for p in shipped_sheets().values()), as_file("x.toml", load_sheet)),
+        Kind("scenario", scenarios, as_file("x.toml", open_scenario)),
+        Kind("shelf", (SHELF.encode(),), as_file("shop/shelf.json", lambda p: read_shelf(p.parent))),
+        Kind(
+            "closed jobs",
+            (b'{"format": "thresher-closed-jobs/2", "jobs": []}',),
+            as_file("shop/closed-jobs.json", lambda p: read_closed_jobs(p.parent)),
+        ),
+        Kind("prices", (default_price_list().encode(),), as_file("prices.toml", read_prices)),
+        Kind("kernel log", (log,), as_file("x.log", kernel_log)),
+        Kind("typed text", (b"0xbe00000000800400", b"0x124 (0x0, 0x1, 0x2, 0x3)", log[:600]), typed),
+        Kind("CSV log", (CSV.encode(),), as_file("x.csv", read_csv)),
+        Kind("protocol line", LINES, read_line),
+    ]
+
+
+def main() -> int:
+    """Run for the time asked for; return 1 when anything failed."""
+    parser = argparse.ArgumentParser(description=__doc__.partition("\n")[0])
+    parser.add_argument("--minutes", type=float, default=1.0)
+    parser.add_argument("--seed", type=int, default=1)
+    options = parser.parse_args()
+    rng = random.Random(options.seed)
+    counts: Counter[str] = Counter()
+    refused: Counter[str] = Counter()
+    failures: Counter[str] = Counter()
+    with tempfile.TemporaryDirectory(prefix="thresher-hostile-") as name:
+        folder = Path(name)
+        kinds = make_kinds(folder)
+        around = {path.name for path in folder.parent.iterdir()}
+        begun, size = time.monotonic(), resource.getrusage(resource.RUSAGE_SELF).ru_maxrss << 10
+        while time.monotonic() - begun < options.minutes * 60:
+            kind = rng.choice(kinds)
+            content = damaged(rng.choice(kind.good), rng)
+            counts[kind.name] += 1
+            started = time.monotonic()
+            try:
+                kind.use(content, folder)
+            except ThresherError:
+                refused[kind.name] += 1
+            except Exception as error:  # noqa: BLE001 (what is looked for)
+                places = [f for f in traceback.extract_tb(error.__traceback__) if "/thresher/" in f.filename]
+                where = f"{places[-1].filename.rpartition('/thresher/')[2]}:{places[-1].lineno}" if places else "?"
+                failures[
+                    f"{kind.name}: {type(error).__name__} at {where}: {re.sub(r'[0-9]+|0x..', '#', str(error))[:60]}"
+                ] += 1
+            if (took := time.monotonic() - started) > LONGEST_S:
+                failures[f"{kind.name}: took {took:.0f} s"] += 1
+        grown = (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss << 10) - size
+        if grown > MOST_GROWTH:
+            failures[f"grew by {grown >> 20} MiB"] += 1
+        left = {path.name for path in folder.parent.iterdir() if path.name.startswith("thresher-")} - around
+        if left - {folder.name}:
+            failures[f"left behind: {sorted(left)[:3]}"] += 1
+    for kind_name, count in sorted(counts.items()):
+        print(f"{kind_name:15} {count:8} inputs, {refused[kind_name]:8} refused in words")
+    total = f"{sum(counts.values()):8} inputs in {options.minutes:g} min, seed {options.seed}"
+    print(f"{'all':15} {total}, grown {grown >> 20} MiB")
+    for words, count in failures.most_common(40):
+        print(f"FAILED {count:6} x {words}")
+    return 1 if failures else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
