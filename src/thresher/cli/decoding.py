@@ -22,7 +22,7 @@ from thresher.decoding.text import lines_of
 from thresher.events.firmware_records import looks_like_record
 from thresher.events.log_forms import ByteStream
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
-from thresher.model.regular_file import is_file
+from thresher.model.regular_file import is_file, shown_name
 from thresher.model.vendors import Vendor
 
 _LARGEST_RECORD = 1 << 20
@@ -88,11 +88,11 @@ def decode_file(path: Path, vendor: Vendor, tables: Tables) -> Decoded:
         with path.open("rb") as stream:
             head = stream.read(HEADER_BYTES)
             if looks_like_record(head):
-                return decode_bytes(head + stream.read(_LARGEST_RECORD), path.name, vendor, tables)
+                return decode_bytes(head + stream.read(_LARGEST_RECORD), shown_name(path), vendor, tables)
             if looks_like_dump(head):
-                return decode_bytes(head, path.name, vendor, tables)
+                return decode_bytes(head, shown_name(path), vendor, tables)
             if len(head) < 400:
-                return decode_bytes(head, path.name, vendor, tables)
+                return decode_bytes(head, shown_name(path), vendor, tables)
             stream.seek(0)
             log = read_log(stream, vendor, tables.codes, tables.events)
     except OSError as error:

@@ -19,7 +19,7 @@ import numpy.typing as npt
 from thresher.model.channels import Channel, Quantity
 from thresher.model.errors import InputError, InputFault
 from thresher.model.parts import PartKind
-from thresher.model.regular_file import read_regular
+from thresher.model.regular_file import read_regular, shown_name
 
 _MOST_BYTES = 512 << 20
 _MOST_FAULTS = 12
@@ -113,7 +113,7 @@ def read_log(path: Path) -> ForeignLog:
         text = data.decode("utf-8-sig")
     except UnicodeDecodeError:
         text = data.decode("cp1252", "replace")  # what older programs write
-    return parse_log(text, path.name)
+    return parse_log(text, shown_name(path))
 
 
 def parse_log(text: str, name: str) -> ForeignLog:

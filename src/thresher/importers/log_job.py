@@ -4,6 +4,7 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
+import numpy.typing as npt
 
 from thresher.engine.watch.readings import Watchers
 from thresher.importers.csv_log import MatchedLog
@@ -18,6 +19,7 @@ from thresher.model.sheet import RunSheet
 from thresher.sensors.limits import load_limits, rail_limits, with_known_limits
 
 _SETTLE_S = 60.0
+Floats = npt.NDArray[np.float64]
 
 
 def write_log_job(log: MatchedLog, name: str, path: Path) -> list[Finding]:
@@ -34,7 +36,7 @@ def write_log_job(log: MatchedLog, name: str, path: Path) -> list[Finding]:
     parts = tuple(Part(kind.value, kind, kind.value.capitalize(), "", (origin,)) for kind in kinds)
     machine = Inventory(f"log from elsewhere, {name}", False, parts, ())
     began = float(log.wall[0])
-    times = log.wall - began
+    times = _rising(log.wall - began)
     watchers = Watchers(channels)
     writer = JournalWriter(path)
     writer.set_job({"machine": f"log from elsewhere, {name}"})
@@ -60,6 +62,16 @@ def write_log_job(log: MatchedLog, name: str, path: Path) -> list[Finding]:
     if not writer.settle(_SETTLE_S):
         trouble = writer.health().trouble or "the drive does not answer"
         writer.close()
+        path.unlink(missing_ok=True)  # half a job would pass for a whole one
         raise EnvironmentFault(f"writing {path}", trouble, "Choose another folder.")
     writer.close()
     return findings
+
+
+_APART_S = 0.001
+
+
+def _rising(times: Floats) -> Floats:
+    """Return times of which none is as early as the one before: rows of one second are kept, a thousandth apart."""
+    steps = np.arange(len(times)) * _APART_S
+    return np.asarray(np.maximum.accumulate(times - steps) + steps, dtype=np.float64)

@@ -205,6 +205,9 @@ def connect_read_only(path: Path) -> sqlite3.Connection:
     tried = f"opening the job file {path}"
     try:
         connection, version = _open_read_only(path)
+        if version < 1:
+            connection.close()
+            raise InputError(str(path), [InputFault("file", "it is empty, not a Thresher job file")])
         if version < VERSION:
             copy = sqlite3.connect(":memory:", isolation_level=None)
             connection.backup(copy)

@@ -27,6 +27,11 @@ def is_link(path: Path) -> bool:
     return os.path.islink(path)  # noqa: PTH114 (the method raises where it may not look)
 
 
+def shown_name(path: Path) -> str:
+    """Return a file's name as text: names of files are bytes, which need not be text."""
+    return os.fsencode(path.name).decode("utf-8", "replace")
+
+
 def read_regular(path: Path, most: int | None = None) -> bytes:
     """Return a file's content, or its first `most` bytes.
 

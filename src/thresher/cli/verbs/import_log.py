@@ -25,6 +25,7 @@ def import_log(
     from thresher.importers.column_matching import changed_columns, recall, remember
     from thresher.importers.csv_log import guess, match_log, read_log
     from thresher.importers.log_job import write_log_job
+    from thresher.model.regular_file import shown_name
     from thresher.model.sheet import clock_text
 
     read = read_log(log)
@@ -33,7 +34,7 @@ def import_log(
     matched = match_log(read, columns)
     remember(keep, read, columns)
     path = job or paths.new_job_path(log.stem, simulated=False)
-    findings = write_log_job(matched, log.name, path)
+    findings = write_log_job(matched, shown_name(log), path)
     if json:
         say_json(
             {"job_file": str(path), "channels": matched.channels, "left_out": matched.left_out, "findings": findings}
