@@ -63,6 +63,26 @@ def installed(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return target
 
 
+VERBS = (
+    (("--help",), 0, "Examples"),
+    (("inventory", "--simulate", "ferry-office"), 0, "simulated machine"),
+    (("watch", "--simulate", "ferry-office", "--seconds", "2", "--speed", "0"), 0, "Package id 0"),
+    (("run", "s.toml", "--simulate", "ferry-office", "--speed", "0", "--job", "j.thresher"), 0, "clean"),
+    (("verdict", "j.thresher"), 0, "No fault found"),
+    (("bad-pages", "j.thresher"), 0, ""),
+    (("report", "j.thresher", "--out", "r.html"), 0, ""),
+    (("decode", "P-310"), 0, "Corrected machine check"),
+    (("scenario", "check", "museum-guide"), 0, "cell stuck"),
+    (("capture", "--simulate", "ferry-office", "--out", "m.tar.gz"), 0, ""),
+    (("prove", "--cases", "1", "--seed", "33", "--policy", "fixed-order", "--processes", "1"), 0, "1 cases"),
+    (("import", "theirs.csv"), 0, ""),
+    (("log",), 0, ""),
+    (("bench-speed", "--help"), 0, "speed"),
+    (("demo", "--help"), 0, "demo"),
+)
+"""What is given, the exit code, and something that is printed."""
+
+
 def run(installed: Path, tmp_path: Path, *command: str) -> subprocess.CompletedProcess[str]:
     environment = os.environ | {
         "QT_QPA_PLATFORM": "offscreen",
@@ -74,7 +94,7 @@ def run(installed: Path, tmp_path: Path, *command: str) -> subprocess.CompletedP
     )
 
 
-def test_nothing_but_code_is_missing_from_the_wheel(installed: Path) -> None:
+def test_the_wheel_is_whole_and_everything_starts_from_it(installed: Path, tmp_path: Path) -> None:
     source = ROOT / "src"
     wanted = {
         path.relative_to(source)
@@ -82,36 +102,10 @@ def test_nothing_but_code_is_missing_from_the_wheel(installed: Path) -> None:
         if path.is_file() and "__pycache__" not in path.parts
     }
     assert {path for path in wanted if not (installed / path).is_file()} == set()
-
-
-def test_a_window_opens_from_the_wheel_with_its_fonts(installed: Path, tmp_path: Path) -> None:
     done = run(installed, tmp_path, "-c", WINDOW, str(installed))
     assert done.returncode == 0, done.stderr
-
-
-@pytest.mark.parametrize(
-    ("words", "code", "printed"),
-    [
-        (("--help",), 0, "Examples"),
-        (("inventory", "--simulate", "ferry-office"), 0, "simulated machine"),
-        (("watch", "--simulate", "ferry-office", "--seconds", "2", "--speed", "0"), 0, "Package id 0"),
-        (("run", "s.toml", "--simulate", "ferry-office", "--speed", "0", "--job", "j.thresher"), 0, "clean"),
-        (("verdict", "j.thresher"), 0, "No fault found"),
-        (("bad-pages", "j.thresher"), 0, ""),
-        (("report", "j.thresher", "--out", "r.html"), 0, ""),
-        (("decode", "P-310"), 0, "Corrected machine check"),
-        (("scenario", "check", "museum-guide"), 0, "cell stuck"),
-        (("capture", "--simulate", "ferry-office", "--out", "m.tar.gz"), 0, ""),
-        (("prove", "--cases", "1", "--seed", "33", "--policy", "fixed-order", "--processes", "1"), 0, "1 cases"),
-        (("import", "theirs.csv"), 0, ""),
-        (("log",), 0, ""),
-        (("bench-speed", "--help"), 0, "speed"),
-        (("demo", "--help"), 0, "demo"),
-    ],
-    ids=lambda each: each[0] if isinstance(each, tuple) else "",
-)
-def test_every_verb_starts_from_the_wheel(installed: Path, words: tuple[str, ...], code: int, printed: str) -> None:
     folder = installed.parent
-    done = run(installed, folder, "-m", "thresher.cli", *words)
-    assert done.returncode == code, done.stdout + done.stderr
-    assert printed in done.stdout + done.stderr
+    for words, code, printed in VERBS:
+        done = run(installed, folder, "-m", "thresher.cli", *words)
+        assert done.returncode == code, f"{words}: {done.stdout}{done.stderr}"
+        assert printed in done.stdout + done.stderr, words

@@ -9,11 +9,8 @@ from pytestqt.qtbot import QtBot
 
 from tests.conftest import Heard
 from thresher.app.bench_picture import draw_bench
-from thresher.app.machines import open_system
 from thresher.app.stored_job import stored_history, stored_snapshot
 from thresher.app.stored_verdict import job_verdict
-from thresher.app.wiring import DEMO_SCENARIO, DEMO_SHEET, sheet_named
-from thresher.app.wiring import make_engine as make_engine_on
 from thresher.engine.engine import Engine
 from thresher.journal.jobfile import JobFile
 from thresher.model.errors import EnvironmentFault
@@ -26,14 +23,10 @@ from thresher.ui.window import MainWindow
 MakeEngine = Callable[..., tuple[Engine, Heard]]
 
 
-@pytest.fixture(scope="module")
-def job(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """The job file of a whole demo run."""
-    path = tmp_path_factory.mktemp("stored") / "job.thresher"
-    engine = make_engine_on(open_system(simulate=DEMO_SCENARIO, speed=0.0), path)
-    engine.run_to_end(sheet_named(DEMO_SHEET))
-    engine.close()
-    return path
+@pytest.fixture
+def job(finished_job: Path) -> Path:
+    """The job file of a run with findings."""
+    return finished_job
 
 
 OpenStored = Callable[..., MainWindow]

@@ -74,7 +74,8 @@ def test_a_run_repeats_exactly(make_engine: MakeEngine, lighthouse: Scenario, sh
     runs = []
     for job in ("one.thresher", "two.thresher"):
         engine, heard = make_engine(lighthouse, job)
-        engine.run_to_end(sheet(420))
+        engine.run_to_end(sheet(330))
+        assert engine.findings
         ticks = [event.tick for event in heard.events if isinstance(event, TickEvent)]
         runs.append((engine.findings, [(tick.at, tick.values) for tick in ticks]))
     assert runs[0] == runs[1]

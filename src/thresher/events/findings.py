@@ -332,7 +332,7 @@ class KernelDecoder:
 
 
 def _names_no_error(check: MachineCheck) -> bool:
-    """Whether a register is valid and reports that this bank has no error: a processor that was only told of another's.
+    """Whether a register is valid and reports no error of this bank: another processor's error was broadcast to it.
 
     Error code 0, no model-specific code, no address (Intel's manual, "Simple Error Codes": no error has been reported
     to this bank).

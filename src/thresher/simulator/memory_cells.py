@@ -1,7 +1,7 @@
 """Words of a simulated memory: every reading and writing of a faulty word goes through its faults.
 
-Sound words need nobody to watch them. Time passes only when told, so that what was written at the same moment
-decays at the same moment."""
+Healthy words need no watching. Time passes only when it is set, so that what was written at the same moment decays at
+the same moment."""
 
 from collections.abc import Iterable
 

@@ -180,7 +180,7 @@ class Watchers:
     def _believable(self, index: int, limit: Limit, reading: float) -> bool:
         """Whether a temperature near its limit has behaved like one.
 
-        A die held at its limit stands still there; anything else that does so from the first look may be broken.
+        A die that is held at its limit stays there; anything else that does so from the first look may be broken.
         """
         low, high = self._state.spans.get(index, (reading, reading))
         self._state.spans[index] = low, high = min(low, reading), max(high, reading)

@@ -196,7 +196,7 @@ _SATURATED = 0x7FFF
 
 
 def counted_words(count: int) -> str:
-    """Say how many errors a counter of 15 bits has counted: it stands still at its end."""
+    """Say how many errors a counter of 15 bits has counted: it stops at its end."""
     return f"at least {count}" if count >= _SATURATED else str(count)
 
 
