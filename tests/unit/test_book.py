@@ -20,7 +20,7 @@ from thresher.model.sheet import RunSheet
 from thresher.model.trials import Configuration, Ended, Outcome
 from thresher.model.verdict import Verdict
 from thresher.protocol.events import BookEvent
-from thresher.shop.store import Shelf, ShopPart, shelf_path, write_shelf
+from thresher.shop.store import Shelf, ShopPart, change_shelf, shelf_path
 from thresher.simulator.machine import SimulatedMachine
 from thresher.simulator.scenario import Scenario
 
@@ -35,7 +35,7 @@ SHELF = (
 def engine(lighthouse: Scenario, tmp_path: Path) -> Engine:
     shop = tmp_path / "shop"
     shelf_path(shop).parent.mkdir(parents=True, exist_ok=True)
-    write_shelf(shop, Shelf(parts=SHELF))
+    change_shelf(shop, Shelf(), Shelf(parts=SHELF))
     return open_engine(SimulatedMachine(lighthouse, 0.0), tmp_path / "job.thresher", shop=shop)
 
 

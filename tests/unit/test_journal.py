@@ -42,8 +42,7 @@ def filled(tmp_path: Path, sheet: Callable[[float], RunSheet]) -> Path:
     writer.add_mark(1, 12.0, "finding", FINDING)
     writer.add_mark(1, 12.0, "tape", TapeEntry(12.0, 2.0, "Wrong", "detail", Severity.FAULT, "P-104"))
     assert writer.settle(5.0)
-    health = writer.close()
-    assert (health.waiting, health.trouble) == (0, None)
+    assert writer.close().complete
     return path
 
 
@@ -133,7 +132,7 @@ def test_another_writer_holding_the_file_delays_rows_and_loses_none(tmp_path: Pa
     other.execute("COMMIT")
     assert writer.settle(15.0)
     other.close()
-    assert writer.close().waiting == 0
+    assert writer.close().complete
     connection = sqlite3.connect(path)
     assert connection.execute("SELECT count(*) FROM marks").fetchone() == (20,)
     connection.close()

@@ -14,6 +14,8 @@ from thresher.shop.store import (
     ShopPart,
     Trust,
     Visit,
+    change_machine,
+    change_shelf,
     keep_sheet,
     machine_path,
     own_sheets,
@@ -21,8 +23,6 @@ from thresher.shop.store import (
     read_machine,
     read_shelf,
     shelf_path,
-    write_machine,
-    write_shelf,
 )
 
 MODULE = ShopPart(
@@ -32,7 +32,7 @@ MODULE = ShopPart(
 
 def test_a_shelf_reads_back_and_an_unknown_one_is_empty(tmp_path: Path) -> None:
     assert read_shelf(tmp_path) == Shelf()
-    write_shelf(tmp_path, Shelf(parts=(MODULE,)))
+    change_shelf(tmp_path, Shelf(), Shelf(parts=(MODULE,)))
     assert read_shelf(tmp_path).parts == (MODULE,)
     assert sorted(path.name for path in tmp_path.iterdir()) == [".lock", "shelf.json"], "nothing half-written is left"
 
@@ -44,15 +44,15 @@ def test_any_words_of_a_machine_file_read_back(
     folder = tmp_path_factory.mktemp("shop")
     visit = Visit(wall=1.5, job=a, number=b, parts=(Part("memory A1", PartKind.MEMORY, b, a),))
     machine = MachineFile(name=a, trust=(Trust(channel=a, trusted=c, reason=b, date="2026-03-17"),)).visited(visit)
-    write_machine(folder, "k", machine)
+    change_machine(folder, "k", lambda _: machine)
     assert read_machine(folder, "k") == machine
 
 
 def test_parts_that_cannot_be_distinguished_are_refused_and_the_old_shelf_stays(tmp_path: Path) -> None:
-    write_shelf(tmp_path, Shelf(parts=(MODULE,)))
+    change_shelf(tmp_path, Shelf(), Shelf(parts=(MODULE,)))
     nameless = ShopPart(tag=" ", kind=PartKind.DRIVE, name="x", proved="yesterday")
     with pytest.raises(InputError) as caught:
-        write_shelf(tmp_path, Shelf(parts=(MODULE, MODULE, nameless)))
+        change_shelf(tmp_path, Shelf(), Shelf(parts=(MODULE, MODULE, nameless)))
     assert {fault.place for fault in caught.value.faults} == {"SHOP-M1", "tag", " "}
     assert read_shelf(tmp_path).parts == (MODULE,)
 
@@ -81,7 +81,7 @@ def test_a_broken_file_states_where_and_can_be_put_aside_whole(tmp_path: Path, t
 def test_a_folder_that_may_not_be_written_is_reported(tmp_path: Path) -> None:
     (tmp_path / "machines").write_text("a file where the folder should be")
     with pytest.raises(EnvironmentFault, match=r"writing|making the folder"):
-        write_machine(tmp_path, "k", MachineFile())
+        change_machine(tmp_path, "k", lambda file: file)
     assert machine_path(tmp_path, "k").parent.read_text() == "a file where the folder should be"
 
 

@@ -21,10 +21,10 @@ from thresher.shop.store import (
     Shelf,
     ShopPart,
     Visit,
+    change_machine,
+    change_shelf,
     machine_path,
     shelf_path,
-    write_machine,
-    write_shelf,
 )
 from thresher.simulator.machine import SimulatedMachine
 from thresher.simulator.scenario import load_scenario, shipped_scenarios
@@ -77,7 +77,7 @@ def prepare_demo_bench(folder: Path, fresh: bool) -> tuple[Path, Path]:
             f"preparing the demo bench in {folder}", error.strerror or str(error), "Choose another XDG_DATA_HOME."
         ) from error
     if not is_there(shelf_path(shop)):
-        write_shelf(shop, Shelf(parts=_SHELF))
+        change_shelf(shop, Shelf(), Shelf(parts=_SHELF))
     _note_earlier_visit(shop)
     path = jobs
     for model, fields in _JOBS.items():
@@ -103,4 +103,4 @@ def _note_earlier_visit(shop: Path) -> None:
     second = Part("drive sda", PartKind.DRIVE, "Slipway B2 2TB", "sda", charts)
     kept = tuple(part for part in inventory.parts if part.tag != "memory B2")
     visit = Visit(wall=time.time() - 700 * _DAY_S, job="0288-boatyard", number="0288", parts=(*kept, second))
-    write_machine(shop, key, MachineFile(name=inventory.name, visits=(visit,)))
+    change_machine(shop, key, lambda _: MachineFile(name=inventory.name, visits=(visit,)))

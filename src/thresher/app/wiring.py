@@ -43,4 +43,4 @@ def make_engine(
         fields |= {"model": scenario}
     keep = shop or bench_folder(simulated) / "shop"
     path = job or new_job_path(system.name, simulated)
-    return open_engine(system, path, fields, interval_s, keep, HardwareNames())
+    return open_engine(system, path, fields, interval_s, keep, HardwareNames(), bench_folder(simulated) / "rescued")

@@ -1,5 +1,6 @@
 """Printing lines and JSON, and writing files that a verb was asked for."""
 
+import contextlib
 import os
 import sys
 import tempfile
@@ -21,6 +22,12 @@ def printable(text: str) -> str:
 def say(text: str) -> None:
     """Print a line."""
     _print(printable(text))
+
+
+def say_error(text: str) -> None:
+    """Print a line on standard error, as far as anybody takes it."""
+    with contextlib.suppress(OSError):
+        typer.echo(printable(text), err=True)
 
 
 def _print(line: str) -> None:

@@ -4,7 +4,7 @@ import signal
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from thresher.cli.output import say
+from thresher.cli.output import say, say_error
 from thresher.engine.engine import Engine
 from thresher.model.findings import TapeEntry
 from thresher.model.sheet import RunSheet, clock_text
@@ -51,6 +51,14 @@ def say_opening(engine: Engine) -> None:
     for group in snapshot.earlier:
         times = f", {group.count} times" if group.count > 1 else ""
         say(f"         {group.code}  before: {group.title}{times}")
+
+
+def end_engine(engine: Engine) -> bool:
+    """Close an engine; say what its job file lacks, and return whether that is nothing."""
+    closed = engine.close()
+    for sentence in closed.sentences:
+        say_error(f"Job file {engine.job_file}: {sentence}.")
+    return closed.complete
 
 
 def carry_out(engine: Engine, sheet: RunSheet, quiet: bool, unwatched_limit: bool = False) -> RunStatus:

@@ -83,16 +83,17 @@ def open_engine(
     interval_s: float = 1.0,
     shop: Path | None = None,
     lookup: Lookup | None = None,
+    elsewhere: Path | None = None,
 ) -> Engine:
     """Read what the machine is, open the job file, and return an engine on both.
 
     `job` holds fields for a new job; what a job file already has comes before them. `shop` is the folder of what the
-    shop keeps over its jobs, None to keep nothing. `lookup` names parts by the hardware database. Raises
-    EnvironmentFault or InputError.
+    shop keeps over its jobs, None to keep nothing. `lookup` names parts by the hardware database. `elsewhere` is a
+    folder for rows that the drive of the job file no longer takes. Raises EnvironmentFault or InputError.
     """
     if not 0.1 <= interval_s <= 60.0:
         raise InputError("sampling", [InputFault("interval", f"expected 0.1 to 60 seconds, found {interval_s:g}")])
-    writer = JournalWriter(job_path)
+    writer = JournalWriter(job_path, elsewhere)
     _LOG.info("opening %s on %s (%s), every %g s", job_path, system.name, system.kind.value, interval_s)
     try:
         return _assemble(system, writer, job or {}, interval_s, shop, lookup)
@@ -134,6 +135,7 @@ def _assemble(
     trials = TrialService(record, stored.book, intake.instances, intake.shelf.parts)
     decisions = DecisionService(system, record, stored.decisions, shop, knowledge)
     machine.apply()
+    _report_put_back(record)
     _report_interrupted(record, stored.interrupted)
     events = EventWatch(system, record, machine.inventory, load_tables())
     engine = Engine(
@@ -161,6 +163,19 @@ def _assemble(
     )
     _report_opening(engine, record, system)
     return engine
+
+
+def _report_put_back(record: Record) -> None:
+    for each in record.writer.put_back:
+        if each.trouble:
+            detail = f"{each.trouble}; it stays where it is"
+            record.note(f"Rows of this job cannot be read from {each.path}", detail, Severity.WARNING, "X-820")
+        else:
+            record.note(f"{each.rows} rows that had waited are in the job file", f"from {each.path}")
+    if not record.writer.health().reserved:
+        record.note(
+            "The disk with the job file is nearly full", "no room could be set aside", Severity.WARNING, "X-820"
+        )
 
 
 def _report_interrupted(record: Record, sentences: list[str]) -> None:

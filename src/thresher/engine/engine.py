@@ -31,6 +31,7 @@ from thresher.engine.watch.errors import EventWatch
 from thresher.engine.watch.readings import Watchers
 from thresher.engine.watch.sensors import SensorWatch
 from thresher.journal.jobfile import pack_reading
+from thresher.journal.writer import Closing
 from thresher.model.channels import Channel
 from thresher.model.errors import EnvironmentFault
 from thresher.model.findings import Finding, Severity
@@ -151,16 +152,19 @@ class Engine:
         until = self._system.now() + seconds
         self._loop(lambda: self._quit or self._system.now() >= until)
 
-    def close(self) -> None:
-        """Stop what runs, write what waits, close everything."""
+    def close(self) -> Closing:
+        """Stop what runs, write what waits, close everything; return what the job file lacks, if anything."""
         _LOG.info("closing %s", self.job_file)
         self.conductor.close()
         self._parts.kernels.close()
-        self._record.writer.close()
+        closed = self._record.writer.close()
+        for sentence in closed.sentences:
+            _LOG.error("%s: %s", self.job_file, sentence)
         self._parts.sampler.close()
         self._parts.sensors.close()
         self.events.close()
         self._system.close()
+        return closed
 
     def start(self, unwatched_limit: bool = False) -> None:
         """Start the sheet on the bench.

@@ -21,6 +21,7 @@ import numpy.typing as npt
 
 from thresher.journal.foreign import all_say_damage, distrust
 from thresher.journal.migrations import migrate
+from thresher.journal.rows import WRITTEN
 from thresher.journal.schema import APPLICATION_ID, SCHEMA, VERSION
 from thresher.model.channels import Baseline, Channel, Quantity
 from thresher.model.decisions import NO_DECISIONS, Decisions
@@ -279,7 +280,8 @@ class JobFile:
 
     def job(self) -> dict[str, str]:
         """Return the job's own fields, which a person set (`model.job.FIELDS`)."""
-        return dict(self._connection.execute("SELECT name, value FROM job WHERE name NOT IN (?, ?, ?)", _NOT_FIELDS))
+        rows = self._connection.execute("SELECT name, value FROM job WHERE name NOT IN (?, ?, ?)", _NOT_FIELDS)
+        return {name: value for name, value in rows if not name.startswith(WRITTEN)}
 
     def summary(self) -> JobSummary:
         """Return the job at a glance."""

@@ -3,6 +3,7 @@
 import os
 import re
 import tempfile
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, TypeVar
@@ -140,18 +141,26 @@ def _present_names(value: object) -> Any:
     return [_present_names(each) for each in value] if isinstance(value, list) else value
 
 
-def _write(path: Path, value: object) -> None:
-    """Replace a file as a whole and durably. Raises EnvironmentFault; the old file then stays as it was."""
-    text = msgspec.json.format(msgspec.json.encode(value), indent=1)
-    _refuse_newer(path, value)
+def _change(path: Path, expected_format: str, empty: T, change: Callable[[T], T]) -> T:
+    """Read a file, change it and replace it, durably and while no other program can do the same; return the new one.
+
+    What another program has written since this one read it is therefore kept. Raises InputError for a file that
+    cannot be read or whose new content `change` refuses, EnvironmentFault when it cannot be written; the old file then
+    stays as it was.
+    """
+    made_folder(path.parent)
+    with locked(path.parent, "the shop folder"):
+        value = change(_read(path, type(empty), expected_format) or empty)
+        _replace(path, msgspec.json.format(msgspec.json.encode(value), indent=1) + b"\n")
+    return value
+
+
+def _replace(path: Path, data: bytes) -> None:
+    """Replace a file as a whole and durably. Raises EnvironmentFault."""
     try:
-        made_folder(path.parent)
-        with (
-            locked(path.parent, "the shop folder"),
-            tempfile.NamedTemporaryFile(dir=path.parent, prefix=f".{path.name}.", delete=False) as stream,
-        ):
+        with tempfile.NamedTemporaryFile(dir=path.parent, prefix=f".{path.name}.", delete=False) as stream:
             try:
-                stream.write(text + b"\n")
+                stream.write(data)
                 stream.flush()
                 os.fsync(stream.fileno())
                 Path(stream.name).replace(path)
@@ -167,15 +176,6 @@ def _write(path: Path, value: object) -> None:
         raise EnvironmentFault(
             f"writing {path}", error.strerror or str(error), "Choose a folder that can be written."
         ) from error
-
-
-def _refuse_newer(path: Path, value: object) -> None:
-    try:
-        there = msgspec.json.decode(read_regular(path))
-    except (OSError, msgspec.DecodeError, UnicodeDecodeError, RecursionError):
-        return  # not there, or nothing that a newer program has written
-    if _is_newer(there, str(getattr(value, "format", ""))):
-        raise EnvironmentFault(f"writing {path}", "a newer Thresher wrote it", "Update this one first.")
 
 
 def put_aside(path: Path) -> Path:
@@ -200,9 +200,9 @@ def read_machine(shop: Path, key: str) -> MachineFile:
     return _read(machine_path(shop, key), MachineFile, MACHINE_FORMAT) or MachineFile()
 
 
-def write_machine(shop: Path, key: str, machine: MachineFile) -> None:
-    """Keep a machine's own file. Raises EnvironmentFault."""
-    _write(machine_path(shop, key), machine)
+def change_machine(shop: Path, key: str, change: Callable[[MachineFile], MachineFile]) -> MachineFile:
+    """Change a machine's own file as it is now and return the new one. Raises InputError, EnvironmentFault."""
+    return _change(machine_path(shop, key), MACHINE_FORMAT, MachineFile(), change)
 
 
 def shelf_path(shop: Path) -> Path:
@@ -215,8 +215,29 @@ def read_shelf(shop: Path) -> Shelf:
     return _read(shelf_path(shop), Shelf, SHELF_FORMAT) or Shelf()
 
 
-def write_shelf(shop: Path, shelf: Shelf) -> None:
-    """Keep the shelf. Raises EnvironmentFault, and InputError for parts that cannot be distinguished."""
+def change_shelf(shop: Path, known: Shelf, wanted: Shelf) -> Shelf:
+    """Make the shelf what is wanted by someone who has seen it as `known`, and return it.
+
+    Parts that another program has put there or changed meanwhile stay as that one left them, unless they are changed
+    here too. Raises InputError for parts that cannot be distinguished, EnvironmentFault.
+    """
+    _check_shelf(wanted)
+    before = {part.tag: part for part in known.parts}
+    after = {part.tag: part for part in wanted.parts}
+
+    def change(now: Shelf) -> Shelf:
+        removed = before.keys() - after.keys()
+        ours = {tag: part for tag, part in after.items() if before.get(tag) != part}
+        there = {part.tag: part for part in now.parts if part.tag not in removed}
+        # in the order that is wanted, then what others have added
+        tags = [tag for tag in after if tag in there or tag in ours]
+        tags += [tag for tag in there if tag not in after]
+        return Shelf(parts=tuple(ours.get(tag) or there[tag] for tag in tags))
+
+    return _change(shelf_path(shop), SHELF_FORMAT, Shelf(), change)
+
+
+def _check_shelf(shelf: Shelf) -> None:
     tags = [part.tag for part in shelf.parts]
     faults = [InputFault(tag, "two parts have this tag") for tag in sorted(set(tags)) if tags.count(tag) > 1]
     faults += [InputFault("tag", f"{part.name or 'a part'} has none") for part in shelf.parts if not part.tag.strip()]
@@ -227,7 +248,6 @@ def write_shelf(shop: Path, shelf: Shelf) -> None:
     ]
     if faults:
         raise InputError("shelf", faults)
-    _write(shelf_path(shop), shelf)
 
 
 def closed_jobs_path(shop: Path) -> Path:
@@ -240,9 +260,12 @@ def read_closed_jobs(shop: Path) -> tuple[ClosedJob, ...]:
     return (_read(closed_jobs_path(shop), ClosedJobs, CLOSED_FORMAT) or ClosedJobs()).jobs
 
 
-def write_closed_jobs(shop: Path, jobs: tuple[ClosedJob, ...]) -> None:
-    """Keep the closed jobs. Raises EnvironmentFault."""
-    _write(closed_jobs_path(shop), ClosedJobs(jobs=jobs))
+def change_closed_jobs(
+    shop: Path, change: Callable[[tuple[ClosedJob, ...]], tuple[ClosedJob, ...]]
+) -> tuple[ClosedJob, ...]:
+    """Change the closed jobs as they are now and return the new ones. Raises InputError, EnvironmentFault."""
+    file = _change(closed_jobs_path(shop), CLOSED_FORMAT, ClosedJobs(), lambda now: ClosedJobs(jobs=change(now.jobs)))
+    return file.jobs
 
 
 def prices_path(shop: Path) -> Path:

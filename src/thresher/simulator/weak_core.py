@@ -8,6 +8,9 @@ from thresher.model.port import BitFlip
 
 _CORRECTED_SHARE = 0.72
 _FAVOURED_BIT = 46
+_MOST_EXPONENT = 50.0
+_MOST_A_MINUTE = 10_000.0
+"""A core that slips more often than that starts no operating system."""
 
 # VAL, EN, ADDRV, MISCV, corrected error count 1, compound code cache hierarchy: data read, level 1
 CORRECTED_STATUS = (1 << 63) | (1 << 60) | (1 << 59) | (1 << 58) | (1 << 38) | 0x0135
@@ -27,7 +30,8 @@ class WeakCore:
     def step(self, die_c: float, busy: float, margin_v: float, dt_s: float) -> None:
         """Draw the slips of one slice. `margin_v` is voltage above the usual for the clock."""
         threshold = float(np.clip((die_c - 74.0) / 8.0, 0.0, 1.0))
-        a_minute = self.strength * busy * threshold * np.exp((die_c - 90.0) / 9.0 - margin_v / 0.015)
+        likelier = np.exp(min((die_c - 90.0) / 9.0 - margin_v / 0.015, _MOST_EXPONENT))
+        a_minute = min(self.strength * busy * threshold * likelier, _MOST_A_MINUTE)
         for _ in range(int(self.rng.poisson(a_minute * dt_s / 60.0))):
             if self.rng.random() < _CORRECTED_SHARE:
                 self.corrected.append(int(self.rng.integers(0x1000, 0x7FFFFF)) << 6)

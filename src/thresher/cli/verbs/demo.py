@@ -5,7 +5,7 @@ from typing import Annotated
 
 import typer
 
-from thresher.cli.exit_codes import FINE
+from thresher.cli.exit_codes import COULD_NOT, FINE
 from thresher.cli.options import Speed
 from thresher.cli.output import say, write_text
 from thresher.cli.verbs.window import open_window
@@ -36,7 +36,7 @@ def run_demo(out: Path, speed: float) -> None:
     from thresher.app import bench_picture, stored_verdict, wiring
     from thresher.app.machines import open_system
     from thresher.cli.printing import print_verdict
-    from thresher.cli.running import carry_out
+    from thresher.cli.running import carry_out, end_engine
     from thresher.journal.jobfile import JobFile
     from thresher.report.html import render
 
@@ -51,7 +51,9 @@ def run_demo(out: Path, speed: float) -> None:
         status = carry_out(engine, wiring.sheet_named(wiring.DEMO_SHEET), quiet=False)
         verdict = engine.verdict
     finally:
-        engine.close()
+        complete = end_engine(engine)
+    if not complete:
+        raise typer.Exit(COULD_NOT)
     say(f"\nRun {status.ending}: {status.outcome}, {status.faults} faults, {status.corrected} corrected.")
     if verdict is not None:
         print_verdict(verdict)

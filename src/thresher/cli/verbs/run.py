@@ -26,7 +26,7 @@ def run(
     from thresher.app import wiring
     from thresher.app.machines import open_system
     from thresher.cli.printing import print_verdict
-    from thresher.cli.running import carry_out
+    from thresher.cli.running import carry_out, end_engine
 
     parsed = wiring.sheet_named(sheet)  # a broken sheet is reported before anything is made
     system = open_system(None, simulate, speed)
@@ -35,7 +35,7 @@ def run(
         status = carry_out(engine, parsed, json, unwatched_limit)
         verdict, findings, path = engine.verdict, engine.findings, str(engine.job_file)
     finally:
-        engine.close()
+        complete = end_engine(engine)
     if json:
         say_json(
             {
@@ -53,6 +53,8 @@ def run(
         if verdict is not None:
             print_verdict(verdict)
         say(f"Job file: {path}")
+    if not complete:
+        raise typer.Exit(COULD_NOT)
     if findings:
         raise typer.Exit(FAULTS)
     raise typer.Exit(FINE if status.outcome is Outcome.CLEAN else COULD_NOT)

@@ -14,6 +14,7 @@ def verdict(job: Path, shop: Shop = None, json: Json = False) -> None:
     from thresher.app import stored_verdict
     from thresher.cli.printing import print_verdict
     from thresher.journal.jobfile import JobFile
+    from thresher.journal.rescue import waiting_files
 
     with JobFile(job, read_only=True) as stored:
         result = stored_verdict.job_verdict(stored, shop or stored_verdict.shop_of(stored))
@@ -21,6 +22,8 @@ def verdict(job: Path, shop: Shop = None, json: Json = False) -> None:
     if json:
         say_json(result)
     else:
+        for file in waiting_files(job):
+            say(f"Rows of this job wait in {file} and are not counted here. Open the job on the bench to put them in.")
         for sentence in interrupted:
             say(f"A run was {sentence}.")
         print_verdict(result)

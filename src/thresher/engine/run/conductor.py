@@ -171,6 +171,7 @@ class Conductor:
         outcome = self._outcome(run)
         self._record.writer.end_run(run.number, at, ending.value, detail)
         self._record.note(f"Run {run.number} {ending.value}: {outcome.value}", detail)
+        self._record.report_waiting()
         self._record.changed = True
         _LOG.info("run %d %s: %s (%s)", run.number, ending.value, outcome.value, detail)
         return StopReport.together([report for report in ended if report is not None])

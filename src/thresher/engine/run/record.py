@@ -53,6 +53,7 @@ class Record:
         self.inventory = inventory
         self.channels = channels
         self._trouble_reported: str | None = None
+        self._refused_reported = 0
         self._stall_reported = False
         self._stall_longest = 0.0
         self.writer = writer
@@ -128,6 +129,11 @@ class Record:
         """Say when the job file stops being written, and when it is written again."""
         health = self.writer.health()
         trouble = health.trouble
+        if health.refused > self._refused_reported:
+            where = f"kept in {health.refused_in}" if health.refused_in is not None else "they could be kept nowhere"
+            detail = f"{health.refused} so far, {where}: {health.why_refused}. This is a bug of this program"
+            self._refused_reported = health.refused
+            self.note("The job file refuses rows", detail, Severity.WARNING, "X-821")
         if trouble and trouble != self._trouble_reported:
             _LOG.warning("cannot write %s: %s", self.writer.path, trouble)
             detail = f"{trouble}; rows wait in memory ({self.writer.path})"
@@ -151,6 +157,13 @@ class Record:
             self._stall_longest = 0.0
         self._stall_reported = stalled
         self._stall_longest = max(self._stall_longest, health.stalled_s) if stalled else 0.0
+
+    def report_waiting(self) -> None:
+        """Say at the end of a run what of it is not in the job file because that cannot be written."""
+        health = self.writer.health()
+        if health.trouble:
+            detail = f"{health.waiting} rows wait in memory: {health.trouble}; make room before you close the bench"
+            self.note("The job file is not complete", detail, Severity.WARNING, "X-820")
 
     def _clock_of(self, core: int | None) -> float | None:
         """Return the newest clock of a core in MHz, that which the processor counts before that which is set."""

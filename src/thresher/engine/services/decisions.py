@@ -1,6 +1,6 @@
 """Locking verdicts, closing jobs with the actual cause, and what the shop has learnt from that."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -22,7 +22,7 @@ from thresher.model.findings import Severity
 from thresher.model.port import System
 from thresher.model.verdict import Verdict
 from thresher.protocol.events import DecisionsEvent
-from thresher.shop.store import closed_jobs_path, put_aside, read_closed_jobs, write_closed_jobs
+from thresher.shop.store import change_closed_jobs, closed_jobs_path, put_aside, read_closed_jobs
 
 _SUSPECTS_KEPT = 8
 _MOST_LOCKED = 50
@@ -105,7 +105,7 @@ class DecisionService:
         text = chance_given(last, actual_cause) if last is not None else None
         path = self._record.writer.path
         job = ClosedJob(path.stem, number, actual_cause.wall, actual_cause.culprits, text)
-        self._keep((*(each for each in self.closed if each.job != job.job), job))
+        self._keep(lambda closed: (*_without(closed, job.job), job))
         self._put(replace(self.decisions, actual_cause=actual_cause))
         words = compare(last, actual_cause) if last is not None else "No verdict had been locked."
         self._record.note("Actual cause recorded", words)
@@ -115,7 +115,7 @@ class DecisionService:
         """Undo the actual cause. Raises InputError when there is none."""
         if self.decisions.actual_cause is None:
             raise InputError("job", [InputFault("reopen", "it was not closed")])
-        self._keep(tuple(each for each in self.closed if each.job != self._record.writer.path.stem))
+        self._keep(lambda closed: _without(closed, self._record.writer.path.stem))
         self._put(replace(self.decisions, actual_cause=None))
         self._record.note("Job reopened", "its actual cause was removed")
 
@@ -123,17 +123,19 @@ class DecisionService:
         """Let a closed job count or not. Raises InputError for one that is not there."""
         if not any(each.job == job for each in self.closed):
             raise InputError("closed jobs", [InputFault(job, "is none of them")])
-        self._keep(tuple(replace(each, counted=counted) if each.job == job else each for each in self.closed))
+        self._keep(lambda closed: tuple(replace(each, counted=counted) if each.job == job else each for each in closed))
         self._record.publish(self.event())
 
-    def _keep(self, closed: tuple[ClosedJob, ...]) -> None:
-        if self._shop is not None:
-            write_closed_jobs(self._shop, closed)
-        self.closed = closed
-        self.knowledge = with_closed_jobs(self._base, closed)
+    def _keep(self, change: Callable[[tuple[ClosedJob, ...]], tuple[ClosedJob, ...]]) -> None:
+        self.closed = change(self.closed) if self._shop is None else change_closed_jobs(self._shop, change)
+        self.knowledge = with_closed_jobs(self._base, self.closed)
         self._record.changed = True
 
     def _put(self, decisions: Decisions) -> None:
         self.decisions = decisions
         self._record.writer.set_decisions(decisions)
         self._record.publish(self.event())
+
+
+def _without(closed: tuple[ClosedJob, ...], job: str) -> tuple[ClosedJob, ...]:
+    return tuple(each for each in closed if each.job != job)

@@ -34,6 +34,8 @@ from thresher.shop.store import (
     ShopPart,
     Trust,
     Visit,
+    change_machine,
+    change_shelf,
     keep_sheet,
     machine_path,
     own_sheets,
@@ -42,8 +44,6 @@ from thresher.shop.store import (
     read_machine,
     read_shelf,
     shelf_path,
-    write_machine,
-    write_shelf,
 )
 
 T = TypeVar("T")
@@ -189,32 +189,37 @@ class IntakeService:
         if self._key is None or self._shop is None:
             return
         visit = Visit(wall=self._system.wall(), job=self._job, number=number, parts=self.found.parts)
-        machine = replace(self.machine, name=self.found.name)
-        self._keep(machine.visited(visit))
+        self._keep(lambda file: replace(file, name=self.found.name).visited(visit))
 
     def set_limit(self, channel: str, side: LimitSide, value: float | None, reason: str) -> None:
         """Set a limit on one side of a channel, or take the technician's away with None. Raises InputError."""
         own = OwnLimit(channel=channel, side=side, value=value or 0.0, reason=" ".join(reason.split()), date=_today())
         if value is not None:
             check_own_limit(own, self._given)
-        others = tuple(each for each in self.machine.limits if (each.channel, each.side) != (channel, side))
-        self._keep(replace(self.machine, limits=(*others, own) if value is not None else others))
+
+        def change(file: MachineFile) -> MachineFile:
+            others = tuple(each for each in file.limits if (each.channel, each.side) != (channel, side))
+            return replace(file, limits=(*others, own) if value is not None else others)
+
+        self._keep(change)
 
     def set_trust(self, channel: str, trusted: bool, reason: str) -> None:
         """Say whether a channel is to be trusted. Raises InputError for one that this machine does not have."""
         if channel not in {each.key for each in self._given}:
             raise InputError("trust", [InputFault("channel", f"this machine has no channel {channel!r}")])
         trust = Trust(channel=channel, trusted=trusted, reason=" ".join(reason.split()), date=_today())
-        others = tuple(each for each in self.machine.trust if each.channel != channel)
-        self._keep(replace(self.machine, trust=(*others, trust)))
+
+        def change(file: MachineFile) -> MachineFile:
+            others = tuple(each for each in file.trust if each.channel != channel)
+            return replace(file, trust=(*others, trust))
+
+        self._keep(change)
 
     def set_shelf(self, parts: tuple[ShopPart, ...]) -> None:
         """Keep the shelf. Raises InputError for parts that cannot be distinguished, EnvironmentFault without a shop."""
         if self._shop is None:
             raise EnvironmentFault("keeping the shelf", "this bench has no shop folder", "Start the window normally.")
-        shelf = Shelf(parts=parts)
-        write_shelf(self._shop, shelf)
-        self.shelf = shelf
+        self.shelf = change_shelf(self._shop, self.shelf, Shelf(parts=parts))
 
     def keep_sheet(self, name: str) -> Path:
         """Keep a copy of a sheet as the shop's own, to be changed, and return its path. Raises InputError."""
@@ -273,7 +278,7 @@ class IntakeService:
         return taking
 
     def take(self, tick: Tick) -> Baseline | None:
-        """Take a tick into the idle readings; return them when they are complete, and keep them."""
+        """Take a tick into the idle readings; return them when they are complete."""
         if self._taking is None:
             return None
         self._taking.append(tick)
@@ -284,14 +289,19 @@ class IntakeService:
         seconds = rows[-1].at - rows[0].at
         trusted = with_own_limits(self._given, self.machine.limits)
         baseline = take_baseline(trusted, values, rows[-1].missing, self._system.wall(), seconds)
-        self._keep(replace(self.machine, baseline=baseline))
+        self.machine = replace(self.machine, baseline=baseline)  # good for this job, also when it cannot be kept
         return baseline
 
-    def _keep(self, machine: MachineFile) -> None:
-        """Write the machine's file; for a machine that cannot be identified keep it in memory only."""
-        self.machine = machine
+    def keep_baseline(self, baseline: Baseline) -> None:
+        """Keep idle readings with the machine. Raises InputError, EnvironmentFault."""
+        self._keep(lambda file: replace(file, baseline=baseline))
+
+    def _keep(self, change: Callable[[MachineFile], MachineFile]) -> None:
+        """Change the machine's file; for a machine that cannot be identified change it in memory only."""
         if self._shop is not None and self._key is not None:
-            write_machine(self._shop, self._key, machine)
+            self.machine = change_machine(self._shop, self._key, change)
+        else:
+            self.machine = change(self.machine)
 
 
 def _expected(job: dict[str, str]) -> tuple[Expected, str]:

@@ -1,7 +1,6 @@
 """The machine as it counts now: limits, trust, doubts and idle readings, which take effect everywhere at once."""
 
 from collections.abc import Callable
-from typing import TypeVar
 
 from thresher.engine.run.record import Record
 from thresher.engine.services.intake import IntakeService
@@ -9,15 +8,13 @@ from thresher.engine.services.job_fields import JobFields
 from thresher.engine.watch.readings import Watchers
 from thresher.engine.watch.sensors import SensorWatch
 from thresher.model.channels import Channel, LimitSide, SensorDoubt, Tick
-from thresher.model.errors import EnvironmentFault, InputError, InputFault
+from thresher.model.errors import InputError, InputFault, ThresherError
 from thresher.model.findings import Severity
 from thresher.model.parts import Doubt, Inventory
 from thresher.model.port import System
 from thresher.protocol.events import IntakeEvent, MachineEvent
 from thresher.protocol.intake import Intake
 from thresher.shop.store import ShopPart
-
-T = TypeVar("T")
 
 
 class MachineService:
@@ -139,9 +136,10 @@ class MachineService:
         self._apply_and_publish()
 
     def _take_idle(self, tick: Tick) -> None:
-        baseline = self._keeping(lambda: self._intake.take(tick))
+        baseline = self._intake.take(tick)
         if baseline is None:
             return
+        self._keeping(lambda: self._intake.keep_baseline(baseline))
         odd = f"{len(baseline.doubts)} odd" if baseline.doubts else "nothing odd"
         self._record.writer.add_mark(None, tick.at, "baseline", baseline)
         taken = f"{len(baseline.readings)} channels in {baseline.seconds:.0f} s, {odd}"
@@ -152,10 +150,9 @@ class MachineService:
             self._record.note(doubt.title, detail, Severity.WARNING, doubt.code)
         self._apply_and_publish()
 
-    def _keeping(self, action: Callable[[], T]) -> T | None:
+    def _keeping(self, action: Callable[[], None]) -> None:
         """Do something that writes a file of the shop; if that fails, report it and continue."""
         try:
-            return action()
-        except EnvironmentFault as error:
+            action()
+        except ThresherError as error:
             self._record.note("Cannot write the shop's files", str(error), Severity.WARNING, "X-861")
-            return None
