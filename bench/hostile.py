@@ -30,6 +30,8 @@ from thresher.engine.run.sheet_file import load_sheet, shipped_sheets
 from thresher.importers.csv_log import guess, match_log, read_log
 from thresher.inventory.machine import read_inventory
 from thresher.journal.jobfile import JobFile
+from thresher.journal.rows import Row, Write, line_of_row
+from thresher.journal.writer import JournalWriter
 from thresher.machine.capture import CapturedSystem, RecordingSystem, write_capture
 from thresher.model.errors import ThresherError
 from thresher.model.vendors import Vendor
@@ -53,6 +55,14 @@ PIECES = (
     b'"',
     b"\x1b[2J",
     b"\n" * 50,
+)
+RESCUE = b"".join(
+    [
+        b'{"rescue": "0f", "job": "z.thresher"}\n',
+        line_of_row(Row(1, Write.MARK, (None, 12.0, "note", "{}"))),
+        line_of_row(Row(2, Write.TICK, (1, 12.0, 1e9, 0, b"\0\0\0\0", None))),
+        line_of_row(Row(3, Write.END_RUN, (20.0, "finished", "", 1))),
+    ]
 )
 SHEET = """
 format = "thresher-sheet/1"
@@ -145,6 +155,27 @@ def read_job(path: Path) -> None:
         render(stored, verdict)
 
 
+def open_job(path: Path) -> None:
+    """Open a job file on the bench, as its window would, and close it again; what it holds beside it goes too."""
+    for left in path.parent.glob(f"{path.name}?*"):
+        left.unlink()
+    machine = SimulatedMachine(load_scenario(shipped_scenarios()["ferry-office"]), 0.0)
+    engine = open_engine(machine, path)
+    engine.snapshot()
+    engine.close()
+
+
+def put_back_rows(path: Path) -> None:
+    """Open a job file with a damaged file of waiting rows beside it."""
+    job = path.with_name(path.name.removesuffix(".rescue"))
+    for left in path.parent.glob(f"{job.name}*"):
+        if left != path:
+            left.unlink()
+    JournalWriter(job).close()
+    with JobFile(job, read_only=True) as stored:
+        stored.runs()
+
+
 def read_capture(path: Path) -> None:
     """Open a capture and read the machine in it."""
     system = CapturedSystem(path)
@@ -204,6 +235,8 @@ def make_kinds(folder: Path) -> list[Kind]:
     shop.mkdir()
     return [
         Kind("job file", (job.read_bytes(),), as_file("x.thresher", read_job)),
+        Kind("job file, opened", (job.read_bytes(),), as_file("y.thresher", open_job)),
+        Kind("waiting rows", (RESCUE,), as_file("z.thresher.rescue", put_back_rows)),
         Kind("capture", (capture.read_bytes(),), as_file("x.tar.gz", read_capture)),
         Kind("run sheet", tuple(p.read_bytes() for p in shipped_sheets().values()), as_file("x.toml", load_sheet)),
         Kind("scenario", scenarios, as_file("x.toml", open_scenario)),
@@ -232,9 +265,11 @@ def main() -> int:
     refused: Counter[str] = Counter()
     failures: Counter[str] = Counter()
     with tempfile.TemporaryDirectory(prefix="thresher-hostile-") as name:
-        folder = Path(name)
+        # what the program puts into the folder for temporary files has to be gone at the end; nothing else is in it
+        tempfile.tempdir = str(Path(name) / "temporary")
+        folder = Path(name) / "temporary" / "inputs"
+        folder.mkdir(parents=True)
         kinds = make_kinds(folder)
-        around = {path.name for path in folder.parent.iterdir()}
         begun, size = time.monotonic(), resource.getrusage(resource.RUSAGE_SELF).ru_maxrss << 10
         while time.monotonic() - begun < options.minutes * 60:
             kind = rng.choice(kinds)
@@ -256,9 +291,10 @@ def main() -> int:
         grown = (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss << 10) - size
         if grown > MOST_GROWTH:
             failures[f"grew by {grown >> 20} MiB"] += 1
-        left = {path.name for path in folder.parent.iterdir() if path.name.startswith("thresher-")} - around
-        if left - {folder.name}:
-            failures[f"left behind: {sorted(left)[:3]}"] += 1
+        left = sorted({path.name for path in folder.parent.iterdir()} - {folder.name})
+        left += [path.name for path in Path(name).iterdir() if path != folder.parent]
+        if left:
+            failures[f"left behind: {left[:3]}"] += 1
     for kind_name, count in sorted(counts.items()):
         print(f"{kind_name:15} {count:8} inputs, {refused[kind_name]:8} refused in words")
     total = f"{sum(counts.values()):8} inputs in {options.minutes:g} min, seed {options.seed}"

@@ -241,7 +241,7 @@ def test_jobs_are_listed_the_current_first_and_a_new_one_gets_the_next_number(
     engine.jobs.set_fields({"number": "0417"})
     engine.run_to_end(sheet(2))
     (tmp_path / "torn.thresher").write_bytes(b"not a database at all, but long enough to be looked at")
-    path = Path(engine.jobs.new())
+    path = Path(engine.jobs.prepare_new()())
     cards = engine.jobs.cards()
     assert (cards[0].number, cards[0].current, cards[0].runs) == ("0417", True, 1)
     assert {card.number for card in cards} == {"0417", "0418", ""}

@@ -35,6 +35,25 @@ def test_kernels_are_compiled_checked_and_reported_to_be_ready() -> None:
         kernels.close()
 
 
+def test_what_is_damaged_on_the_disk_is_compiled_anew(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """As after a power cut: files of the right length with nothing in them, and one cut short."""
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
+    subprocess.run([sys.executable, "-P", "-c", "import thresher.loads.kernels.digits"], check=True)
+    files = sorted(tmp_path.rglob("*.nb[ic]"))
+    assert len(files) == 10
+    for file in files:
+        file.write_bytes(bytes(file.stat().st_size))
+    files[0].write_bytes(b"")
+    kernels = Kernels()
+    try:
+        state = settled(kernels)
+        assert state.usable, state.detail
+        assert kernels.failed_first, "the first try met the damaged files"
+        assert all(any(file.read_bytes()) for file in files)
+    finally:
+        kernels.close()
+
+
 def test_closing_ends_the_compiler_in_its_middle() -> None:
     kernels = Kernels()
     kernels.close()

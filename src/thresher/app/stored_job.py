@@ -60,7 +60,7 @@ def _status(stored: JobFile, run: StoredRun) -> RunStatus:
     minutes = sum(exposure.minutes for exposure in stored.exposures(run))
     last = run.ended_at if run.ended_at is not None else (stored.last_tick_at(run) or run.began_at)
     interruption = stored.interruption(run)
-    ending = Ending(run.ending) if run.ending and not interruption else Ending.INTERRUPTED
+    ending = run.ending if run.ending is not None and not interruption else Ending.INTERRUPTED
     return RunStatus(
         state=RunState.ENDED,
         title=run.title,

@@ -24,6 +24,8 @@ from thresher.model.regular_file import read_regular, shown_name
 _MOST_BYTES = 512 << 20
 _MOST_FAULTS = 12
 _LARGEST = 1e12
+_LONGEST_S = 366 * 86_400.0
+_TOO_LONG = "more than a year after the first row; is this the column of times?"
 """Beyond any reading of a machine; what is larger is a broken cell."""
 LEFT_OUT = ""
 
@@ -177,8 +179,8 @@ def match_log(log: ForeignLog, columns: tuple[ColumnMatch, ...]) -> MatchedLog:
     for number, row in enumerate(log.rows):
         cells = [row[place] if place < len(row) else "" for place in log.time_columns]
         at = _parse_time(" ".join(cells), wall[0] if wall else None)
-        if at is None or (wall and at < wall[-1]):
-            why = "no time" if at is None else "before the row above"
+        if at is None or (wall and not wall[-1] <= at <= wall[0] + _LONGEST_S):
+            why = "no time" if at is None else "before the row above" if at < wall[-1] else _TOO_LONG
             faults.append(InputFault(f"row {number + 2}", f"{why}: {' '.join(cells)!r}"))
         wall.append(wall[-1] if at is None and wall else at or 0.0)
         for column, place in enumerate(used):

@@ -20,6 +20,7 @@ import numpy as np
 import numpy.typing as npt
 
 from thresher.journal.foreign import all_say_damage, distrust
+from thresher.journal.lock import holder
 from thresher.journal.migrations import migrate
 from thresher.journal.rows import WRITTEN
 from thresher.journal.schema import APPLICATION_ID, SCHEMA, VERSION
@@ -30,6 +31,7 @@ from thresher.model.exposure import exposures_of_readings
 from thresher.model.findings import Finding, TapeEntry
 from thresher.model.parts import Inventory, PartInstance, PartKind
 from thresher.model.regular_file import is_file, is_there
+from thresher.model.run_states import Ending
 from thresher.model.sheet import RunSheet
 from thresher.model.trials import Book
 from thresher.model.verdict import Exposure
@@ -39,8 +41,6 @@ _LOG = logging.getLogger(__name__)
 
 _NOT_FIELDS = ("part instances", "book of trials", "decisions")
 """Rows of the table of fields that no person types."""
-
-ENDING_INTERRUPTED = "interrupted"
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,7 +57,7 @@ class StoredRun:
     began_at: float
     began_wall: float
     ended_at: float | None
-    ending: str | None
+    ending: Ending | None
     ending_detail: str | None
 
 
@@ -339,7 +339,12 @@ class JobFile:
                 msgspec.json.decode(row[3], type=Inventory),
                 self._with_distrust(row[0], msgspec.json.decode(row[4], type=tuple[Channel, ...])),
                 bool(row[5]),
-                *row[6:],
+                row[6],
+                row[7],
+                row[8],
+                row[9],
+                None if row[10] is None else Ending(row[10]),
+                row[11],
             )
             for row in rows.fetchall()
         ]
@@ -461,26 +466,33 @@ class JobFile:
         return None if row[0] is None else float(row[0])
 
     def interruption(self, run: StoredRun) -> str | None:
-        """Say how far a run that nobody ended got, or return None for a run that was ended."""
+        """Say how far a run that nobody ended got, or return None for a run that was ended.
+
+        While another program has the job open, such a run is in progress there.
+        """
         if run.ending is not None:
             return None
+        by = holder(self.path)
+        return self._how_far(run, f"in progress ({by} has the job open) and has come to") if by else self._how_far(run)
+
+    def _how_far(self, run: StoredRun, state: str = "interrupted after") -> str:
         last = self.last_tick_at(run)
         lasted = 0.0 if last is None else last - run.began_at
         running = [block.title for block in self.blocks(run) if block.ended_at is None]
         what = f"while {' and '.join(running)} ran" if running else "while no load ran"
-        return f"interrupted after {lasted:.0f} s, {what}"
+        return f"{state} {lasted:.0f} s, {what}"
 
     def recover(self) -> list[str]:
         """End every run that nobody ended as interrupted, and return a sentence for each."""
         sentences = []
         for run in self.runs():
-            sentence = self.interruption(run)
-            if sentence is None:
+            if run.ending is not None:
                 continue
+            sentence = self._how_far(run)
             ended_at = self.last_tick_at(run) or run.began_at
             self._connection.execute(
                 "UPDATE runs SET ended_at = ?, ending = ?, ending_detail = ? WHERE run = ?",
-                (ended_at, ENDING_INTERRUPTED, sentence, run.number),
+                (ended_at, Ending.INTERRUPTED.value, sentence, run.number),
             )
             sentences.append(f"Run {run.number}, {run.title}: {sentence}")
         return sentences

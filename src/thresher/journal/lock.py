@@ -64,6 +64,20 @@ def acquire(path: Path, what: str, wait_s: float = 0.0) -> Lock:
     return Lock(stream)
 
 
+def holder(path: Path) -> str | None:
+    """Return who holds the lock of a file or folder, None when nobody does or that cannot be seen."""
+    try:
+        descriptor = os.open(lock_path(path), os.O_RDONLY | os.O_CLOEXEC | os.O_NOFOLLOW)
+    except OSError:
+        return None
+    with os.fdopen(descriptor, encoding="utf-8", errors="replace") as stream:
+        try:
+            fcntl.flock(stream, fcntl.LOCK_SH | fcntl.LOCK_NB)
+        except OSError:
+            return stream.read(200).strip() or "another process"
+    return None
+
+
 @contextmanager
 def locked(path: Path, what: str, wait_s: float = 2.0) -> Iterator[None]:
     """Hold a lock for a moment. Raises EnvironmentFault when it cannot be had in time."""

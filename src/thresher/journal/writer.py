@@ -140,6 +140,7 @@ class JournalWriter:
             raise
         self._queue: queue.SimpleQueue[Row | threading.Event | None] = queue.SimpleQueue()
         self._backlog: deque[Row] = deque()
+        self._closed: Closing | None = None
         self._beside = 0
         self._refused = 0
         self._why_refused = ""
@@ -238,7 +239,15 @@ class JournalWriter:
         )
 
     def close(self, timeout_s: float = 10.0) -> Closing:
-        """Write what is left, as far as that can be done in time, keep the rest beside the job, and stop the thread."""
+        """Write what is left, as far as that can be done in time, keep the rest beside the job, and stop the thread.
+
+        Once more it only says the same again.
+        """
+        if self._closed is None:
+            self._closed = self._close(timeout_s)
+        return self._closed
+
+    def _close(self, timeout_s: float) -> Closing:
         self._queue.put(None)
         self._thread.join(timeout_s)
         stuck = self._thread.is_alive()

@@ -1,4 +1,4 @@
-"""Compile every kernel ahead and let each give known answers: `python -m thresher.loads.warm_up`.
+"""Compile every kernel ahead and let each give known answers: `python -m thresher.loads.warm_up [--anew]`.
 
 Prints one JSON object a line: progress, and at the end whether the compiled kernels may be used. A process of its
 own, since the compiler runs on the machine under test and may take a process with it.
@@ -39,10 +39,17 @@ def _report(state: WarmUp) -> None:
     print(msgspec.json.encode(state).decode(), flush=True)
 
 
-def main() -> int:
-    """Compile, check, print; return 0 when the kernels may be used."""
+def main(anew: bool = False) -> int:
+    """Compile, check, print; return 0 when the kernels may be used.
+
+    With `anew` what was compiled earlier is removed first: after a power cut or on a bad drive it may be damaged.
+    """
     begun = time.monotonic()
     try:
+        if anew:
+            from thresher.loads.kernels import remove_compiled
+
+            remove_compiled()
         from thresher.loads.kernels.vectors import vector_bytes
 
         for number, name in enumerate(MODULES):
@@ -154,4 +161,4 @@ _CHECKS: dict[str, Callable[[], bool]] = {
 if __name__ == "__main__":
     ctypes.CDLL(None).prctl(1, 9)  # PR_SET_PDEATHSIG: nobody is left to use what is compiled
     os.nice(5)
-    sys.exit(main())
+    sys.exit(main(anew="--anew" in sys.argv[1:]))

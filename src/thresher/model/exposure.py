@@ -20,6 +20,10 @@ def band_of(temperature_c: float | None) -> float | None:
     return None if temperature_c is None else (math.floor(temperature_c / BAND_K) + 0.5) * BAND_K
 
 
+_LONGEST_PAUSE_S = 120.0
+"""Twice the longest interval of readings."""
+
+
 @dataclass(slots=True)
 class ExposureMeter:
     """Adds up the minutes of one block."""
@@ -29,9 +33,12 @@ class ExposureMeter:
     _since: float | None = None
 
     def reading(self, at: float, hottest_c: float | None) -> None:
-        """Take a reading at machine time `at`, in seconds, while all workers check results."""
+        """Take a reading at machine time `at`, in seconds, while all workers check results.
+
+        Of a longer pause between two readings only a part counts: nobody knows what went on in it.
+        """
         if self._since is not None:
-            self.add(at - self._since, hottest_c)
+            self.add(min(at - self._since, _LONGEST_PAUSE_S), hottest_c)
         self._since = at
 
     def add(self, seconds: float, hottest_c: float | None) -> None:

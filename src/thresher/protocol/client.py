@@ -6,6 +6,7 @@ from pathlib import Path
 from thresher.model.errors import EnvironmentFault
 from thresher.protocol.commands import Command, T, method_of
 from thresher.protocol.events import EngineEvent
+from thresher.protocol.peer import is_trusted, peer_user
 from thresher.protocol.wire import INCOMING, NOTICES, Incoming, decode_answer, encode_command
 
 
@@ -23,6 +24,9 @@ class EngineClient:
             raise EnvironmentFault(
                 f"connecting to {path}", error.strerror or str(error), "Start the engine."
             ) from error
+        if not is_trusted(peer_user(self._socket)):
+            self._socket.close()
+            raise EnvironmentFault(f"connecting to {path}", "another user's program answers there", "Remove it.")
         self._stream = self._socket.makefile("rb")
         self._next_id = 0
         self._events: list[EngineEvent] = []

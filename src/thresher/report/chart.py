@@ -1,5 +1,6 @@
 """Lanes as inline SVG, drawn from the same min/max pyramid as the window's."""
 
+import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
@@ -76,7 +77,7 @@ def _nice_step(span: float) -> float:
     for step in (10, 30, 60, 120, 300, 600, 1800, 3600, 7200, 21600):
         if span / step <= 9:
             return float(step)
-    return 86400.0
+    return 86400.0 * math.ceil(span / 86400.0 / 9)  # whole days, however long a damaged file says that it took
 
 
 def _draw_lane(lane: Lane, number: int, pyramid: Pyramid, begin: float, end: float, scale: float) -> DrawnLane:
@@ -89,6 +90,7 @@ def _draw_lane(lane: Lane, number: int, pyramid: Pyramid, begin: float, end: flo
 
     def path(channel: int) -> str:
         times, values = pyramid.series(channel, begin, end, _COLUMNS)
+        values = values.astype(np.float64)  # numbers of a damaged file may be near the end of 32 bits
         return " ".join(_segments(_LEFT + (times - begin) * scale, top + inner * (high - values) / (high - low)))
 
     digits = 0 if high - low > 20 else 2

@@ -1,5 +1,6 @@
 """Which command does what: one function a group of commands. They run on the engine's own thread."""
 
+from collections.abc import Callable
 from typing import assert_never
 
 from thresher.engine.engine import Engine
@@ -68,6 +69,21 @@ def carry_out(engine: Engine, command: EngineCommand) -> object:
     assert_never(command)
 
 
+def prepare(engine: Engine, command: ListJobs | NewJob) -> Callable[[], object]:
+    """Return what carries out a command that opens other jobs, which may be damaged or on a dying drive.
+
+    To be called on the engine's thread; what is returned belongs on any other.
+    """
+    match command:
+        case ListJobs():
+            engine.jobs.settle()
+            return engine.jobs.cards
+        case NewJob():
+            return engine.jobs.prepare_new()
+        case _:
+            assert_never(command)
+
+
 def _on_run(engine: Engine, command: RunCommand) -> object:
     match command:
         case StartRun(unwatched_limit):
@@ -95,10 +111,8 @@ def _on_intake(engine: Engine, command: IntakeCommand) -> object:
         case SetJob(fields):
             engine.jobs.set_fields(fields)
             return engine.jobs.fields
-        case ListJobs():
-            return engine.jobs.cards()
-        case NewJob():
-            return engine.jobs.new()
+        case ListJobs() | NewJob():
+            return prepare(engine, command)()
         case SetLimit(channel, side, value, reason):
             engine.machine.set_limit(channel, side, value, reason)
         case SetTrust(channel, trusted, reason):

@@ -11,14 +11,16 @@ import os
 import socket
 import threading
 import traceback
+from functools import partial
 from pathlib import Path
 
 from thresher.engine.engine import Engine
 from thresher.model.errors import BugError, EnvironmentFault, InputError, ThresherError
 from thresher.model.private_folder import private_folder
 from thresher.model.regular_file import is_there
-from thresher.protocol.commands import AnyCommand, ListJobs, Subscribe
+from thresher.protocol.commands import AnyCommand, ListJobs, NewJob, Subscribe
 from thresher.protocol.events import EngineEvent
+from thresher.protocol.peer import is_trusted, peer_user
 from thresher.protocol.wire import (
     ENVIRONMENT_FAULT,
     INPUT_FAULT,
@@ -31,13 +33,14 @@ from thresher.protocol.wire import (
     encode_error,
     encode_event,
 )
-from thresher.server.dispatch import carry_out
+from thresher.server.dispatch import carry_out, prepare
 
 _LOG = logging.getLogger(__name__)
 _MOST_UNSENT = 16 << 20
 _LONGEST_LINE = 4 << 20
 _MOST_WAITING = 1_000
-"""Requests of one client that may wait; then it is not read further until some are done."""
+_MOST_WAITING_BYTES = 8 << 20
+"""Requests of one client that may wait, and their bytes; then it is not read further until some are done."""
 _LOOK_ROUND_S = 0.5
 
 
@@ -96,6 +99,8 @@ class _Connection:
         self._engine = engine
         self._reader = reader
         self._writer = writer
+        self._waiting_bytes = 0
+        self._room = asyncio.Event()
         self.subscribed = False
 
     def send(self, line: bytes) -> None:
@@ -112,10 +117,15 @@ class _Connection:
         Lines are read apart from answering them: an answer that a client no longer takes breaks the stream, and
         with it would go requests that have come already, such as the last one of a window that closes.
         """
+        if not _may_connect(self._writer):
+            self._writer.close()
+            return
         lines: asyncio.Queue[bytes] = asyncio.Queue(_MOST_WAITING)
         reading = asyncio.create_task(self._read(lines))
         try:
             while line := await lines.get():
+                self._waiting_bytes -= len(line)
+                self._room.set()
                 reply = await self._answer(line)
                 if reply is not None:
                     self.send(reply)
@@ -129,7 +139,11 @@ class _Connection:
         """Put lines into the queue, and an empty one at the end."""
         try:
             while line := await self._reader.readline():
+                self._waiting_bytes += len(line)
                 await lines.put(line)
+                while self._waiting_bytes > _MOST_WAITING_BYTES:
+                    self._room.clear()
+                    await self._room.wait()
         except (ValueError, ConnectionError):
             # a line beyond all bounds, or a client gone in the middle of one
             self.send(encode_error(None, RpcError(PARSE_ERROR, f"a line may have {_LONGEST_LINE} bytes at most")))
@@ -149,10 +163,9 @@ class _Connection:
             self.subscribed = True
             return encode_answer(request_id, True)
         try:
-            if isinstance(command, ListJobs):  # opens other files than the engine's own
-                await asyncio.wrap_future(self._engine.submit(self._engine.jobs.settle))
-                cards = await asyncio.to_thread(self._engine.jobs.cards)
-                return encode_answer(request_id, cards)
+            if isinstance(command, ListJobs | NewJob):
+                prepared = await asyncio.wrap_future(self._engine.submit(partial(prepare, self._engine, command)))
+                return encode_answer(request_id, await asyncio.to_thread(prepared))
             result = await asyncio.wrap_future(self._engine.submit(lambda: carry_out(self._engine, command)))
             return encode_answer(request_id, result)
         except InputError as error:
@@ -163,6 +176,13 @@ class _Connection:
             _LOG.exception("bug while carrying out %s", type(command).__name__)
             bug = BugError.of(error, traceback.format_exception(error))
             return encode_error(request_id, RpcError(INTERNAL_ERROR, str(bug)))
+
+
+def _may_connect(writer: asyncio.StreamWriter) -> bool:
+    user = peer_user(writer.get_extra_info("socket"))
+    if not is_trusted(user):
+        _LOG.warning("user %d has tried to connect and was refused", user)
+    return is_trusted(user)
 
 
 async def _serve(engine: Engine, listening: socket.socket, ended: asyncio.Event, linger_s: float) -> None:

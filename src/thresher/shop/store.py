@@ -106,7 +106,9 @@ def _is_newer(found: object, expected_format: str) -> bool:
     name, _, number = expected_format.partition("/")
     given = found.get("format") if isinstance(found, dict) else None
     there, _, version = str(given).partition("/")
-    return there == name and version.isdigit() and int(version) > int(number)
+    if there != name or not re.fullmatch(r"[1-9][0-9]*", version):
+        return False
+    return len(version) > 9 or int(version) > int(number)
 
 
 def _read(path: Path, kind: type[T], expected_format: str) -> T | None:

@@ -18,6 +18,8 @@ import numpy.typing as npt
 from thresher.simulator.scenario import FaultKind, Scenario
 
 STEP_S = 0.1
+_HOTTEST_C = 400.0
+"""Where leakage grows no further: silicon conducts by itself long before."""
 
 _DIE_CAPACITY = 1.6
 _SPREADER_CAPACITY = 55.0
@@ -132,7 +134,7 @@ class Physics:
         state = self.state
         volts = self.voltage(state.clock_mhz)
         dynamic = self._watts_per_v2_ghz * self._core_scale * (0.04 + self.busy) * volts**2 * state.clock_mhz / 1000
-        leakage = 0.9 * volts * np.exp((state.die_c - 60.0) / 45.0)
+        leakage = 0.9 * volts * np.exp((np.minimum(state.die_c, _HOTTEST_C) - 60.0) / 45.0)
         state.core_power_w = dynamic + leakage
         state.package_w = float(state.core_power_w.sum()) + 7.0
         state.average_w += (state.package_w - state.average_w) * self._step_s / 8.0

@@ -1,6 +1,8 @@
 """The window's connection to an engine: a local socket in Qt's event loop, nothing that waits."""
 
 import logging
+import os
+import socket
 from collections.abc import Callable
 from pathlib import Path
 
@@ -9,6 +11,7 @@ from PyQt6.QtNetwork import QLocalSocket
 
 from thresher.protocol.answers import HistoryRows, Snapshot
 from thresher.protocol.commands import Command, GetHistory, GetSnapshot, Subscribe, T
+from thresher.protocol.peer import is_trusted, peer_user
 from thresher.protocol.wire import INCOMING, NOTICES, Incoming, Notice, decode_answer, encode_command
 
 _LOG = logging.getLogger(__name__)
@@ -94,6 +97,13 @@ class EngineLink(QObject):
             self._socket.connectToServer(str(self._path))
 
     def _on_connected(self) -> None:
+        with socket.socket(fileno=os.dup(int(self._socket.socketDescriptor()))) as peer:
+            user = peer_user(peer)
+        if not is_trusted(user):
+            _LOG.error("a program of user %d answers at %s; it is not used", user, self._path)
+            self.close()
+            self.refused.emit(f"Another user's program answers at {self._path}. Remove it and start again.")
+            return
         self._standing = True
         self._waiting.clear()
         self._unanswered.clear()

@@ -1,5 +1,7 @@
 """The one time axis that the run sheet and all lanes share."""
 
+import math
+
 from PyQt6.QtCore import QObject, pyqtSignal
 
 LEFT_MARGIN = 92
@@ -82,7 +84,8 @@ class TimeAxis(QObject):
         """Return round times to write on the axis of a widget of a width, far enough apart to be read."""
         most = max(2.0, (width - self._left - self._right) / _LABEL_PIXELS)
         span = self.end - self.begin
-        step = next((each for each in _STEPS if span / each <= most), _STEPS[-1])
+        whole = _STEPS[-1] * math.ceil(span / _STEPS[-1] / most)
+        step = next((each for each in _STEPS if span / each <= most), whole)
         first = -(-self.begin // step) * step
         count = int((self.end - first) // step) + 1
         return [first + number * step for number in range(max(0, count))]

@@ -18,14 +18,14 @@ def verdict(job: Path, shop: Shop = None, json: Json = False) -> None:
 
     with JobFile(job, read_only=True) as stored:
         result = stored_verdict.job_verdict(stored, shop or stored_verdict.shop_of(stored))
-        interrupted = [sentence for run in stored.runs() if (sentence := stored.interruption(run))]
+        open_ended = [(run.number, stored.interruption(run)) for run in stored.runs() if run.ending is None]
     if json:
         say_json(result)
     else:
         for file in waiting_files(job):
             say(f"Rows of this job wait in {file} and are not counted here. Open the job on the bench to put them in.")
-        for sentence in interrupted:
-            say(f"A run was {sentence}.")
+        for number, sentence in open_ended:
+            say(f"Run {number}: {sentence}.")
         print_verdict(result)
         say(f"Next: {result.suspects[0].next_step}")
     raise typer.Exit(FAULTS if result.suspects[0].kind is not None else FINE)

@@ -21,17 +21,8 @@ class Kernels:
         """Start compiling, or find that all is compiled."""
         self._state = WarmUp(0)
         self._buffer = b""
-        # one thread, as in the workers: known answers are checked under the same conditions
-        environment = os.environ | {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
-        self._process: subprocess.Popen[bytes] | None = subprocess.Popen(
-            own_command("thresher.loads.warm_up"),
-            stdout=subprocess.PIPE,
-            stdin=subprocess.DEVNULL,
-            stderr=subprocess.PIPE,
-            env=environment,
-        )
-        assert self._process.stdout is not None
-        os.set_blocking(self._process.stdout.fileno(), False)
+        self._failed_first = ""
+        self._process: subprocess.Popen[bytes] | None = _start()
 
     def poll(self) -> WarmUp:
         """Process what the process has said and return where it is."""
@@ -47,6 +38,8 @@ class Kernels:
             self._state = msgspec.json.decode(line, type=WarmUp)
         if ended is not None:
             self._on_end(process, ended)
+        if self._process is not None and self._state.usable is False:
+            return WarmUp(self._state.done)  # it may get a second try
         return self._state
 
     def _on_end(self, process: "subprocess.Popen[bytes]", code: int) -> None:
@@ -57,6 +50,16 @@ class Kernels:
             reason = last[-1] if last else f"the compiler ended with {how}"
             self._state = WarmUp(self._state.done, usable=False, detail=reason)
         self._forget()
+        if not self._state.usable and not self._failed_first:
+            # what was compiled earlier may be damaged on the disk; a second failure is none of that
+            self._failed_first = self._state.detail
+            self._state, self._buffer = WarmUp(0), b""
+            self._process = _start("--anew")
+
+    @property
+    def failed_first(self) -> str:
+        """Why everything had to be compiled anew, empty if it had not."""
+        return self._failed_first
 
     def _forget(self) -> None:
         if self._process is not None:
@@ -71,6 +74,21 @@ class Kernels:
             self._process.kill()
             self._process.wait()
             self._forget()
+
+
+def _start(*arguments: str) -> "subprocess.Popen[bytes]":
+    # one thread, as in the workers: known answers are checked under the same conditions
+    environment = os.environ | {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
+    process = subprocess.Popen(
+        [*own_command("thresher.loads.warm_up"), *arguments],
+        stdout=subprocess.PIPE,
+        stdin=subprocess.DEVNULL,
+        stderr=subprocess.PIPE,
+        env=environment,
+    )
+    assert process.stdout is not None
+    os.set_blocking(process.stdout.fileno(), False)
+    return process
 
 
 def kernels_sentence(state: WarmUp) -> str:
@@ -110,6 +128,9 @@ class KernelReport:
         sentence = kernels_sentence(state)
         if state.usable:
             self._record.note("Loads are ready", f"{sentence}; known answers verified in {state.seconds:.1f} s")
+            if self._kernels.failed_first:
+                detail = f"what had been compiled earlier failed: {self._kernels.failed_first}"
+                self._record.note("Loads were compiled anew", detail, Severity.WARNING, "X-870")
         else:
             self._record.note("Compiled loads are not used", sentence, Severity.WARNING, "X-870")
 

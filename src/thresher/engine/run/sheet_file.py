@@ -71,6 +71,10 @@ class _RawBlock:
     wait: str | int | float = 60
 
 
+_MOST_CHARACTERS = 200_000
+"""Some thousand blocks; more would hold up the engine while they are read."""
+
+
 def parse_time(value: str | int | float, place: str, faults: list[InputFault]) -> float:
     """Parse seconds, `m:ss` or `h:mm:ss` into seconds; append a fault and return 0 when it is neither."""
     if isinstance(value, int | float) and 0 <= value <= LONGEST_S:
@@ -85,6 +89,8 @@ def parse_time(value: str | int | float, place: str, faults: list[InputFault]) -
 
 def parse_sheet(text: str, source: str) -> RunSheet:
     """Parse and check a run sheet. Raises InputError with every fault found."""
+    if len(text) > _MOST_CHARACTERS:
+        raise InputError(source, [InputFault("size", f"a run sheet has {_MOST_CHARACTERS} characters at most")])
     data = parse_toml(text, source, FORMAT)
     faults: list[InputFault] = []
     unknown_keys(data, {"format", "title", "about", "finds", "misses", "reasons", "limits", "gates", "blocks"}, faults)

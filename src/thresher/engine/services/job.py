@@ -1,5 +1,7 @@
 """The job on the bench: its fields and symptoms, the other jobs beside it, and a new one for the same machine."""
 
+from collections.abc import Callable
+
 from thresher.diagnosis.knowledge import Knowledge
 from thresher.engine.run.record import Record
 from thresher.engine.services.intake import IntakeService, check_job_fields
@@ -90,10 +92,13 @@ class JobService:
         path = self._record.writer.path
         return list_jobs(path.parent, path)
 
-    def new(self) -> str:
-        """Make a new job beside this one for the same machine and return its path. Raises EnvironmentFault."""
+    def prepare_new(self) -> Callable[[], str]:
+        """Return what makes a new job beside this one for the same machine, and returns its path.
+
+        That looks into the other jobs for their numbers: never on the engine's thread. Both raise EnvironmentFault.
+        """
         self._record.check_idle("starting another job")
         self._record.writer.settle(_SETTLE_S)
         path = self._record.writer.path
         fields = {name: self.fields[name] for name in ("model", "machine") if self.fields.get(name)}
-        return str(new_job(path.parent, path, fields | {"symptoms": ""}))
+        return lambda: str(new_job(path.parent, path, fields | {"symptoms": ""}))

@@ -62,7 +62,7 @@ def new_job(folder: Path, current: Path, fields: dict[str, str]) -> Path:
 
     Raises EnvironmentFault.
     """
-    numbers = [int(card.number) for card in list_jobs(folder, current) if card.number.isdigit()]
+    numbers = [int(card.number) for card in list_jobs(folder, current) if re.fullmatch(r"[0-9]{1,9}", card.number)]
     path = unused_job_path(folder, fields.get("machine", ""))
     create_job(path, fields | {"number": f"{max(numbers, default=0) + 1:04d}"})
     return path

@@ -8,6 +8,7 @@ What numba reads from the environment is set here, before numba is loaded anywhe
 
 import logging
 import os
+import shutil
 from pathlib import Path
 from tempfile import gettempdir
 
@@ -22,6 +23,7 @@ _LOG = logging.getLogger(__name__)
 
 def _set_up() -> None:
     # the cache holds code: it is read only from a folder of this user alone, also when root runs with another's home
+    os.environ.pop("NUMBA_CACHE_DIR", None)  # another's folder is not ours to fill or to empty
     for folder in (
         user_cache_path("thresher") / "kernels",
         Path(gettempdir()) / f"thresher-{os.geteuid()}" / "kernels",
@@ -37,6 +39,14 @@ def _set_up() -> None:
         # the compiler prefers half the width on these processors; the load is to use what is there
         os.environ.setdefault("NUMBA_CPU_NAME", binding.get_host_cpu_name())
         os.environ.setdefault("NUMBA_CPU_FEATURES", features.flatten() + ",-prefer-256-bit")
+
+
+def remove_compiled() -> None:
+    """Remove everything compiled earlier, so that it is compiled anew."""
+    kept = os.environ.get("NUMBA_CACHE_DIR")
+    if kept is not None:
+        shutil.rmtree(kept, ignore_errors=True)
+        private_folder(Path(kept))
 
 
 _set_up()
