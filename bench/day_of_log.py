@@ -13,7 +13,7 @@ from pathlib import Path
 
 import numpy as np
 
-from thresher.engine.run.sheet_file import load_sheet, shipped_sheets
+from thresher.compose.sheet_file import load_sheet, shipped_sheets
 from thresher.journal.jobfile import connect
 from thresher.journal.writer import JournalWriter
 from thresher.model.channels import Channel, Limit, LimitSide, Quantity, Tick

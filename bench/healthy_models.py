@@ -10,8 +10,8 @@ from pathlib import Path
 
 import numpy as np
 
+from thresher.compose.sheet_file import parse_sheet
 from thresher.engine.assembly import open_engine
-from thresher.engine.run.sheet_file import parse_sheet
 from thresher.loads.registry import LOADS
 from thresher.simulator.machine import SimulatedMachine
 from thresher.simulator.scenario import Scenario, load_scenario, shipped_scenarios

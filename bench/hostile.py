@@ -22,11 +22,11 @@ from pathlib import Path
 
 from thresher.app.stored_job import stored_history, stored_snapshot
 from thresher.app.stored_verdict import job_verdict
+from thresher.compose.sheet_file import load_sheet, shipped_sheets
 from thresher.decoding.logs import read_log as read_kernel_log
 from thresher.decoding.recognise import decode_text, load_tables
 from thresher.diagnosis.decision import default_price_list, read_prices
 from thresher.engine.assembly import open_engine
-from thresher.engine.run.sheet_file import load_sheet, shipped_sheets
 from thresher.importers.csv_log import guess, match_log, read_log
 from thresher.inventory.machine import read_inventory
 from thresher.journal.jobfile import JobFile

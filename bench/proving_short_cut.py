@@ -12,9 +12,9 @@ from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
 
+from thresher.compose.sheet_file import trial_sheet
 from thresher.decoding.recognise import load_tables
 from thresher.engine.assembly import open_engine
-from thresher.engine.run.sheet_file import trial_sheet
 from thresher.model.findings import Finding
 from thresher.proving.quick_run import QuickBench, Stint
 from thresher.simulator.machine import SimulatedMachine

@@ -7,9 +7,9 @@ from pathlib import Path
 
 import pytest
 
+from thresher.compose.sheet_file import parse_sheet
 from thresher.engine.assembly import open_engine
 from thresher.engine.engine import Engine
-from thresher.engine.run.sheet_file import parse_sheet
 from thresher.model.sheet import RunSheet
 from thresher.protocol.events import EngineEvent, TapeEvent
 from thresher.simulator.machine import SimulatedMachine

@@ -9,7 +9,7 @@ import pytest
 
 from thresher.app.stored_verdict import job_verdict
 from thresher.cli.app import main
-from thresher.engine.run.sheet_file import load_sheet, parse_sheet
+from thresher.compose.sheet_file import load_sheet, parse_sheet
 from thresher.importers.csv_log import guess, match_log, read_log
 from thresher.journal.jobfile import JobFile
 from thresher.journal.writer import JournalWriter

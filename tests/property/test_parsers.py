@@ -4,8 +4,8 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from thresher.compose.sheet_file import parse_sheet
 from thresher.diagnosis.knowledge import parse_knowledge
-from thresher.engine.run.sheet_file import parse_sheet
 from thresher.events.findings import KernelDecoder, load_event_knowledge
 from thresher.events.kernel_log import KernelRecord, Undecoded, parse_kmsg
 from thresher.events.log_forms import parse_log_text

@@ -92,6 +92,6 @@ def test_coverage_times_and_how_long_appear_while_the_load_runs(
 
 @pytest.mark.parametrize("word", ["relay, shared cache", "memory, 4 patterns"])
 def test_blocks_are_named_on_the_sheet(word: str, tmp_path: Path) -> None:
-    from thresher.engine.run.sheet_file import parse_sheet
+    from thresher.compose.sheet_file import parse_sheet
 
     assert word in [block.title for block in parse_sheet(SHEET, "test").blocks]

@@ -7,9 +7,9 @@ from pathlib import Path
 
 import pytest
 
+from thresher.compose.sheet_file import parse_sheet
 from thresher.engine.assembly import open_engine
 from thresher.engine.engine import Engine
-from thresher.engine.run.sheet_file import parse_sheet
 from thresher.engine.run.team_findings import Storms
 from thresher.model.channels import Quantity
 from thresher.model.findings import Finding, FindingKind, Severity, WrongPlace

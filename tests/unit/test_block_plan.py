@@ -5,9 +5,9 @@ from pathlib import Path
 
 import pytest
 
+from thresher.compose.sheet_file import parse_sheet
 from thresher.diagnosis.knowledge import load_knowledge
 from thresher.engine.run.block_plan import plan_block
-from thresher.engine.run.sheet_file import parse_sheet
 from thresher.inventory.machine import read_inventory
 from thresher.loads.memory.free import free_memory
 from thresher.loads.memory.patterns import LONG, SHORT

@@ -17,8 +17,8 @@ from thresher.app.launch import why_no_display
 from thresher.cli.app import main
 from thresher.cli.renamed import with_present_names
 from thresher.codes.directory import load_codes, parse_codes
+from thresher.compose.sheet_file import load_sheet
 from thresher.diagnosis.decision import read_prices
-from thresher.engine.run.sheet_file import load_sheet
 from thresher.importers.csv_log import read_log
 from thresher.journal.jobfile import JobFile
 from thresher.machine.tree import TreeSystem

@@ -7,13 +7,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from thresher.app.stored_verdict import job_verdict, shop_of
+from thresher.compose.sheet_file import parse_sheet
 from thresher.diagnosis.evidence import Evidence
 from thresher.diagnosis.knowledge import Knowledge, load_knowledge
 from thresher.diagnosis.shop_priors import KNOWLEDGE_JOBS, prior_changes, with_closed_jobs
 from thresher.diagnosis.verdict import diagnose
 from thresher.engine.assembly import open_engine
 from thresher.engine.engine import Engine
-from thresher.engine.run.sheet_file import parse_sheet
 from thresher.journal.jobfile import JobFile
 from thresher.model.decisions import (
     ActualCause,

@@ -9,9 +9,9 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Heard
+from thresher.compose.sheet_file import load_sheet, parse_sheet, shipped_sheets
 from thresher.engine.assembly import open_engine
 from thresher.engine.engine import Engine
-from thresher.engine.run.sheet_file import load_sheet, parse_sheet, shipped_sheets
 from thresher.journal.jobfile import JobFile
 from thresher.machine.tree import TreeSystem
 from thresher.model.errors import EnvironmentFault, InputError

@@ -7,8 +7,8 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import SHORT_SHEET, Heard
+from thresher.compose.sheet_file import parse_sheet
 from thresher.engine.engine import Engine
-from thresher.engine.run.sheet_file import parse_sheet
 from thresher.engine.services.jobs import list_jobs, unused_job_path
 from thresher.journal.jobfile import JobFile
 from thresher.model.channels import Channel, LimitSide, Quantity

@@ -2,8 +2,8 @@
 
 import pytest
 
+from thresher.compose.sheet_file import load_sheet, shipped_sheets
 from thresher.diagnosis.knowledge import load_knowledge
-from thresher.engine.run.sheet_file import load_sheet, shipped_sheets
 from thresher.engine.services.proposals import Candidate, propose
 from thresher.model.channels import Channel, Quantity
 from thresher.model.parts import PartKind

@@ -7,8 +7,8 @@ from pathlib import Path
 
 import pytest
 
+from thresher.compose.sheet_file import parse_sheet
 from thresher.engine.assembly import open_engine
-from thresher.engine.run.sheet_file import parse_sheet
 from thresher.inventory.machine import read_inventory
 from thresher.machine.tree import TreeSystem
 from thresher.model.channels import Channel, Quantity

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from tests.crash.engine_process import EngineProcess
-from thresher.engine.run.sheet_file import shipped_sheets
+from thresher.compose.sheet_file import shipped_sheets
 from thresher.model.errors import EnvironmentFault
 from thresher.protocol.commands import (
     ChooseSheet,

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from thresher.engine.run.sheet_file import load_sheet, parse_sheet, parse_time, shipped_sheets, trial_sheet
+from thresher.compose.sheet_file import load_sheet, parse_sheet, parse_time, shipped_sheets, trial_sheet
 from thresher.model.errors import InputError, InputFault
 from thresher.model.parts import PartKind
 from thresher.model.sheet import GateKind, WorkingSet, clock_text
@@ -128,8 +128,8 @@ def test_broken_files_say_what_and_where(text: str, place: str, words: str) -> N
 
 def test_blocks_of_one_row_may_not_overlap_and_nothing_runs_in_a_gate() -> None:
     faults = faults_of(GOOD + '\n[[gates]]\nkind = "cool down"\nstart = "11:00"\nlength = 30\n')
-    assert "overlap at 0:10:00" in faults["blocks"]
-    assert "overlaps matrix" in faults["gates"]
+    assert "overlaps matrix, shared cache" in faults["blocks[0].start"]
+    assert "overlaps matrix" in faults["gates[1].start"]
 
 
 def test_a_file_that_is_not_there_or_not_text_is_reported(tmp_path: Path) -> None:

@@ -4,9 +4,9 @@ from pathlib import Path
 
 from thresher.app.log_file import set_up_logging
 from thresher.app.paths import bench_folder, new_job_path
+from thresher.compose.sheet_file import load_sheet, shipped_sheets
 from thresher.engine.assembly import open_engine
 from thresher.engine.engine import Engine
-from thresher.engine.run.sheet_file import load_sheet, shipped_sheets
 from thresher.machine.hardware_names import HardwareNames
 from thresher.model.port import System
 from thresher.model.sheet import RunSheet

@@ -23,6 +23,12 @@ class StepState(StrEnum):
     COMING = "coming"
     RUNNING = "running"
     DONE = "done"
+    LEFT_OUT = "left out"
+
+    @property
+    def over(self) -> bool:
+        """Whether nothing more happens with it."""
+        return self in (StepState.DONE, StepState.LEFT_OUT)
 
 
 class Ending(StrEnum):

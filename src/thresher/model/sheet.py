@@ -61,6 +61,8 @@ class GateKind(StrEnum):
 
     SETTLE = "settle"
     COOL_DOWN = "cool down"
+    ASK = "ask"
+    """For a person to say "go on"; after the longest time it goes on without."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,6 +7,7 @@ import msgspec
 from thresher.loads.status import LoadStatus, MemoryStatus, RoundOffStatus, RoundTripStatus, TextStatus
 from thresher.model.parts import PartKind
 from thresher.model.run_states import Ending, Outcome, RunState, StepState
+from thresher.model.sheet_changes import SheetChange
 
 S = TypeVar("S", MemoryStatus, RoundTripStatus, RoundOffStatus, TextStatus)
 
@@ -22,7 +23,7 @@ class SourceState(msgspec.Struct, frozen=True):
 class PlanItem(msgspec.Struct, frozen=True):
     """A gate or block as it stands on the time axis of the run; `state` says how far it is.
 
-    `about` says in words what a block strains and finds.
+    `about` says in words what a block strains and finds; `step` is its number among the steps of the run.
     """
 
     gate: bool
@@ -32,6 +33,7 @@ class PlanItem(msgspec.Struct, frozen=True):
     end_s: float
     state: StepState
     about: str = ""
+    step: int = 0
 
 
 class RunStatus(msgspec.Struct, frozen=True):
@@ -57,6 +59,7 @@ class RunStatus(msgspec.Struct, frozen=True):
     busy_cores: tuple[int, ...] = ()
     loads: tuple[LoadStatus, ...] = ()
     allowed: float = 1.0
+    changes: tuple[SheetChange, ...] = ()
 
     def newest(self, kind: type[S]) -> S | None:
         """Return what the newest load of a kind reports about itself, None where no load of the run does."""

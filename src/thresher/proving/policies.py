@@ -3,9 +3,9 @@
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
+from thresher.compose.sheet_file import load_sheet, shipped_sheets
 from thresher.diagnosis.knowledge import Action
 from thresher.diagnosis.verdict import diagnose
-from thresher.engine.run.sheet_file import load_sheet, shipped_sheets
 from thresher.engine.services.proposals import Candidate, propose
 from thresher.model.parts import PartKind
 from thresher.model.sheet import Block, RunSheet

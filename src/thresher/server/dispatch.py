@@ -3,8 +3,8 @@
 from collections.abc import Callable
 from typing import assert_never
 
+from thresher.compose.sheet_file import parse_sheet, trial_sheet
 from thresher.engine.engine import Engine
-from thresher.engine.run.sheet_file import parse_sheet, trial_sheet
 from thresher.protocol.commands import (
     AddEvidence,
     AddNote,

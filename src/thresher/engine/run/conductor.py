@@ -6,6 +6,8 @@ the steps (`steps.py`), what stops a run to `run_limits.py`.
 
 import logging
 
+from thresher.compose.checks import Bench
+from thresher.engine.run.changes import RunChanges
 from thresher.engine.run.context import RunContext
 from thresher.engine.run.load_step import paced_blocks
 from thresher.engine.run.run import Run
@@ -86,6 +88,12 @@ class Conductor:
         """Stop the run at once and return how many workers have ended."""
         return self._end(Ending.STOPPED, "stopped by hand") if self.active else "nothing was running"
 
+    def changing(self, bench: Bench) -> RunChanges:
+        """Return what changes the run in progress. Raises EnvironmentFault when there is none."""
+        if self.run is None or not self.active:
+            raise EnvironmentFault("changing the run", "no run is in progress", "Start one first.")
+        return RunChanges(self.run, self._context, bench)
+
     def close(self) -> None:
         """End a run in progress because the engine closes."""
         if self.active:
@@ -128,7 +136,7 @@ class Conductor:
             if step.state is StepState.RUNNING:
                 step.advance(run, self._context, tick)
         self._settle_state(run)
-        if all(step.state is StepState.DONE for step in run.steps):
+        if all(step.state.over for step in run.steps):
             self._end(Ending.FINISHED, "carried out to its end")
 
     def _settle_state(self, run: Run) -> None:
@@ -227,5 +235,6 @@ class Conductor:
             outcome=self._outcome(run),
             busy_cores=tuple(sorted(self.busy_cores())),
             loads=tuple(status for step in run.steps if (status := step.load_status()) is not None),
+            changes=tuple(run.changes),
             allowed=min((team.status.allowed for team in teams), default=1.0),
         )

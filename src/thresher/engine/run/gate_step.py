@@ -10,7 +10,7 @@ from thresher.loads.team.events import StopReport
 from thresher.loads.team.team import Team
 from thresher.model.channels import Tick
 from thresher.model.run_states import RunState, StepState
-from thresher.model.sheet import Block, Gate, GateKind, SheetItem
+from thresher.model.sheet import Block, Gate, GateKind, SheetItem, clock_text
 from thresher.model.verdict import Exposure
 from thresher.protocol.status import PlanItem
 
@@ -24,6 +24,7 @@ class GateStep(Step):
     start_s: float
     end_s: float
     state: StepState = StepState.COMING
+    opened_by_hand: bool = False
 
     @classmethod
     def of(cls, index: int, item: SheetItem) -> "GateStep":
@@ -63,8 +64,12 @@ class GateStep(Step):
 
     def begin(self, run: Run, context: RunContext, at: float) -> None:
         """Begin to wait."""
-        del run, context, at
+        del run, at
         self.state = StepState.RUNNING
+        if self.gate.kind is GateKind.ASK:
+            longest = clock_text(self.gate.at_most_s)
+            sentence = f"the run waits for an answer, {longest} at most, and then goes on"
+            context.record.note("Go on with the next part?", sentence)
 
     def poll(self, run: Run, context: RunContext) -> None:
         """Nothing happens between ticks."""
@@ -89,6 +94,10 @@ class GateStep(Step):
         """Return the sentence with which the gate opens now, or None while it waits."""
         gate = self.gate
         waited = at - self.start_s
+        if self.opened_by_hand:
+            return "opened by the technician"
+        if gate.kind is GateKind.ASK:
+            return "nobody answered; the run goes on" if waited >= gate.at_most_s else None
         if not run.hottest:
             return "no temperature to watch; waited the planned time" if waited >= gate.length_s else None
         now_c = run.hottest[-1][1]
@@ -119,4 +128,4 @@ class GateStep(Step):
 
     def plan_item(self) -> PlanItem:
         """Return the gate as the window draws it."""
-        return PlanItem(True, None, self.title, self.start_s, self.end_s, self.state)
+        return PlanItem(True, None, self.title, self.start_s, self.end_s, self.state, step=self.index)

@@ -102,7 +102,7 @@ class LoadStep(Step):
         """Return the block as the window draws it."""
         patterns = "".join(f"\n{name}: {PATTERNS[name].about}" for name in self.block.patterns)
         about = f"Strains {self.load.strains}.\nFinds {self.load.finds}.{patterns}"
-        return PlanItem(False, self.block.row, self.title, self.start_s, self.end_s, self.state, about)
+        return PlanItem(False, self.block.row, self.title, self.start_s, self.end_s, self.state, about, self.index)
 
     # ---- beginning
 

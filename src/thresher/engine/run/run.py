@@ -11,6 +11,7 @@ from thresher.engine.run.steps import Step
 from thresher.loads.team.stalls import RunTimes
 from thresher.model.run_states import Ending, RunState, StepState, change
 from thresher.model.sheet import RunSheet
+from thresher.model.sheet_changes import SheetChange
 from thresher.model.verdict import Exposure
 from thresher.protocol.status import PlanItem
 
@@ -37,6 +38,7 @@ class Run:
     stalls_reported: set[int] = field(default_factory=set)
     stall_looks: dict[int, float] = field(default_factory=dict)
     run_times: RunTimes = field(default_factory=RunTimes)
+    changes: list[SheetChange] = field(default_factory=list)
     hottest: deque[tuple[float, float]] = field(default_factory=deque)
 
     def run_at(self, at: float) -> float:
@@ -60,15 +62,16 @@ class Run:
         """Whether a step may begin: its time has come, nothing holds it back, and it is alone if it must be."""
         if step.state is not StepState.COMING or step.start_s > self.run_at(at):
             return False
-        if any(each.holds_later and each.state is not StepState.DONE for each in self.steps[: step.index]):
+        if any(each.holds_later and not each.state.over for each in self.steps[: step.index]):
             return False
         return not (step.waits_for_others and any(not each.holds_later for each in self.running()))
 
     def shift_after(self, step: Step, seconds: float) -> None:
         """Move everything after a step, because it takes longer or shorter than planned."""
         for later in self.steps[step.index + 1 :]:
-            later.start_s += seconds
-            later.end_s += seconds
+            if not later.state.over:
+                later.start_s += seconds
+                later.end_s += seconds
 
     def delay(self, step: Step, seconds: float) -> None:
         """Move a step that cannot begin yet, and all after it."""

@@ -13,8 +13,8 @@ from typing import TypeVar
 
 import numpy as np
 
+from thresher.compose.sheet_file import load_sheet, shipped_sheets
 from thresher.diagnosis.decision import Prices, default_price_list, load_prices, read_prices
-from thresher.engine.run.sheet_file import load_sheet, shipped_sheets
 from thresher.engine.services.proposals import Candidate, propose
 from thresher.inventory.expectation import FIELDS, Expected, changes_since, expected_doubts, parse_expected
 from thresher.inventory.identity import machine_key, tag_parts

@@ -1,8 +1,8 @@
 """Run sheets on the bench: chosen by name, proposed, the shop's own."""
 
+from thresher.compose.sheet_file import load_sheet
 from thresher.engine.run.conductor import Conductor
 from thresher.engine.run.record import Record
-from thresher.engine.run.sheet_file import load_sheet
 from thresher.engine.services.intake import IntakeService
 from thresher.engine.services.machine import MachineService
 from thresher.model.errors import InputError, InputFault

@@ -21,8 +21,8 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 import numpy as np
 
+from thresher.compose.sheet_file import parse_sheet
 from thresher.engine.assembly import open_engine
-from thresher.engine.run.sheet_file import parse_sheet
 from thresher.inventory.machine import read_inventory
 from thresher.loads.plan import Caches
 from thresher.loads.registry import plan_load

@@ -2,7 +2,6 @@
 
 import re
 from dataclasses import dataclass
-from itertools import pairwise
 from pathlib import Path
 
 from thresher.loads.load import Load
@@ -128,7 +127,7 @@ def _gate(raw: _RawGate, index: int, faults: list[InputFault]) -> Gate:
 def _block(raw: _RawBlock, index: int, faults: list[InputFault]) -> Block:
     place = f"blocks[{index}]"
     length = parse_time(raw.length, f"{place}.length", faults)
-    if length < 1:
+    if length < 1 and not any(fault.place == f"{place}.length" for fault in faults):
         faults.append(InputFault(f"{place}.length", "expected at least 1 second"))
     threads = 0 if raw.threads == "all" else raw.threads
     if not isinstance(threads, int) or threads < 0 or (threads == 0 and raw.threads != "all"):
@@ -234,22 +233,37 @@ def _patterns(raw: _RawBlock, place: str, faults: list[InputFault]) -> tuple[str
 
 
 def _overlaps(gates: list[Gate], blocks: list[Block]) -> list[InputFault]:
-    faults = []
-    ordered = sorted(blocks, key=lambda block: block.start_s)
-    for row in {block.row for block in blocks}:
-        mine = [block for block in ordered if block.row is row]
-        faults += [
-            InputFault("blocks", f"two blocks of row {row.value} overlap at {clock_text(later.start_s)}")
-            for earlier, later in pairwise(mine)
-            if later.start_s < earlier.start_s + earlier.length_s
-        ]
-    for gate in gates:
-        faults += [
-            InputFault("gates", f"the gate at {clock_text(gate.start_s)} overlaps {block.title}; nothing may run in it")
+    faults: list[InputFault] = []
+    order = sorted(range(len(blocks)), key=lambda index: blocks[index].start_s)
+    open_blocks: list[Block] = []
+    for index in order:
+        later = blocks[index]
+        open_blocks = [each for each in open_blocks if each.start_s + each.length_s > later.start_s]
+        clash = next((each for each in open_blocks if each.row is later.row and not can_share(each, later)), None)
+        if clash is not None:
+            words = f"overlaps {clash.title} from {clock_text(clash.start_s)} on the {later.row.value}"
+            how = "; name different cores for both" if later.row is PartKind.PROCESSOR else ""
+            faults.append(InputFault(f"blocks[{index}].start", words + how))
+        open_blocks.append(later)
+    for number, gate in enumerate(gates):
+        inside = [
+            block
             for block in blocks
             if gate.start_s < block.start_s + block.length_s and block.start_s < gate.start_s + gate.length_s
         ]
+        faults += [
+            InputFault(
+                f"gates[{number}].start",
+                f"the gate at {clock_text(gate.start_s)} overlaps {block.title}; nothing may run in it",
+            )
+            for block in inside[:1]
+        ]
     return faults
+
+
+def can_share(one: Block, other: Block) -> bool:
+    """Whether two blocks of one row may run at the same time: each on named cores, none of them in both."""
+    return bool(one.cores and other.cores) and not set(one.cores) & set(other.cores)
 
 
 def _check_limits(limits: SheetLimits) -> list[InputFault]:

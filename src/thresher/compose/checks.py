@@ -1,0 +1,73 @@
+"""What is wrong with a run sheet, each fault with the block or gate that it is about.
+
+What any machine would refuse is found by reading the sheet's own file; the rest needs to know the machine.
+"""
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from thresher.compose.sheet_file import parse_sheet
+from thresher.compose.sheet_text import sheet_text
+from thresher.model.errors import InputError
+from thresher.model.sheet import Block, RunSheet
+
+_GIB = 1 << 30
+_PLACE = re.compile(r"(blocks|gates)\[(\d+)\](?:\.(\w+))?")
+
+
+@dataclass(frozen=True, slots=True)
+class Bench:
+    """What a machine has for a sheet: cores, logical CPUs, bytes of memory, and the loads it cannot run, with why."""
+
+    cores: frozenset[int]
+    cpus: int
+    memory: int | None = None
+    no_loads: dict[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class SheetFault:
+    """One fault: `block` or `gate` says which by its place in the sheet, both None for the sheet as a whole."""
+
+    message: str
+    field: str = ""
+    block: int | None = None
+    gate: int | None = None
+
+
+def sheet_faults(sheet: RunSheet, bench: Bench | None = None) -> tuple[SheetFault, ...]:
+    """Return everything that is wrong with a sheet, on a machine if one is given."""
+    faults: list[SheetFault] = []
+    try:
+        parse_sheet(sheet_text(sheet), "run sheet")
+    except InputError as error:
+        faults += [_fault(fault.place, fault.message, sheet) for fault in error.faults]
+    for number, block in enumerate(sheet.blocks):
+        faults += [SheetFault(message, name, number) for name, message in _on_bench(block, bench)] if bench else []
+    return tuple(faults)
+
+
+def _fault(place: str, message: str, sheet: RunSheet) -> SheetFault:
+    match = _PLACE.search(place)
+    if match is None:
+        return SheetFault(message if place in ("blocks", "gates") else f"{place}: {message}", place)
+    number = int(match[2])
+    if match[1] == "blocks":
+        return SheetFault(message, match[3] or "", block=number if number < len(sheet.blocks) else None)
+    return SheetFault(message, match[3] or "", gate=number if number < len(sheet.gates) else None)
+
+
+def _on_bench(block: Block, bench: Bench) -> Iterator[tuple[str, str]]:
+    """Yield field and message of each thing that a block asks of this machine in vain."""
+    if (why := bench.no_loads.get(block.load)) is not None:
+        yield "load", f"{block.load} cannot run on this machine: {why}"
+    missing = sorted(set(block.cores) - bench.cores)
+    if missing and bench.cores:
+        named = ", ".join(str(core) for core in missing[:6])
+        yield "cores", f"this machine has no core {named}; it has {len(bench.cores)}, from {min(bench.cores)}"
+    if block.threads > bench.cpus:
+        yield "threads", f"this machine has {bench.cpus} threads, not {block.threads}"
+    if block.amount is not None and bench.memory is not None and block.amount > bench.memory:
+        there = f"{bench.memory / _GIB:.1f} GiB"
+        yield "amount", f"this machine has {there} of memory, not {block.amount / _GIB:.4g}"

@@ -1,0 +1,180 @@
+"""From the parts that are picked to blocks: one load on them, and the ready-made shapes of a run."""
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+
+from thresher.loads.load import Load
+from thresher.loads.memory.patterns import SHORT
+from thresher.loads.registry import LOADS
+from thresher.model.parts import PartKind
+from thresher.model.sheet import (
+    Block,
+    Gate,
+    GateKind,
+    Precision,
+    RunSheet,
+    Shape,
+    SheetItem,
+    SheetLimits,
+    WorkingSet,
+)
+
+_USUAL = {PartKind.PROCESSOR: "matrix", PartKind.MEMORY: "memory"}
+LADDER_S = (1800.0, 3 * 3600.0, 8 * 3600.0)
+_ASK_AT_MOST_S = 8 * 3600.0
+_ASK_S, _COOL_S, _COOL_AT_MOST_S = 10.0, 120.0, 900.0
+
+
+@dataclass(frozen=True, slots=True)
+class Pick:
+    """Parts picked on the machine map: kinds, and for the processor some cores; no core means all of them."""
+
+    kinds: tuple[PartKind, ...]
+    cores: tuple[int, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """What is to be done with a part. Without `load` the usual one of its kind; `share` and `amount` are memory's."""
+
+    length_s: float = 600.0
+    load: str = ""
+    working_set: WorkingSet | None = None
+    shape: Shape = field(default_factory=Shape)
+    hold_c: float | None = None
+    share: float = 1.0
+    amount: int | None = None
+
+
+def loads_of(kind: PartKind) -> tuple[Load, ...]:
+    """Return the loads for a kind of part, the usual one first."""
+    mine = [load for load in LOADS.values() if load.row is kind]
+    return tuple(sorted(mine, key=lambda load: load.name != _USUAL.get(kind)))
+
+
+def block_of(kind: PartKind, wish: Wish, start_s: float = 0.0, cores: tuple[int, ...] = ()) -> Block | None:
+    """Return the block of a load on parts of one kind, None where there is no load for them.
+
+    A wish for a load of another kind, or for data where that load cannot have them, gives the usual ones.
+    """
+    loads = loads_of(kind)
+    if not loads:
+        return None
+    load = next((each for each in loads if each.name == wish.load), loads[0])
+    usual = WorkingSet.SHARED_CACHE if WorkingSet.SHARED_CACHE in load.working_sets else load.working_sets[0]
+    working_set = wish.working_set if wish.working_set in load.working_sets else usual
+    memory = kind is PartKind.MEMORY
+    return Block(
+        row=kind,
+        load=load.name,
+        start_s=start_s,
+        length_s=wish.length_s,
+        working_set=working_set or usual,
+        shape=Shape() if load.pairs_workers or load.walks_memory else wish.shape,
+        precision=Precision.DOUBLE if Precision.DOUBLE in load.precisions else load.precisions[0],
+        cores=cores if kind is PartKind.PROCESSOR else (),
+        hold_c=wish.hold_c,
+        share=wish.share if memory else 1.0,
+        amount=wish.amount if memory else None,
+        patterns=SHORT if memory else (),
+    )
+
+
+def all_together(pick: Pick, wish: Wish) -> tuple[SheetItem, ...]:
+    """All parts at the same time: loads the power supply and the cooling most."""
+    return tuple(block for kind in pick.kinds if (block := block_of(kind, wish, 0.0, pick.cores)) is not None)
+
+
+def one_after_another(pick: Pick, wish: Wish) -> tuple[SheetItem, ...]:
+    """One part at a time, cooled down between: says which one it is."""
+    items: list[SheetItem] = []
+    at = 0.0
+    for kind in pick.kinds:
+        block = block_of(kind, wish, at, pick.cores)
+        if block is None:
+            continue
+        if items:
+            items.append(Gate(GateKind.COOL_DOWN, at, _COOL_S, _COOL_AT_MOST_S))
+            at += _COOL_S
+            block = replace(block, start_s=at)
+        items.append(block)
+        at += block.length_s
+    return tuple(items)
+
+
+def halves(pick: Pick, wish: Wish, cores: tuple[int, ...]) -> tuple[SheetItem, ...]:
+    """First one half, then the other: of the parts where there are several, else of the cores.
+
+    `cores` are all cores of the machine. After a crash under several loads the half that crashes again has the fault.
+    """
+    if len(pick.kinds) > 1:
+        middle = (len(pick.kinds) + 1) // 2
+        first = all_together(Pick(pick.kinds[:middle], pick.cores), wish)
+        second = all_together(Pick(pick.kinds[middle:], pick.cores), wish)
+    else:
+        picked = pick.cores or cores
+        middle = (len(picked) + 1) // 2
+        first = all_together(Pick(pick.kinds, picked[:middle]), wish)
+        second = all_together(Pick(pick.kinds, picked[middle:]), wish) if picked[middle:] else ()
+    at = wish.length_s
+    gate = Gate(GateKind.COOL_DOWN, at, _COOL_S, _COOL_AT_MOST_S)
+    return (*first, gate, *(replace(item, start_s=item.start_s + at + _COOL_S) for item in second))
+
+
+def ladder(pick: Pick, wish: Wish) -> tuple[SheetItem, ...]:
+    """Half an hour, three hours, a night, with a question before each longer part; stops at the first fault."""
+    items: list[SheetItem] = []
+    at = 0.0
+    for seconds in LADDER_S:
+        if items:
+            items.append(Gate(GateKind.ASK, at, _ASK_S, _ASK_AT_MOST_S))
+            at += _ASK_S
+        items += [
+            replace(block, start_s=at)
+            for block in all_together(pick, replace(wish, length_s=seconds))
+            if isinstance(block, Block)
+        ]
+        at += seconds
+    return tuple(items)
+
+
+@dataclass(frozen=True, slots=True)
+class ReadyMade:
+    """A shape of a run that is made with one click: its name, what it is for, and how it is made."""
+
+    title: str
+    about: str
+    make: Callable[[Pick, Wish, tuple[int, ...]], tuple[SheetItem, ...]]
+    first_fault_ends: bool = False
+
+
+READY_MADE: tuple[ReadyMade, ...] = (
+    ReadyMade(
+        "All together",
+        "every picked part at the same time: loads the power supply and the cooling most",
+        lambda pick, wish, _cores: all_together(pick, wish),
+    ),
+    ReadyMade(
+        "One after another",
+        "one part at a time, cooled down between: shows which one it is",
+        lambda pick, wish, _cores: one_after_another(pick, wish),
+    ),
+    ReadyMade(
+        "Halve it",
+        "first one half, then the other; the half that fails has the fault. For after a crash under several loads",
+        halves,
+    ),
+    ReadyMade(
+        "Ladder",
+        "half an hour, three hours, a night; a question before each longer part, and the first fault ends it",
+        lambda pick, wish, _cores: ladder(pick, wish),
+        first_fault_ends=True,
+    ),
+)
+
+
+def own_sheet(title: str, items: tuple[SheetItem, ...], first_fault_ends: bool = False) -> RunSheet:
+    """Return a sheet of some items."""
+    blocks = tuple(item for item in items if isinstance(item, Block))
+    gates = tuple(item for item in items if isinstance(item, Gate))
+    return RunSheet(title, blocks, gates, SheetLimits(stop_after_faults=1 if first_fault_ends else None))

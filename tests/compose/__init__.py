@@ -1,0 +1,1 @@
+"""Composing runs: sheets as text, drafts, geometry, ready-made shapes, checks."""
