@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 
 from thresher.model.errors import EnvironmentFault, InputError
 from thresher.model.parts import Part, PartKind
+from thresher.shop.own_sheets import save_sheet
 from thresher.shop.store import (
     MachineFile,
     Shelf,
@@ -16,7 +17,6 @@ from thresher.shop.store import (
     Visit,
     change_machine,
     change_shelf,
-    keep_sheet,
     machine_path,
     own_sheets,
     put_aside,
@@ -96,7 +96,7 @@ def test_a_job_has_one_visit_and_the_one_before_is_another_jobs() -> None:
 
 
 def test_sheets_are_kept_under_names_of_their_own(tmp_path: Path) -> None:
-    paths = [keep_sheet(tmp_path, "Heat hunt, 22 min", f"text {n}") for n in range(2)]
+    paths = [save_sheet(tmp_path, "Heat hunt, 22 min", f"text {n}") for n in range(2)]
     assert [path.stem for path in paths] == ["heat-hunt-22-min", "heat-hunt-22-min-2"]
     assert list(own_sheets(tmp_path)) == ["heat-hunt-22-min", "heat-hunt-22-min-2"]
     assert paths[0].read_text() == "text 0"

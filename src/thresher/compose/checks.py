@@ -9,8 +9,9 @@ from dataclasses import dataclass, field
 
 from thresher.compose.sheet_file import parse_sheet
 from thresher.compose.sheet_text import sheet_text
+from thresher.loads.registry import LOADS
 from thresher.model.errors import InputError
-from thresher.model.sheet import Block, RunSheet
+from thresher.model.sheet import Block, RunSheet, clock_text
 
 _GIB = 1 << 30
 _PLACE = re.compile(r"(blocks|gates)\[(\d+)\](?:\.(\w+))?")
@@ -18,12 +19,19 @@ _PLACE = re.compile(r"(blocks|gates)\[(\d+)\](?:\.(\w+))?")
 
 @dataclass(frozen=True, slots=True)
 class Bench:
-    """What a machine has for a sheet: cores, logical CPUs, bytes of memory, and the loads it cannot run, with why."""
+    """What a machine has for a sheet: cores, logical CPUs, bytes of memory, and the loads it cannot run, with why.
+
+    `memory_free` is what could be taken now, `slow_loads` says why loads run in their slower form, empty if they do
+    not, and `watches_heat` whether a trusted sensor reports the processor's temperature.
+    """
 
     cores: frozenset[int]
     cpus: int
     memory: int | None = None
     no_loads: dict[str, str] = field(default_factory=dict)
+    memory_free: int | None = None
+    slow_loads: str = ""
+    watches_heat: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,6 +42,16 @@ class SheetFault:
     field: str = ""
     block: int | None = None
     gate: int | None = None
+
+    def place(self, sheet: RunSheet) -> str:
+        """Return which block or gate it is about, in words."""
+        if self.block is not None:
+            block = sheet.blocks[self.block]
+            return f"{block.title} at {clock_text(block.start_s)}" + (f", {self.field}" if self.field else "")
+        if self.gate is not None:
+            gate = sheet.gates[self.gate]
+            return f"{gate.kind.value} at {clock_text(gate.start_s)}" + (f", {self.field}" if self.field else "")
+        return self.field or "sheet"
 
 
 def sheet_faults(sheet: RunSheet, bench: Bench | None = None) -> tuple[SheetFault, ...]:
@@ -58,10 +76,18 @@ def _fault(place: str, message: str, sheet: RunSheet) -> SheetFault:
     return SheetFault(message, match[3] or "", gate=number if number < len(sheet.gates) else None)
 
 
+def _one_thread(block: Block, bench: Bench) -> bool:
+    """Whether the cores that a block names have one thread together."""
+    return len(block.cores) == 1 and (block.one_per_core or bench.cpus <= len(bench.cores))
+
+
 def _on_bench(block: Block, bench: Bench) -> Iterator[tuple[str, str]]:
     """Yield field and message of each thing that a block asks of this machine in vain."""
     if (why := bench.no_loads.get(block.load)) is not None:
         yield "load", f"{block.load} cannot run on this machine: {why}"
+    load = LOADS.get(block.load)
+    if load is not None and load.pairs_workers and (bench.cpus < 2 or block.threads == 1 or _one_thread(block, bench)):
+        yield "cores", f"{block.load} needs two threads at least: they pass data to each other"
     missing = sorted(set(block.cores) - bench.cores)
     if missing and bench.cores:
         named = ", ".join(str(core) for core in missing[:6])

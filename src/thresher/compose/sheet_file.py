@@ -27,6 +27,7 @@ from thresher.model.tomlfile import convert_list, convert_section, parse_toml, u
 from thresher.sheets import SHIPPED_SHEETS
 
 FORMAT = "thresher-sheet/1"
+ONE_PER_CORE = "one per core"
 PATTERN_FORMS = {"short": SHORT, "long": LONG, "beside": BESIDE}
 """Sets of memory patterns by the name that a sheet may give for them."""
 _SHORT_PERIOD_S = 0.2
@@ -129,12 +130,13 @@ def _block(raw: _RawBlock, index: int, faults: list[InputFault]) -> Block:
     length = parse_time(raw.length, f"{place}.length", faults)
     if length < 1 and not any(fault.place == f"{place}.length" for fault in faults):
         faults.append(InputFault(f"{place}.length", "expected at least 1 second"))
-    threads = 0 if raw.threads == "all" else raw.threads
-    if not isinstance(threads, int) or threads < 0 or (threads == 0 and raw.threads != "all"):
-        faults.append(InputFault(f"{place}.threads", f'expected "all" or a number from 1, found {raw.threads!r}'))
+    threads = 0 if raw.threads in ("all", ONE_PER_CORE) else raw.threads
+    if not isinstance(threads, int) or threads < 0 or raw.threads == 0:
+        expected = f'expected "all", "{ONE_PER_CORE}" or a number from 1'
+        faults.append(InputFault(f"{place}.threads", f"{expected}, found {raw.threads!r}"))
         threads = 0
     if raw.cores and (threads or min(raw.cores) < 0):
-        faults.append(InputFault(f"{place}.cores", "expected numbers from 0, and no threads beside them"))
+        faults.append(InputFault(f"{place}.cores", "expected numbers from 0, and no number of threads beside them"))
     if raw.hold_c is not None and not 40 <= raw.hold_c <= 110:
         faults.append(InputFault(f"{place}.hold_c", f"expected 40 to 110, found {raw.hold_c:g}"))
     start = parse_time(raw.start, f"{place}.start", faults)
@@ -168,6 +170,7 @@ def _block(raw: _RawBlock, index: int, faults: list[InputFault]) -> Block:
         amount,
         patterns,
         parse_time(raw.wait, f"{place}.wait", faults),
+        raw.threads == ONE_PER_CORE,
     )
 
 

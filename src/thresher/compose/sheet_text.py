@@ -1,10 +1,11 @@
 """Writing a run sheet as the TOML file that `sheet_file` reads."""
 
+import math
 from typing import Any
 
 import tomli_w
 
-from thresher.compose.sheet_file import FORMAT, PATTERN_FORMS
+from thresher.compose.sheet_file import FORMAT, ONE_PER_CORE, PATTERN_FORMS
 from thresher.model.parts import PartKind
 from thresher.model.sheet import Block, Gate, Precision, RunSheet, ShapeKind, clock_text
 
@@ -28,7 +29,7 @@ def sheet_text(sheet: RunSheet) -> str:
 
 def _time(seconds: float) -> str | float:
     """Whole seconds as a clock, others as a number."""
-    return clock_text(seconds) if seconds == round(seconds) and seconds >= 0 else seconds
+    return clock_text(seconds) if math.isfinite(seconds) and seconds == round(seconds) and seconds >= 0 else seconds
 
 
 def _gate(gate: Gate) -> dict[str, Any]:
@@ -49,8 +50,8 @@ def _block(block: Block) -> dict[str, Any]:
         "length": _time(block.length_s),
         "working_set": block.working_set.value,
     }
-    if block.threads:
-        data["threads"] = block.threads
+    if block.threads or block.one_per_core:
+        data["threads"] = block.threads or ONE_PER_CORE
     if block.cores:
         data["cores"] = list(block.cores)
     if block.shape.kind is not ShapeKind.STEADY:

@@ -35,6 +35,7 @@ from thresher.model.errors import InputError, InputFault
 from thresher.model.findings import Finding, Severity
 from thresher.model.parts import PartInstance
 from thresher.model.port import System, SystemKind, optional_text
+from thresher.model.sheet import RunSheet
 from thresher.model.trials import Book
 from thresher.model.verdict import Exposure
 from thresher.sensors.discovery import discover
@@ -56,6 +57,7 @@ class _Stored:
     instances: tuple[PartInstance, ...]
     book: Book | None
     decisions: Decisions
+    draft: RunSheet | None
 
 
 def _read_stored(path: Path) -> _Stored:
@@ -73,6 +75,7 @@ def _read_stored(path: Path) -> _Stored:
             stored.part_instances(),
             stored.book(),
             stored.decisions(),
+            stored.draft(),
         )
 
 
@@ -151,7 +154,7 @@ def _assemble(
             intake=intake,
             machine=machine,
             jobs=JobService(record, fields, intake, machine, knowledge),
-            sheets=SheetService(record, conductor, intake, machine),
+            sheets=SheetService(system, record, conductor, intake, machine, kernels, stored.draft),
             added_evidence=added,
             trials=trials,
             decisions=decisions,

@@ -186,6 +186,7 @@ class Engine:
         run = self._record.run_number()
         if run is not None:
             self.trials.run_begins(run)
+        self.sheets.started()
 
     def stop(self) -> str:
         """Stop the run at once and return how many workers have ended."""
@@ -332,6 +333,7 @@ class Engine:
             book=self.trials.book,
             questions=self.trials.asked,
             decided=self.decisions.event(),
+            draft=self.sheets.draft,
         )
 
     def history(self, after: float, most: int) -> HistoryRows:

@@ -22,7 +22,7 @@ import numpy.typing as npt
 from thresher.journal.foreign import all_say_damage, distrust
 from thresher.journal.lock import holder
 from thresher.journal.migrations import migrate
-from thresher.journal.rows import WRITTEN
+from thresher.journal.rows import DRAFT, SHEET_CHANGED, WRITTEN
 from thresher.journal.schema import APPLICATION_ID, SCHEMA, VERSION
 from thresher.model.channels import Baseline, Channel, Quantity
 from thresher.model.decisions import NO_DECISIONS, Decisions
@@ -33,13 +33,14 @@ from thresher.model.parts import Inventory, PartInstance, PartKind
 from thresher.model.regular_file import is_file, is_there
 from thresher.model.run_states import Ending
 from thresher.model.sheet import RunSheet
+from thresher.model.sheet_changes import SheetChange
 from thresher.model.trials import Book
 from thresher.model.verdict import Exposure
 
 T = TypeVar("T")
 _LOG = logging.getLogger(__name__)
 
-_NOT_FIELDS = ("part instances", "book of trials", "decisions")
+_NOT_FIELDS = ("part instances", "book of trials", "decisions", DRAFT)
 """Rows of the table of fields that no person types."""
 
 
@@ -280,7 +281,7 @@ class JobFile:
 
     def job(self) -> dict[str, str]:
         """Return the job's own fields, which a person set (`model.job.FIELDS`)."""
-        rows = self._connection.execute("SELECT name, value FROM job WHERE name NOT IN (?, ?, ?)", _NOT_FIELDS)
+        rows = self._connection.execute("SELECT name, value FROM job WHERE name NOT IN (?, ?, ?, ?)", _NOT_FIELDS)
         return {name: value for name, value in rows if not name.startswith(WRITTEN)}
 
     def summary(self) -> JobSummary:
@@ -307,6 +308,15 @@ class JobFile:
         """Return the verdicts that were locked, and the actual cause."""
         found = self._connection.execute("SELECT value FROM job WHERE name = 'decisions'").fetchone()
         return NO_DECISIONS if found is None else msgspec.json.decode(found[0], type=Decisions)
+
+    def draft(self) -> RunSheet | None:
+        """Return the run sheet that was being edited last, None when there was none."""
+        found = self._connection.execute("SELECT value FROM job WHERE name = ?", (DRAFT,)).fetchone()
+        return None if found is None else msgspec.json.decode(found[0], type=RunSheet)
+
+    def changes(self, run: StoredRun) -> list[SheetChange]:
+        """Return what was changed on a run's sheet while it was carried out, oldest first."""
+        return [msgspec.json.decode(body, type=SheetChange) for _, body in self._marks(run.number, SHEET_CHANGED)]
 
     def machine(self) -> Inventory | None:
         """Return the machine as it was seen last under this job, None when the job file is older than that."""

@@ -13,6 +13,11 @@ Value = str | int | float | bytes | None
 """What SQLite stores."""
 
 
+SHEET_CHANGED = "sheet changed"
+"""The kind of mark that says what was changed on the sheet of a run in progress."""
+DRAFT = "draft sheet"
+"""The field of the job that holds the run sheet which was being edited last."""
+
 WRITTEN = "written up to, "
 """How the field of the job begins that says which row of a writing was written last; the writing's name follows."""
 

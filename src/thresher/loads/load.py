@@ -81,11 +81,11 @@ class Load:
     """One load.
 
     `heat` is the power it draws as a share of the hottest load's, `memory` the share of its time that it waits for
-    main memory, `wide` whether it strains the widest vectors; simulated machines feel these. `strains` and `finds`
-    complete the sentences "Strains …" and "Finds …". `kernels` are the modules of its compiled form. `small_plan` is
-    what workers of a simulated machine do, `words_in_beat` how many 64-bit words a simulated fault may spoil in one
-    beat, and `paced_beats` how many beats of theirs stand for one of a machine's. `vectors` says whether a plan runs
-    in our own kernels, whose vector width is known."""
+    main memory, `wide` whether it strains the widest vectors; simulated machines feel these. `strains`, `finds` and
+    `misses` complete the sentences "Strains …", "Finds …" and "Misses …". `kernels` are the modules of its compiled
+    form. `small_plan` is what workers of a simulated machine do, `words_in_beat` how many 64-bit words a simulated
+    fault may spoil in one beat, and `paced_beats` how many beats of theirs stand for one of a machine's. `vectors`
+    says whether a plan runs in our own kernels, whose vector width is known."""
 
     name: str
     row: PartKind
@@ -109,3 +109,4 @@ class Load:
     walks_memory: bool = False
     pairs_workers: bool = False
     exercise: ExerciseForm | None = None
+    misses: str = ""

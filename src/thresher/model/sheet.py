@@ -84,8 +84,9 @@ class Gate:
 class Block:
     """One load on the sheet: `threads` 0 means every logical CPU, else that many, one a core first.
 
-    `cores` names cores instead. `hold_c` keeps the hottest core at that temperature by doing less. For memory,
-    `share` of what is free above the reserve, or `amount` in bytes, is walked through by `patterns`.
+    `cores` names cores instead, `one_per_core` leaves their further threads idle. `hold_c` keeps the hottest core at
+    that temperature by doing less. For memory, `share` of what is free above the reserve, or `amount` in bytes, is
+    walked through by `patterns`.
     """
 
     row: PartKind
@@ -102,6 +103,7 @@ class Block:
     amount: int | None = None
     patterns: tuple[str, ...] = ()
     wait_s: float = 60.0
+    one_per_core: bool = False
 
     @property
     def title(self) -> str:

@@ -2,6 +2,7 @@
 
 import msgspec
 
+from thresher.compose.checks import SheetFault
 from thresher.decoding.groups import EventGroup
 from thresher.model.channels import Channel
 from thresher.model.findings import Finding, TapeEntry
@@ -24,7 +25,8 @@ class SymptomChoice(msgspec.Struct, frozen=True):
 class Snapshot(msgspec.Struct, frozen=True):
     """Everything that a window needs to begin with. `wall_offset` is Unix time less machine time, in seconds.
 
-    `last_event` is the number of the last event that it already holds. `earlier` is what log, counters and firmware
+    `last_event` is the number of the last event that it already holds. `draft` is the sheet that
+    was being edited last, None when there is none. `earlier` is what log, counters and firmware
     reported of the time before, `sources` how each source of events does."""
 
     version: int
@@ -52,6 +54,26 @@ class Snapshot(msgspec.Struct, frozen=True):
     book: Book = EMPTY_BOOK
     questions: tuple[str, ...] = ()
     decided: DecisionsEvent = DecisionsEvent()
+    draft: RunSheet | None = None
+
+
+class SheetCheck(msgspec.Struct, frozen=True):
+    """What the engine makes of a draft: all its faults, what is worth knowing, its length, and what is said before it
+    starts."""
+
+    faults: tuple[SheetFault, ...]
+    warnings: tuple[str, ...]
+    length_s: float
+    announcement: str
+
+
+class SheetFile(msgspec.Struct, frozen=True):
+    """A run sheet with the file it is in; `digest` (SHA-256) distinguishes what the file held when it was read."""
+
+    name: str
+    own: bool
+    sheet: RunSheet
+    digest: str
 
 
 class HistoryRows(msgspec.Struct, frozen=True):

@@ -12,8 +12,9 @@ from thresher.model.channels import LimitSide
 from thresher.model.decisions import ActualCause, Culprit, LockedVerdict
 from thresher.model.findings import Finding, TapeEntry
 from thresher.model.parts import PartKind
+from thresher.model.sheet import Block, RunSheet
 from thresher.model.trials import Book, Configuration, Outcome, Trial
-from thresher.protocol.answers import HistoryRows, Snapshot
+from thresher.protocol.answers import HistoryRows, SheetCheck, SheetFile, Snapshot
 from thresher.protocol.intake import JobCard
 from thresher.protocol.status import RunStatus
 from thresher.shop.store import ShopPart
@@ -43,6 +44,37 @@ class StopRun(Command[str], frozen=True, tag="run.stop"):
     """Stop the run at once; answered with how many workers have ended."""
 
 
+class AddTime(Command[RunStatus], frozen=True, tag="run.add_time"):
+    """Let a block of the run in progress last longer, by seconds; what follows moves."""
+
+    step: int
+    seconds: float
+
+
+class EndBlock(Command[RunStatus], frozen=True, tag="run.end_block"):
+    """End a block of the run in progress and go on with what follows."""
+
+    step: int
+
+
+class LeaveOut(Command[RunStatus], frozen=True, tag="run.leave_out"):
+    """Leave out a step of the run in progress that has not begun."""
+
+    step: int
+
+
+class AppendBlock(Command[RunStatus], frozen=True, tag="run.append"):
+    """Put a block behind the last one of the run in progress; its start is ignored."""
+
+    block: Block
+
+
+class GoOn(Command[RunStatus], frozen=True, tag="run.go_on"):
+    """Open a gate that waits."""
+
+    step: int
+
+
 class PutSheet(Command[RunStatus], frozen=True, tag="sheet.put"):
     """Put a run sheet, given as the text of its file, on the bench."""
 
@@ -62,6 +94,49 @@ class PutTrialSheet(Command[RunStatus], frozen=True, tag="sheet.trial"):
     load: str
     minutes: float
     title: str = ""
+
+
+class KeepDraft(Command[SheetCheck], frozen=True, tag="sheet.draft"):
+    """Keep a run sheet that is being edited with the job, and check it. Nothing is carried out."""
+
+    sheet: RunSheet
+
+
+class PutDraft(Command[RunStatus], frozen=True, tag="sheet.put_draft"):
+    """Put a run sheet on the bench that was edited; `name` is the shop's own sheet that it is, if it is one."""
+
+    sheet: RunSheet
+    name: str = ""
+
+
+class OpenSheet(Command[SheetFile], frozen=True, tag="sheet.open"):
+    """Read a run sheet by name, to begin with it."""
+
+    name: str
+
+
+class SaveSheet(Command[SheetFile], frozen=True, tag="sheet.save"):
+    """Save a run sheet as the shop's own: as a new one, or without a change of name over the one that was opened.
+
+    `digest` is that of the file when it was opened; one that was changed since is not written over.
+    """
+
+    sheet: RunSheet
+    name: str = ""
+    digest: str = ""
+
+
+class RenameSheet(Command[SheetFile], frozen=True, tag="sheet.rename"):
+    """Give one of the shop's own sheets another title."""
+
+    name: str
+    title: str
+
+
+class DeleteSheet(Command[str], frozen=True, tag="sheet.delete"):
+    """Delete one of the shop's own sheets; answered with where it was moved to."""
+
+    name: str
 
 
 class KeepSheet(Command[str], frozen=True, tag="sheet.keep"):
@@ -252,13 +327,16 @@ class Subscribe(Command[bool], frozen=True, tag="subscribe"):
     """Send this connection every event from now on."""
 
 
-RunCommand = StartRun | StopRun | PutSheet | ChooseSheet | PutTrialSheet | KeepSheet | ReloadSheets
+RunCommand = StartRun | StopRun | PutSheet | ChooseSheet | PutTrialSheet | PutDraft
+ChangeCommand = AddTime | EndBlock | LeaveOut | AppendBlock | GoOn
+SheetCommand = KeepDraft | OpenSheet | SaveSheet | RenameSheet | DeleteSheet | KeepSheet | ReloadSheets
 IntakeCommand = SetJob | ListJobs | NewJob | SetLimit | SetTrust | SetShelf | BeginBaseline
 EvidenceCommand = AddEvidence | UndoEvidence | AddNote
 TrialCommand = BeginTrial | AddPart | AddOutcome | AssignRun | UndoTrial | FollowMachine | KeepTrials
 VerdictCommand = LockVerdict | CloseJob | ReopenJob | SetCounted | EditPrices | ReloadPrices
 ControlCommand = GetSnapshot | GetHistory | LeaveEngine | QuitEngine
-EngineCommand = RunCommand | IntakeCommand | EvidenceCommand | TrialCommand | VerdictCommand | ControlCommand
+BenchCommand = RunCommand | ChangeCommand | SheetCommand | IntakeCommand
+EngineCommand = BenchCommand | EvidenceCommand | TrialCommand | VerdictCommand | ControlCommand
 AnyCommand = EngineCommand | Subscribe
 
 METHODS: dict[str, type[AnyCommand]] = {str(kind.__struct_config__.tag): kind for kind in get_args(AnyCommand)}

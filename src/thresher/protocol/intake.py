@@ -29,7 +29,8 @@ class JobCard(msgspec.Struct, frozen=True):
 class SheetOffer(msgspec.Struct, frozen=True):
     """A run sheet as it is proposed: why, what it can and cannot find; `own` is one that the shop keeps.
 
-    `path` is the file, for whoever wants to change it; `trouble` says why a file of the shop cannot be used.
+    `path` is the file, for whoever wants to change it; `trouble` says why a file of the shop cannot be used,
+    `last_used` is the Unix time of the last start.
     """
 
     name: str
@@ -43,6 +44,7 @@ class SheetOffer(msgspec.Struct, frozen=True):
     own: bool
     path: str
     trouble: str = ""
+    last_used: float | None = None
 
 
 class Intake(msgspec.Struct, frozen=True):

@@ -10,37 +10,50 @@ from thresher.protocol.commands import (
     AddNote,
     AddOutcome,
     AddPart,
+    AddTime,
+    AppendBlock,
     AssignRun,
     BeginBaseline,
     BeginTrial,
+    ChangeCommand,
     ChooseSheet,
     CloseJob,
     ControlCommand,
+    DeleteSheet,
     EditPrices,
+    EndBlock,
     EngineCommand,
     EvidenceCommand,
     FollowMachine,
     GetHistory,
     GetSnapshot,
+    GoOn,
     IntakeCommand,
+    KeepDraft,
     KeepSheet,
     KeepTrials,
     LeaveEngine,
+    LeaveOut,
     ListJobs,
     LockVerdict,
     NewJob,
+    OpenSheet,
+    PutDraft,
     PutSheet,
     PutTrialSheet,
     QuitEngine,
     ReloadPrices,
     ReloadSheets,
+    RenameSheet,
     ReopenJob,
     RunCommand,
+    SaveSheet,
     SetCounted,
     SetJob,
     SetLimit,
     SetShelf,
     SetTrust,
+    SheetCommand,
     StartRun,
     StopRun,
     TrialCommand,
@@ -56,6 +69,10 @@ def carry_out(engine: Engine, command: EngineCommand) -> object:
     """Carry out a command and return its answer. Raises InputError, EnvironmentFault."""
     if isinstance(command, RunCommand):
         return _on_run(engine, command)
+    if isinstance(command, ChangeCommand):
+        return _on_change(engine, command)
+    if isinstance(command, SheetCommand):
+        return _on_sheets(engine, command)
     if isinstance(command, IntakeCommand):
         return _on_intake(engine, command)
     if isinstance(command, EvidenceCommand):
@@ -96,14 +113,51 @@ def _on_run(engine: Engine, command: RunCommand) -> object:
             engine.sheets.choose(name)
         case PutTrialSheet(load, minutes, title):
             engine.sheets.put(trial_sheet(load, minutes, title))
-        case KeepSheet(name):
-            return engine.sheets.keep(name)
-        case ReloadSheets():
-            engine.sheets.reload()
-            return True
+        case PutDraft(sheet, name):
+            engine.sheets.put_draft(sheet, name)
         case _:
             assert_never(command)
     return engine.status()
+
+
+def _on_change(engine: Engine, command: ChangeCommand) -> object:
+    changes = engine.sheets.changes()
+    match command:
+        case AddTime(step, seconds):
+            changes.add_time(step, seconds)
+        case EndBlock(step):
+            changes.end_block(step)
+        case LeaveOut(step):
+            changes.leave_out(step)
+        case AppendBlock(block):
+            changes.append(block)
+        case GoOn(step):
+            changes.go_on(step)
+        case _:
+            assert_never(command)
+    return engine.status()
+
+
+def _on_sheets(engine: Engine, command: SheetCommand) -> object:
+    sheets = engine.sheets
+    match command:
+        case KeepDraft(sheet):
+            return sheets.keep_draft(sheet)
+        case OpenSheet(name):
+            return sheets.open(name)
+        case SaveSheet(sheet, name, digest):
+            return sheets.save(sheet, name, digest)
+        case RenameSheet(name, title):
+            return sheets.rename(name, title)
+        case DeleteSheet(name):
+            return sheets.delete(name)
+        case KeepSheet(name):
+            return sheets.keep(name)
+        case ReloadSheets():
+            sheets.reload()
+        case _:
+            assert_never(command)
+    return True
 
 
 def _on_intake(engine: Engine, command: IntakeCommand) -> object:

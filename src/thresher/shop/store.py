@@ -111,7 +111,7 @@ def _is_newer(found: object, expected_format: str) -> bool:
     return len(version) > 9 or int(version) > int(number)
 
 
-def _read(path: Path, kind: type[T], expected_format: str) -> T | None:
+def read_file(path: Path, kind: type[T], expected_format: str) -> T | None:
     """Read a file; None when there is none. Raises InputError that names file and place."""
     try:
         data = read_regular(path)
@@ -143,7 +143,7 @@ def _present_names(value: object) -> Any:
     return [_present_names(each) for each in value] if isinstance(value, list) else value
 
 
-def _change(path: Path, expected_format: str, empty: T, change: Callable[[T], T]) -> T:
+def change_file(path: Path, expected_format: str, empty: T, change: Callable[[T], T]) -> T:
     """Read a file, change it and replace it, durably and while no other program can do the same; return the new one.
 
     What another program has written since this one read it is therefore kept. Raises InputError for a file that
@@ -152,12 +152,12 @@ def _change(path: Path, expected_format: str, empty: T, change: Callable[[T], T]
     """
     made_folder(path.parent)
     with locked(path.parent, "the shop folder"):
-        value = change(_read(path, type(empty), expected_format) or empty)
-        _replace(path, msgspec.json.format(msgspec.json.encode(value), indent=1) + b"\n")
+        value = change(read_file(path, type(empty), expected_format) or empty)
+        replace_file(path, msgspec.json.format(msgspec.json.encode(value), indent=1) + b"\n")
     return value
 
 
-def _replace(path: Path, data: bytes) -> None:
+def replace_file(path: Path, data: bytes) -> None:
     """Replace a file as a whole and durably. Raises EnvironmentFault."""
     try:
         with tempfile.NamedTemporaryFile(dir=path.parent, prefix=f".{path.name}.", delete=False) as stream:
@@ -199,12 +199,12 @@ def machine_path(shop: Path, key: str) -> Path:
 
 def read_machine(shop: Path, key: str) -> MachineFile:
     """Return a machine's own file, an empty one when it was never here. Raises InputError."""
-    return _read(machine_path(shop, key), MachineFile, MACHINE_FORMAT) or MachineFile()
+    return read_file(machine_path(shop, key), MachineFile, MACHINE_FORMAT) or MachineFile()
 
 
 def change_machine(shop: Path, key: str, change: Callable[[MachineFile], MachineFile]) -> MachineFile:
     """Change a machine's own file as it is now and return the new one. Raises InputError, EnvironmentFault."""
-    return _change(machine_path(shop, key), MACHINE_FORMAT, MachineFile(), change)
+    return change_file(machine_path(shop, key), MACHINE_FORMAT, MachineFile(), change)
 
 
 def shelf_path(shop: Path) -> Path:
@@ -214,7 +214,7 @@ def shelf_path(shop: Path) -> Path:
 
 def read_shelf(shop: Path) -> Shelf:
     """Return the shop's shelf, an empty one when there is none. Raises InputError."""
-    return _read(shelf_path(shop), Shelf, SHELF_FORMAT) or Shelf()
+    return read_file(shelf_path(shop), Shelf, SHELF_FORMAT) or Shelf()
 
 
 def change_shelf(shop: Path, known: Shelf, wanted: Shelf) -> Shelf:
@@ -236,7 +236,7 @@ def change_shelf(shop: Path, known: Shelf, wanted: Shelf) -> Shelf:
         tags += [tag for tag in there if tag not in after]
         return Shelf(parts=tuple(ours.get(tag) or there[tag] for tag in tags))
 
-    return _change(shelf_path(shop), SHELF_FORMAT, Shelf(), change)
+    return change_file(shelf_path(shop), SHELF_FORMAT, Shelf(), change)
 
 
 def _check_shelf(shelf: Shelf) -> None:
@@ -259,14 +259,16 @@ def closed_jobs_path(shop: Path) -> Path:
 
 def read_closed_jobs(shop: Path) -> tuple[ClosedJob, ...]:
     """Return the shop's closed jobs, oldest first; none when there is no file. Raises InputError."""
-    return (_read(closed_jobs_path(shop), ClosedJobs, CLOSED_FORMAT) or ClosedJobs()).jobs
+    return (read_file(closed_jobs_path(shop), ClosedJobs, CLOSED_FORMAT) or ClosedJobs()).jobs
 
 
 def change_closed_jobs(
     shop: Path, change: Callable[[tuple[ClosedJob, ...]], tuple[ClosedJob, ...]]
 ) -> tuple[ClosedJob, ...]:
     """Change the closed jobs as they are now and return the new ones. Raises InputError, EnvironmentFault."""
-    file = _change(closed_jobs_path(shop), CLOSED_FORMAT, ClosedJobs(), lambda now: ClosedJobs(jobs=change(now.jobs)))
+    file = change_file(
+        closed_jobs_path(shop), CLOSED_FORMAT, ClosedJobs(), lambda now: ClosedJobs(jobs=change(now.jobs))
+    )
     return file.jobs
 
 
@@ -283,21 +285,3 @@ def sheets_folder(shop: Path) -> Path:
 def own_sheets(shop: Path) -> dict[str, Path]:
     """Return the shop's own run sheets by name."""
     return {path.stem: path for path in sorted(sheets_folder(shop).glob("*.toml"), key=lambda path: path.stem)}
-
-
-def keep_sheet(shop: Path, name: str, text: str) -> Path:
-    """Keep a run sheet under a name that is not taken yet and return its path. Raises EnvironmentFault."""
-    folder = sheets_folder(shop)
-    stem = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "sheet"
-    number, path = 1, folder / f"{stem}.toml"
-    while is_there(path):
-        number += 1
-        path = folder / f"{stem}-{number}.toml"
-    try:
-        made_folder(folder)
-        path.write_text(text, encoding="utf-8")
-    except OSError as error:
-        raise EnvironmentFault(
-            f"keeping the sheet {path}", error.strerror or str(error), "Choose a folder that can be written."
-        ) from error
-    return path

@@ -19,11 +19,15 @@ def plan_block(block: Block, system: System, inventory: Inventory, workers: int,
 
 
 def choose_cpus(
-    cpus: tuple[LogicalCpu, ...], allowed: set[int] | None, threads: int, cores: tuple[int, ...] = ()
+    cpus: tuple[LogicalCpu, ...],
+    allowed: set[int] | None,
+    threads: int,
+    cores: tuple[int, ...] = (),
+    one_per_core: bool = False,
 ) -> list[int]:
     """Return the logical CPUs for a block: all that are allowed, or `threads` of them, one per core first.
 
-    With `cores` those of the named cores only.
+    With `cores` those of the named cores only, with `one_per_core` the first of each core.
     """
     usable = [cpu for cpu in cpus if (allowed is None or cpu.cpu in allowed) and (not cores or cpu.core in cores)]
     seen: dict[tuple[int, int], int] = {}
@@ -32,5 +36,5 @@ def choose_cpus(
         rank = seen.get((cpu.package, cpu.core), 0)
         seen[(cpu.package, cpu.core)] = rank + 1
         order.append((rank, cpu.cpu))
-    chosen = [number for _, number in sorted(order)]
+    chosen = [number for rank, number in sorted(order) if not (one_per_core and rank)]
     return chosen[:threads] if threads else chosen

@@ -113,9 +113,9 @@ class LoadStep(Step):
             run.delay(self, context.interval_s)
             return
         record = context.record
-        cpus = choose_cpus(
-            record.inventory.cpus, context.system.pacing.allowed_cpus(), self.block.threads, self.block.cores
-        )
+        allowed = context.system.pacing.allowed_cpus()
+        block = self.block
+        cpus = choose_cpus(record.inventory.cpus, allowed, block.threads, block.cores, block.one_per_core)
         if not cpus:
             raise EnvironmentFault(
                 f"starting {self.title}", "no CPU may be used", "Allow this process at least one CPU."

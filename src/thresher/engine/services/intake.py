@@ -27,6 +27,7 @@ from thresher.model.regular_file import is_there
 from thresher.protocol.intake import Intake
 from thresher.sensors.limits import OwnLimit, check_own_limit, with_own_limits
 from thresher.sensors.sanity import SHORTEST, take_baseline
+from thresher.shop.own_sheets import read_sheet_file, read_uses, save_sheet, uses_path
 from thresher.shop.store import (
     MachineFile,
     NewerFile,
@@ -36,7 +37,6 @@ from thresher.shop.store import (
     Visit,
     change_machine,
     change_shelf,
-    keep_sheet,
     machine_path,
     own_sheets,
     prices_path,
@@ -49,6 +49,8 @@ from thresher.shop.store import (
 T = TypeVar("T")
 
 BASELINE_S = 30.0
+OWN = "shop/"
+"""How the name of a sheet begins that the shop keeps."""
 _MOST_MINUTES = 14 * 24 * 60
 _DISTRUST_CODES = ("X-830", "X-831", "X-832", "X-833", "X-836", "X-837", "X-838")
 
@@ -96,6 +98,8 @@ class IntakeService:
             self.machine = self._guarded(
                 lambda folder: read_machine(folder, key), lambda folder: machine_path(folder, key), empty
             )
+        no_uses: dict[str, float] = {}
+        self.uses = self._guarded(read_uses, uses_path, no_uses)
         self.reload_sheets()
 
     def _guarded(self, read: Callable[[Path], T], where: Callable[[Path], Path], empty: T) -> T:
@@ -177,7 +181,7 @@ class IntakeService:
             last += f", job {before.number}" if before.number else ""
         left = None if self._taking is None else max(0.0, self._until - self._system.now())
         minutes = job.get("minutes", "")
-        offers = propose(self._candidates, symptoms, float(minutes) if minutes else None, self.channels())
+        offers = propose(self._candidates, symptoms, float(minutes) if minutes else None, self.channels(), self.uses)
         news = self.inventory(job)[1]
         trouble = _expected(job)[1]
         return Intake(self.instances, self.shelf.parts, self.machine.baseline, left, last, news, offers, trouble)
@@ -228,7 +232,8 @@ class IntakeService:
             raise InputError("run sheet", [InputFault("name", f"there is no sheet {name!r}")])
         if self._shop is None:
             raise EnvironmentFault("keeping a sheet", "this bench has no shop folder", "Start the window normally.")
-        path = keep_sheet(self._shop, found.name, Path(found.path).read_text(encoding="utf-8"))
+        text, _ = read_sheet_file(Path(found.path))
+        path = save_sheet(self._shop, found.name.removeprefix(OWN), text)
         self.reload_sheets()
         return path
 
@@ -242,9 +247,14 @@ class IntakeService:
                     sheet, trouble = load_sheet(path), ""
                 except InputError as error:
                     sheet, trouble = None, str(error)
-                key = f"shop/{name}" if mine else name
+                key = f"{OWN}{name}" if mine else name
                 found.append(Candidate(key, mine, str(path), sheet, trouble))
         self._candidates = tuple(found)
+
+    @property
+    def shop(self) -> Path | None:
+        """The shop's folder, None where nothing is kept."""
+        return self._shop
 
     def sheet_path(self, name: str) -> Path | None:
         """Return the file of a sheet by name, None when there is none."""

@@ -19,9 +19,16 @@ class Candidate(msgspec.Struct, frozen=True):
 
 
 def propose(
-    candidates: tuple[Candidate, ...], symptoms: tuple[str, ...], minutes: float | None, channels: tuple[Channel, ...]
+    candidates: tuple[Candidate, ...],
+    symptoms: tuple[str, ...],
+    minutes: float | None,
+    channels: tuple[Channel, ...],
+    uses: dict[str, float] | None = None,
 ) -> tuple[SheetOffer, ...]:
-    """Return all sheets: first those that fit most symptoms in the time available, shorter before longer."""
+    """Return all sheets: first those that fit most symptoms in the time available, shorter before longer.
+
+    `uses` says when each was started last, as Unix times by name.
+    """
     scored = []
     for each in candidates:
         sheet = each.sheet
@@ -49,6 +56,7 @@ def propose(
             fits,
             each.own,
             each.path,
+            last_used=(uses or {}).get(each.name),
         )
         scored.append(((int(too_long), -len(mine), sheet.length_s), offer))
     return tuple(offer for _, offer in sorted(scored, key=lambda pair: pair[0]))

@@ -122,6 +122,7 @@ LOAD = exercise_load(
     LoadWords(
         "branch prediction, sorting and packing: high clock at low power",
         "cores that fail at their highest boost, where voltage is shortest",
+        "everything that needs heat or a high current",
     ),
     ALL_PLACES,
     _sized,

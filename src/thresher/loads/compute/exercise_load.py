@@ -19,10 +19,11 @@ REPEATS = 3
 
 
 class LoadWords(NamedTuple):
-    """What a person reads about a load: what it strains, and what it finds."""
+    """What a person reads about a load: what it strains, what it finds and what it misses."""
 
     strains: str
     finds: str
+    misses: str = ""
 
 
 class Stress(NamedTuple):
@@ -100,6 +101,7 @@ def exercise_load(
         kernels,
         vectors,
         exercise=whole,
+        misses=words.misses,
     )
 
 

@@ -148,6 +148,7 @@ LOAD = exercise_load(
     LoadWords(
         "whole-number units in long chains where each step needs the one before",
         "cores that fail in whole-number arithmetic while their vector units are sound",
+        "vector units, and supply and cooling at full power",
     ),
     ALL_PLACES,
     _sized,

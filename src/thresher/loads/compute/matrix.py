@@ -258,6 +258,7 @@ LOAD = exercise_load(
     LoadWords(
         "the multiply-add units at their widest, and with them supply and cooling",
         "cores that compute wrongly at full heat, supplies that sag, cooling that does not suffice",
+        "cores that fail only at their highest boost, and most of the memory",
     ),
     ALL_PLACES,
     _sized,

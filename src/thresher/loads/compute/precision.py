@@ -245,6 +245,7 @@ LOAD = exercise_load(
     LoadWords(
         "every kind of floating-point result: directed cases, denormals, division, roots, elementary functions",
         "units that round or divide wrongly",
+        "caches, memory, supply and cooling",
     ),
     (WorkingSet.CORE,),
     lambda _by: (1, 1),

@@ -125,4 +125,5 @@ LOAD = Load(
     0.35,
     kernels=("thresher.loads.kernels.passing",),
     pairs_workers=True,
+    misses="arithmetic units, memory, supply and cooling",
 )

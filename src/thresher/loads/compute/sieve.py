@@ -84,7 +84,11 @@ def _sized(by: Sizing) -> tuple[int, int]:
 
 LOAD = exercise_load(
     "sieve",
-    LoadWords("reads and writes of single bytes all over a cache", "cache cells and their addressing"),
+    LoadWords(
+        "reads and writes of single bytes all over a cache",
+        "cache cells and their addressing",
+        "arithmetic units, main memory, supply and cooling",
+    ),
     (WorkingSet.CORE, WorkingSet.SHARED_CACHE),
     _sized,
     ExerciseForm(sieve_bytes, Sieve),

@@ -112,6 +112,7 @@ LOAD = exercise_load(
     LoadWords(
         "multiply-add units and caches together, over a large system of equations",
         "errors that need data to travel between core, cache and memory while the units are hot",
+        "faults that need the highest boost, and memory beyond its own data",
     ),
     ALL_PLACES,
     _sized,

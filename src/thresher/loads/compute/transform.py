@@ -314,6 +314,7 @@ LOAD = exercise_load(
     LoadWords(
         "vector units and every cache in strides that no other load has",
         "marginal arithmetic early, by round-off before results are wrong, and caches that lose bits",
+        "whole-number units, and memory beyond its own data",
     ),
     ALL_PLACES,
     _sized,

@@ -302,4 +302,5 @@ LOAD = Load(
     vectors=lambda plan: plan.compiled,
     paced_beats=8,
     walks_memory=True,
+    misses="what the running system occupies, and faults that need the processor at full heat",
 )
