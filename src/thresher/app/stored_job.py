@@ -2,12 +2,14 @@
 
 import os
 
-from thresher.engine.run.step_kinds import steps_of
+from thresher.engine.run.step_kinds import STEP_KINDS, steps_of
 from thresher.journal.jobfile import JobFile, Readings, StoredRun
 from thresher.model.errors import EnvironmentFault
 from thresher.model.findings import CORRECTED_KINDS, FindingKind, Severity
 from thresher.model.job import parse_complaints
 from thresher.model.run_states import Ending, RunState, StepState, outcome_of
+from thresher.model.sheet import Block
+from thresher.model.sheet_changes import ChangeKind
 from thresher.model.verdict import Verdict
 from thresher.protocol.answers import Snapshot
 from thresher.protocol.intake import Intake
@@ -39,6 +41,7 @@ def stored_snapshot(stored: JobFile, verdict: Verdict) -> Snapshot:
         symptoms=tuple(each.text for each in parse_complaints(job.get("symptoms", ""))),
         health=EngineHealth(len(run.channels), 1.0, 0.0, readings.late, None, 0, None, "stored job, read only"),
         last_event=0,
+        draft=stored.draft(),
         intake=Intake(instances=stored.part_instances(), baseline=stored.baseline()),
     )
 
@@ -85,13 +88,20 @@ def _plan(stored: JobFile, run: StoredRun) -> tuple[PlanItem, ...]:
     for block in stored.blocks(run):
         end = block.ended_at if block.ended_at is not None else (stored.last_tick_at(run) or block.began_at)
         real[block.index] = (block.began_at - run.began_at, end - run.began_at)
+    changes = stored.changes(run)
+    left_out = {change.step for change in changes if change.kind is ChangeKind.LEAVE_OUT}
+    steps = steps_of(run.sheet)
+    steps += [STEP_KINDS[Block](each.step, each.block) for each in changes if each.block is not None]
     items = []
     before = 0.0
-    for index, item in enumerate(step.plan_item() for step in steps_of(run.sheet)):
+    for index, item in enumerate(step.plan_item() for step in steps):
         start, end = real.get(index, (before, item.end_s))
         if item.gate and index + 1 in real:
             end = real[index + 1][0]
+        if index in left_out:
+            items.append(PlanItem(item.gate, item.row, item.title, before, before, StepState.LEFT_OUT, step=index))
+            continue
         state = StepState.DONE if index in real or item.gate else StepState.COMING
-        items.append(PlanItem(item.gate, item.row, item.title, start, max(start, end), state))
+        items.append(PlanItem(item.gate, item.row, item.title, start, max(start, end), state, step=index))
         before = max(start, end)
     return tuple(items)

@@ -96,4 +96,4 @@ def _on_bench(block: Block, bench: Bench) -> Iterator[tuple[str, str]]:
         yield "threads", f"this machine has {bench.cpus} threads, not {block.threads}"
     if block.amount is not None and bench.memory is not None and block.amount > bench.memory:
         there = f"{bench.memory / _GIB:.1f} GiB"
-        yield "amount", f"this machine has {there} of memory, not {block.amount / _GIB:.4g}"
+        yield "amount", f"this machine has {there} of memory, not {block.amount / _GIB:.4g} GiB"

@@ -138,6 +138,10 @@ def trusted_findings(findings: Iterable[Finding], ignored: frozenset[str]) -> li
     return [each for each in findings if not each.channel or each.channel not in ignored]
 
 
+NOTE = "Note"
+"""Title of what a technician wrote on the tape."""
+
+
 @dataclass(frozen=True, slots=True)
 class TapeEntry:
     """One line of the tape: something that happened, finding or not."""

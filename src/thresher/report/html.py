@@ -10,7 +10,7 @@ from thresher import __version__
 from thresher.codes.directory import FaultCode, load_codes
 from thresher.journal.jobfile import BlockMark, JobFile, StoredRun
 from thresher.model.channels import Baseline, Limit, LimitSide, Quantity
-from thresher.model.findings import Finding
+from thresher.model.findings import NOTE, Finding
 from thresher.model.job import FIELDS, parse_complaints
 from thresher.model.parts import Inventory
 from thresher.model.sheet import clock_text
@@ -46,6 +46,7 @@ class RunPage:
     chart: Chart | None
     extremes: tuple[Extreme, ...]
     ticks: int
+    by_hand: tuple[tuple[str, str], ...]
 
 
 def _page(stored: JobFile, run: StoredRun) -> RunPage:
@@ -82,7 +83,15 @@ def _page(stored: JobFile, run: StoredRun) -> RunPage:
         draw(readings, run.began_at, lanes, flags),
         tuple(extremes),
         len(readings.at),
+        _by_hand(stored, run),
     )
+
+
+def _by_hand(stored: JobFile, run: StoredRun) -> tuple[tuple[str, str], ...]:
+    """Return what a person did while a run went on, as times and words: changes of the sheet, notes."""
+    done = [(change.run_at, change.what) for change in stored.changes(run)]
+    done += [(entry.run_at or 0.0, f"Note: {entry.detail}") for entry in stored.tape(run) if entry.title == NOTE]
+    return tuple((clock_text(at), words) for at, words in sorted(done))
 
 
 def _codes_used(pages: list[RunPage], machine: Inventory | None) -> list[FaultCode]:

@@ -77,13 +77,14 @@ class Record:
         """Write a line on the tape now."""
         self.write(TapeEntry(self._system.now(), None, title, detail, severity, code, part))
 
-    def write(self, entry: TapeEntry) -> None:
-        """Put an entry on the tape and into the journal, with its time in the run."""
+    def write(self, entry: TapeEntry) -> TapeEntry:
+        """Put an entry on the tape and into the journal, with its time in the run, and return it so."""
         if entry.run_at is None and self.run is not None:
             entry = replace(entry, run_at=self.run.run_at(entry.at))
         self.tape.append(entry)
         self.writer.add_mark(self.run.number if self.run else None, entry.at, "tape", entry)
         self.publish(TapeEvent(entry))
+        return entry
 
     def find(self, finding: Finding) -> None:
         """Record a finding with the circumstances that it came under."""

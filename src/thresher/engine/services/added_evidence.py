@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 
 from thresher.engine.run.record import Record
 from thresher.model.errors import InputError, InputFault
-from thresher.model.findings import Finding, TapeEntry
+from thresher.model.findings import NOTE, Finding, TapeEntry
 from thresher.model.port import System
 from thresher.model.verdict import EVERYDAY_USE, Exposure
 from thresher.protocol.events import FindingsEvent
@@ -96,6 +96,4 @@ class AddedEvidence:
         words = " ".join(text.split())
         if not words:
             raise InputError("note", [InputFault("text", "nothing was written")])
-        entry = TapeEntry(self._system.now(), None, "Note", words)
-        self._record.write(entry)
-        return entry
+        return self._record.write(TapeEntry(self._system.now(), None, NOTE, words))
