@@ -182,7 +182,7 @@ def test_the_host_reports_pressure_drives_and_each_cpu(write_tree: WriteTree) ->
     (root / "proc/stat").write_text("cpu  60 0 10 130\ncpu0 55 0 5 40\ncpu1 5 0 5 90\n")
     before, tick = system.now(), sampler.sample()
     found = {channel.name: tick.values[i] for i, channel in enumerate(discovery.channels)}
-    assert (found["Waiting for memory"], found["All waiting for memory"]) == (3.25, 1.5)
+    assert (found["Stalled on memory"], found["All stalled on memory"]) == (3.25, 1.5)
     assert found["sda latency"] == pytest.approx(4.0), "40 ms in 10 reads"
     assert found["sda read"] is not None
     assert found["sda read"] > 0

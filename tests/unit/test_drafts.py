@@ -33,7 +33,7 @@ def test_all_faults_of_a_draft_come_with_their_block(make_engine: MakeEngine, li
     wrong = draft(replace(MATRIX, cores=(1, 12)), MEMORY, replace(MATRIX, start_s=100, cores=(1,), length_s=400 * 3600))
     check = engine.sheets.keep_draft(wrong)
     found = {(fault.block, fault.field): fault.message for fault in check.faults}
-    assert found[(0, "cores")] == "this machine has no core 12; it has 8, from 0"
+    assert found[(0, "cores")] == "this machine has no core 12; it has 0-7"
     assert found[(1, "amount")].startswith("this machine has ")
     assert found[(1, "amount")].endswith("of memory, not 40 GiB")
     assert "up to 14 days" in found[(2, "length")]

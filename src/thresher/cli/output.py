@@ -3,13 +3,11 @@
 import contextlib
 import os
 import sys
-import tempfile
 from pathlib import Path
 
 import typer
 
-from thresher.model.errors import EnvironmentFault
-from thresher.model.regular_file import is_file, is_there
+from thresher.model.whole_file import write_whole
 
 _CONTROLS = {code: f"\\x{code:02x}" for code in (*range(32), *range(127, 160)) if chr(code) not in "\n\t"}
 
@@ -55,24 +53,5 @@ def say_json(value: object) -> None:
 
 
 def write_text(path: Path, text: str) -> None:
-    """Write a file beside and put it in its place, so that it is there whole or not at all. Raises EnvironmentFault."""
-    try:
-        if is_there(path) and not is_file(path):  # a device or pipe cannot be replaced
-            path.write_text(text, encoding="utf-8")
-            return
-        with tempfile.NamedTemporaryFile(
-            "w", encoding="utf-8", dir=path.parent, prefix=f".{path.name}.", delete=False
-        ) as beside:
-            try:
-                beside.write(text)
-                beside.flush()
-                os.fsync(beside.fileno())
-                os.fchmod(beside.fileno(), 0o644)
-                Path(beside.name).replace(path)
-            except BaseException:
-                Path(beside.name).unlink(missing_ok=True)
-                raise
-    except OSError as error:
-        raise EnvironmentFault(
-            f"writing {path}", error.strerror or str(error), "Choose a folder that you can write to."
-        ) from error
+    """Write a text file as a whole, to be read by everyone. Raises EnvironmentFault."""
+    write_whole(path, text.encode("utf-8"), 0o644)

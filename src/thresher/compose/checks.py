@@ -7,6 +7,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
+from thresher.compose.entry import cores_text
 from thresher.compose.sheet_file import parse_sheet
 from thresher.compose.sheet_text import sheet_text
 from thresher.loads.registry import LOADS
@@ -90,8 +91,8 @@ def _on_bench(block: Block, bench: Bench) -> Iterator[tuple[str, str]]:
         yield "cores", f"{block.load} needs two threads at least: they pass data to each other"
     missing = sorted(set(block.cores) - bench.cores)
     if missing and bench.cores:
-        named = ", ".join(str(core) for core in missing[:6])
-        yield "cores", f"this machine has no core {named}; it has {len(bench.cores)}, from {min(bench.cores)}"
+        there = cores_text(tuple(bench.cores))
+        yield "cores", f"this machine has no core {cores_text(tuple(missing))}; it has {there}"
     if block.threads > bench.cpus:
         yield "threads", f"this machine has {bench.cpus} threads, not {block.threads}"
     if block.amount is not None and bench.memory is not None and block.amount > bench.memory:

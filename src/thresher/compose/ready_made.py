@@ -73,10 +73,24 @@ def block_of(kind: PartKind, wish: Wish, start_s: float = 0.0, cores: tuple[int,
         shape=Shape() if load.pairs_workers or load.walks_memory else wish.shape,
         precision=Precision.DOUBLE if Precision.DOUBLE in load.precisions else load.precisions[0],
         cores=cores if kind is PartKind.PROCESSOR else (),
-        hold_c=wish.hold_c,
+        hold_c=None if load.pairs_workers or load.walks_memory else wish.hold_c,
         share=wish.share if memory else 1.0,
         amount=wish.amount if memory else None,
         patterns=SHORT if memory else (),
+    )
+
+
+def load_changed(block: Block, name: str) -> Block:
+    """Return a block with another load, everything else kept as far as that load can have it."""
+    load = LOADS[name]
+    usual = WorkingSet.SHARED_CACHE if WorkingSet.SHARED_CACHE in load.working_sets else load.working_sets[0]
+    return replace(
+        block,
+        load=name,
+        working_set=block.working_set if block.working_set in load.working_sets else usual,
+        precision=block.precision if block.precision in load.precisions else load.precisions[0],
+        shape=Shape() if load.pairs_workers or load.walks_memory else block.shape,
+        hold_c=None if load.pairs_workers or load.walks_memory else block.hold_c,
     )
 
 

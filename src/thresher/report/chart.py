@@ -90,7 +90,8 @@ def _draw_lane(lane: Lane, number: int, pyramid: Pyramid, begin: float, end: flo
 
     def path(channel: int) -> str:
         times, values = pyramid.series(channel, begin, end, _COLUMNS)
-        values = values.astype(np.float64)  # numbers of a damaged file may be near the end of 32 bits
+        with np.errstate(invalid="ignore"):  # a damaged file may hold anything
+            values = values.astype(np.float64)  # numbers near the end of 32 bits would overflow
         return " ".join(_segments(_LEFT + (times - begin) * scale, top + inner * (high - values) / (high - low)))
 
     digits = 0 if high - low > 20 else 2

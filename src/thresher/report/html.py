@@ -64,11 +64,12 @@ def _page(stored: JobFile, run: StoredRun) -> RunPage:
     shown = [index for lane in lanes for index in lane.lead]
     for index in shown if len(readings.at) else []:
         channel, column = run.channels[index], readings.values[:, index]
-        if np.isnan(column).all():
+        column = column[np.isfinite(column)]
+        if not len(column):
             continue
         limit = channel.limit(LimitSide.BELOW) or channel.limit(LimitSide.ABOVE)
         digits = 0 if channel.quantity in (Quantity.TEMPERATURE, Quantity.FAN) else 2
-        low, mean, high = (f"{f(column):.{digits}f}" for f in (np.nanmin, np.nanmean, np.nanmax))
+        low, mean, high = (f"{f(column):.{digits}f}" for f in (np.min, np.mean, np.max))
         because = f", because {limit.reason}" if limit and limit.reason else ""
         text = f"{limit.side.value} {limit.value:g} ({limit.source}{because})" if limit else ""
         extremes.append(Extreme(channel.name, channel.unit, low, mean, high, text))

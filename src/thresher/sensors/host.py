@@ -62,8 +62,8 @@ def _pressure(system: System, unknown: list[Fact]) -> Iterator[Probe]:
         unknown.append(Fact("pressure", "the kernel keeps no pressure stall information (psi=1)", "/proc/pressure"))
     for name, kind in kinds if there else ():
         path = f"/proc/pressure/{name}"
-        some = Channel(f"pressure/{name}/some", f"Waiting for {name}", Quantity.PRESSURE, kind, path)
-        full = Channel(f"pressure/{name}/full", f"All waiting for {name}", Quantity.PRESSURE, kind, path)
+        some = Channel(f"pressure/{name}/some", f"Stalled on {name}", Quantity.PRESSURE, kind, path)
+        full = Channel(f"pressure/{name}/full", f"All stalled on {name}", Quantity.PRESSURE, kind, path)
         yield from try_probe(system, (some, full), pressure, unknown)
 
 

@@ -13,7 +13,8 @@ from thresher.journal.lock import locked
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.private_folder import made_folder
 from thresher.model.regular_file import is_there, read_regular
-from thresher.shop.store import change_file, read_file, replace_file, sheets_folder
+from thresher.model.whole_file import write_whole
+from thresher.shop.store import change_file, read_file, sheets_folder
 
 USES_FORMAT = "thresher-sheet-uses/1"
 _DELETED = "deleted"
@@ -80,7 +81,7 @@ def save_sheet(shop: Path, title: str, text: str, name: str = "", known: str = "
             if is_there(path) and read_sheet_file(path)[1] != known:
                 how = "it was changed by another program since it was opened; save it as a new sheet"
                 raise InputError(str(path), [InputFault("file", how)])
-        replace_file(path, text.encode("utf-8"))
+        write_whole(path, text.encode("utf-8"))
     return path
 
 

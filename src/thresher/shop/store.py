@@ -1,8 +1,6 @@
 """Reading and writing the shop's files. Each is replaced as a whole, so that a crash leaves the old or the new one."""
 
-import os
 import re
-import tempfile
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -17,6 +15,7 @@ from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.parts import Part, PartKind
 from thresher.model.private_folder import made_folder
 from thresher.model.regular_file import is_there, read_regular
+from thresher.model.whole_file import write_whole
 from thresher.sensors.limits import OwnLimit
 
 T = TypeVar("T")
@@ -153,31 +152,8 @@ def change_file(path: Path, expected_format: str, empty: T, change: Callable[[T]
     made_folder(path.parent)
     with locked(path.parent, "the shop folder"):
         value = change(read_file(path, type(empty), expected_format) or empty)
-        replace_file(path, msgspec.json.format(msgspec.json.encode(value), indent=1) + b"\n")
+        write_whole(path, msgspec.json.format(msgspec.json.encode(value), indent=1) + b"\n")
     return value
-
-
-def replace_file(path: Path, data: bytes) -> None:
-    """Replace a file as a whole and durably. Raises EnvironmentFault."""
-    try:
-        with tempfile.NamedTemporaryFile(dir=path.parent, prefix=f".{path.name}.", delete=False) as stream:
-            try:
-                stream.write(data)
-                stream.flush()
-                os.fsync(stream.fileno())
-                Path(stream.name).replace(path)
-            except BaseException:
-                Path(stream.name).unlink(missing_ok=True)
-                raise
-        folder = os.open(path.parent, os.O_RDONLY)
-        try:
-            os.fsync(folder)
-        finally:
-            os.close(folder)
-    except OSError as error:
-        raise EnvironmentFault(
-            f"writing {path}", error.strerror or str(error), "Choose a folder that can be written."
-        ) from error
 
 
 def put_aside(path: Path) -> Path:

@@ -7,12 +7,15 @@ from PyQt6.QtCore import QObject, QProcess, Qt, QUrl, pyqtSignal
 from PyQt6.QtGui import QDesktopServices
 from PyQt6.QtWidgets import QApplication, QFileDialog, QWidget
 
+from thresher.compose.sheet_text import sheet_text
 from thresher.importers.column_matching import recall
 from thresher.importers.csv_log import ColumnMatch, ForeignLog, guess
 from thresher.model.errors import EnvironmentFault, InputError
 from thresher.model.findings import Finding
 from thresher.model.own_program import own_command
 from thresher.model.regular_file import read_text_file
+from thresher.model.sheet import RunSheet
+from thresher.model.whole_file import write_whole
 from thresher.report.tags import tags_of
 from thresher.sheets import SHIPPED_SHEETS
 from thresher.ui.background import in_background
@@ -66,6 +69,23 @@ class FileActions(QObject):
         )
         if name:
             self.put_sheet(Path(name))
+
+    def export_sheet(self, sheet: RunSheet) -> None:
+        """Write a run sheet into a file that a person chooses."""
+        name, _ = QFileDialog.getSaveFileName(
+            self._window, "Export run sheet", f"{sheet.title}.toml".replace("/", "-"), "Run sheets (*.toml)"
+        )
+        if name:
+            self.write_sheet(sheet, Path(name))
+
+    def write_sheet(self, sheet: RunSheet, path: Path) -> None:
+        """Write a run sheet into a file."""
+        in_background(
+            self,
+            lambda: write_whole(path, sheet_text(sheet).encode("utf-8"), 0o644),
+            lambda _written: self._screen.say(f"Run sheet written: {path}"),
+            lambda error: self._screen.say(f"Cannot write {path}: {error}"),
+        )
 
     def put_sheet(self, path: Path) -> None:
         """Put a run sheet file on the bench."""

@@ -3,7 +3,6 @@
 from pathlib import Path
 
 from PyQt6.QtWidgets import (
-    QComboBox,
     QDialog,
     QDialogButtonBox,
     QHeaderView,
@@ -19,6 +18,7 @@ from thresher.model.channels import UNITS, Quantity
 from thresher.model.errors import InputError, InputFault
 from thresher.model.parts import PartKind
 from thresher.model.regular_file import read_regular
+from thresher.ui.chooser import Chooser
 
 _LOOK_AT = 64 << 10
 _SHOWN = 3
@@ -75,7 +75,7 @@ class ImportDialog(QDialog):
         values = ", ".join(cells[place] for cells in log.rows[:_SHOWN] if place < len(cells))
         self.table.setItem(row, 0, QTableWidgetItem(column.title))
         self.table.setItem(row, 3, QTableWidgetItem(values))
-        quantity, part = QComboBox(self.table), QComboBox(self.table)
+        quantity, part = Chooser(self.table), Chooser(self.table)
         quantity.addItem(_LEAVE_OUT, LEFT_OUT)
         for each in Quantity:
             quantity.addItem(f"{each.value}, {UNITS[each]}", each.value)
@@ -93,8 +93,8 @@ class ImportDialog(QDialog):
         reported = []
         for row, column in enumerate(self._columns):
             quantity, part = self.table.cellWidget(row, 1), self.table.cellWidget(row, 2)
-            assert isinstance(quantity, QComboBox)
-            assert isinstance(part, QComboBox)
+            assert isinstance(quantity, Chooser)
+            assert isinstance(part, Chooser)
             taken = str(quantity.currentData())
             reported.append(f"{column.title}={taken},{part.currentData()}" if taken else f"{column.title}=")
         return reported

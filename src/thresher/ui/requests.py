@@ -7,6 +7,7 @@ from PyQt6.QtCore import QUrl
 from PyQt6.QtGui import QDesktopServices
 
 from thresher.model.channels import watched_temperatures
+from thresher.model.sheet import RunSheet
 from thresher.protocol.commands import (
     AddEvidence,
     BeginTrial,
@@ -16,6 +17,7 @@ from thresher.protocol.commands import (
     ListJobs,
     LockVerdict,
     NewJob,
+    PutDraft,
     PutSheet,
     PutTrialSheet,
     ReloadPrices,
@@ -78,15 +80,18 @@ class EngineRequests:
         else:
             self._link.call(command, done)
 
-    def start(self) -> None:
-        """Start the sheet on the bench."""
-        if not self._state.active:
-            self._state.say_trouble("")
-            self._start_or_ask()
+    def start(self, draft: RunSheet | None = None, name: str = "") -> None:
+        """Start the sheet on the bench, or a draft that is put there first; `name` is its file among the shop's."""
+        if self._state.active:
+            return
+        self._state.say_trouble("")
+        if draft is None or draft == self._state.sheet:
+            self._start_or_ask(self._state.sheet)
+        else:
+            self.send(PutDraft(draft, name), lambda _status: self._start_or_ask(draft))
 
-    def _start_or_ask(self) -> None:
+    def _start_or_ask(self, sheet: RunSheet | None) -> None:
         """Start; when the sheet's temperature limit cannot be watched on this machine, ask before that."""
-        sheet = self._state.sheet
         limit = sheet.limits.temperature_c if sheet is not None else None
         if limit is None or watched_temperatures(self._state.channels):
             self.send(StartRun())

@@ -3,6 +3,7 @@
 """
 
 from collections.abc import Callable
+from dataclasses import replace
 
 from PyQt6.QtCore import QEvent, QPointF, QSettings, Qt, pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QColor
@@ -18,16 +19,21 @@ from PyQt6.QtWidgets import (
 
 from thresher.decoding.recognise import load_tables
 from thresher.model.channels import LimitSide
+from thresher.model.sheet import RunSheet
+from thresher.protocol.answers import SheetFile
 from thresher.protocol.commands import (
     AddNote,
     AddOutcome,
     AssignRun,
     BeginBaseline,
     FollowMachine,
+    KeepDraft,
     KeepSheet,
     KeepTrials,
     LeaveEngine,
+    OpenSheet,
     ReopenJob,
+    SaveSheet,
     SetCounted,
     SetLimit,
     SetShelf,
@@ -90,6 +96,7 @@ class MainWindow(QWidget):
         self.band.menu_button.setMenu(make_menu(self))
         add_action(self, None, MenuItem("Menu", ("F10",), self.band.menu_button.showMenu))
         self._connect_frame()
+        self._connect_bench()
         self._connect_intake()
         self._connect_evidence()
         self._connect_parts()
@@ -132,6 +139,37 @@ class MainWindow(QWidget):
         self.state.refreshed.connect(self._retitle)
         self.state.machine_changed.connect(self.list_jobs)
         self._look.changed.connect(self._recolour)
+
+    def _connect_bench(self) -> None:
+        bench, requests = self.bench, self.requests
+        bench.editor.edited.connect(self._keep_draft)
+        bench.bar.change_wanted.connect(requests.send)
+        bench.bar.save_wanted.connect(self._save_sheet)
+        bench.sheets.save_wanted.connect(lambda title: self._save_as(title, ""))
+        bench.sheets.open_wanted.connect(lambda name: requests.send(OpenSheet(name), self._on_sheet))
+        bench.sheets.command_wanted.connect(requests.send)
+        bench.sheets.import_wanted.connect(self.files.open_sheet)
+        bench.sheets.export_wanted.connect(lambda: self.files.export_sheet(bench.editor.draft.sheet()))
+
+    def _keep_draft(self, sheet: RunSheet) -> None:
+        self.requests.send_if_connected(KeepDraft(sheet), lambda check: self.bench.editor.take_check(sheet, check))
+
+    def _on_sheet(self, file: SheetFile) -> None:
+        self.bench.editor.load(file.sheet, file)
+
+    def _save_sheet(self) -> None:
+        """Save the draft where it came from, or ask for its name."""
+        file = self.bench.editor.file
+        if file is not None and file.own:
+            self._save_as(self.bench.editor.draft.title, file.name)
+            return
+        self.bench.right.show_sheets()
+        self.bench.sheets.ask_save(self.bench.editor.draft.title)
+
+    def _save_as(self, title: str, name: str) -> None:
+        editor = self.bench.editor
+        known = editor.file.digest if editor.file is not None and name else ""
+        self.requests.send(SaveSheet(replace(editor.draft.sheet(), title=title), name, known), editor.take_file)
 
     def _connect_intake(self) -> None:
         send, intake = self.requests.send, self.intake
@@ -179,8 +217,25 @@ class MainWindow(QWidget):
             self.start()
 
     def start(self) -> None:
-        """Ask the engine to start the sheet on the bench."""
-        self.requests.start()
+        """Ask the engine to start the sheet on the bench, as it was edited."""
+        editor = self.bench.editor
+        if not editor.composing:
+            self.requests.start()
+            return
+        own = editor.file.name if editor.file is not None and editor.file.own else ""
+        self.requests.start(editor.draft.sheet(), own)
+
+    def undo(self) -> None:
+        """Undo the last edit of the run sheet on the Bench, elsewhere the last evidence."""
+        if self.stations.currentIndex() == _BENCH and self.bench.editor.composing:
+            self.bench.editor.undo()
+        else:
+            self.requests.undo_evidence()
+
+    def redo(self) -> None:
+        """Carry out again the edit of the run sheet that was undone last."""
+        if self.bench.editor.composing:
+            self.bench.editor.redo()
 
     def stop(self) -> None:
         """Ask the engine to stop at once, and show how many workers have ended."""
@@ -235,7 +290,7 @@ class MainWindow(QWidget):
 
     def zoom(self, factor: float) -> None:
         """Zoom the time axis around now."""
-        axis = self.bench.axis
+        axis = self.bench.run_sheet.axis
         axis.zoom(factor, min(max(self.state.now, axis.begin), axis.end))
 
     def say(self, text: str) -> None:

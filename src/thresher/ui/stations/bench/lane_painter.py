@@ -214,7 +214,8 @@ class LanePainter:
         draw_text(painter, QPointF(12, area.y() + 15), lane.title, ink, size, bold=True, width=room)
         if area.height() > 34:
             draw_text(painter, QPointF(12, area.y() + 29), lane.unit, scheme.soft, 10.5)
-        digits = 0 if frame.high - frame.low > 20 else 2
+        span = frame.high - frame.low
+        digits = 0 if span > 8 else 1 if span > 2 else 2
         low = 0.0 if abs(frame.low) < 0.5 and not digits else frame.low
         high = min(frame.high, 100.0) if lane.unit == "%" else frame.high
         right = self._left - 6

@@ -9,13 +9,13 @@ from thresher.model.parts import PartKind
 from thresher.model.run_states import StepState
 from thresher.model.sheet import clock_text
 from thresher.model.verdict import HowLong, SeenRate, Verdict, percent
-from thresher.ui.look import Look, draw_text, text_width
+from thresher.ui.look import Look, draw_fitting, draw_text, text_width
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
 
 _GIB = 1 << 30
 _ROW = 16.0
-_MOST_ROWS, _FEW_ROWS = 4, 3
+_MOST_ROWS, _FEW_ROWS = 3, 2
 _TAPE_AND_SUSPECTS = 290.0
 """What the tape needs for two entries, and the suspects below."""
 _SMALL_PICTURE, _PICTURE = 84.0, 118.0
@@ -215,17 +215,16 @@ class LoadCard(PaintedWidget):
     def _draw_how_long(self, painter: QPainter, rows: list[HowLong], y: float) -> None:
         scheme, right = self.look.scheme, self.width() - 12.0
         draw_text(painter, QPointF(12, y + 14), "Detected by now", scheme.ink, 12, bold=True)
-        draw_text(painter, QPointF(right, y + 14), "95 · 99 % in", scheme.soft, 11, right=True)
+        draw_text(painter, QPointF(right, y + 14), "95 % in", scheme.soft, 11, right=True)
         y += 20
-        bar_width = 30.0
-        bar_left = right - 78 - bar_width
+        bar_width = 24.0
+        bar_left = right - 48 - bar_width
         for each in rows:
             colour = QColor(scheme.part(each.kind))
-            draw_text(painter, QPointF(12, y + 11), each.title, scheme.ink, 11, width=bar_left - 16)
+            draw_fitting(painter, QPointF(12, y + 11), each.title, scheme.ink, 11, bar_left - 16)
             painter.fillRect(QRectF(bar_left, y + 3, bar_width, 8), QColor(scheme.grid))
             painter.fillRect(QRectF(bar_left, y + 3, bar_width * each.shown_share, 8), colour)
-            when = f"{minutes_text(each.minutes_to_95)} · {minutes_text(each.minutes_to_99)}"
-            draw_text(painter, QPointF(right, y + 11), when, scheme.soft, 10.5, right=True)
+            draw_text(painter, QPointF(right, y + 11), minutes_text(each.minutes_to_95), scheme.soft, 10.5, right=True)
             self.spots.append(Spot(QRectF(0, y, self.width(), _ROW), how_long_text(each)))
             y += _ROW
         if (seen := self._seen()) is not None:

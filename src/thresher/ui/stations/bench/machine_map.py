@@ -11,10 +11,24 @@ from thresher.model.parts import Inventory, Part, PartKind, PartStatus
 from thresher.ui.look import Look, draw_mark, draw_text, panel, text_width
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
+from thresher.ui.stations.bench.map_picks import Picks, Target
 
 _LEGEND = tuple(PartStatus)
-_ROOMY = 590
-"""Height in pixels from which boxes have a second line."""
+_LEGEND_HIGH = 30.0
+
+
+@dataclass(frozen=True, slots=True)
+class _Sizes:
+    """Heights in pixels: of a core's cell, the supply's box, the other boxes, and the gap between them."""
+
+    cell: float
+    power: float
+    box: float
+    gap: float
+
+
+_SIZES = (_Sizes(42.0, 66.0, 56.0, 10.0), _Sizes(30.0, 60.0, 42.0, 6.0), _Sizes(24.0, 56.0, 24.0, 4.0))
+"""From roomy boxes with two lines to low ones with one; the first that fits is taken."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,6 +37,40 @@ class _Drawn:
 
     part: Part
     area: QRectF
+    core: int | None = None
+
+    @property
+    def target(self) -> Target:
+        """What is picked here."""
+        return Target(self.part.tag, self.part.kind, self.core)
+
+
+@dataclass(frozen=True, slots=True)
+class CoreGrid:
+    """How the cells of the cores are laid out; sizes in pixels."""
+
+    columns: int
+    rows: int
+    cell_high: float
+    gap: float
+
+
+def core_grid(cores: int, cell_high: float) -> CoreGrid:
+    """Return the grid for so many cores; more cores get smaller cells in more columns, up to eight rows of sixteen."""
+    columns = min(4, max(1, cores)) if cores <= 16 else 8 if cores <= 64 else 16
+    rows = max(1, -(-cores // columns))
+    if cores <= 16:
+        return CoreGrid(columns, rows, cell_high if rows <= 2 else max(18.0, cell_high * 2.3 / rows), 6.0)
+    return CoreGrid(columns, rows, max(8.0, min(18.0, 2.6 * cell_high / rows)), 2.0)
+
+
+_ARROWS = {
+    Qt.Key.Key_Down: (1, True),
+    Qt.Key.Key_Up: (-1, True),
+    Qt.Key.Key_Right: (1, False),
+    Qt.Key.Key_Left: (-1, False),
+}
+"""Up and down go from part to part, left and right to the cores between them too."""
 
 
 def _reading(channel: Channel, value: float | None) -> str:
@@ -33,20 +81,35 @@ def _reading(channel: Channel, value: float | None) -> str:
 
 
 class MachineMap(PaintedWidget):
-    """Draws the machine and lets a part be picked by mouse or arrow keys; `picked` carries its story,
-    `part_picked` its name in the inventory.
+    """Draws the machine and lets parts be pointed at by mouse or arrow keys; `picked` carries the story of the one
+    that the keys have come to, `part_picked` its name in the inventory.
+
+    With `several`, parts and cores can be picked to be loaded: `picks_changed` comes then, and `load_wanted` when the
+    usual load is to be put on them.
     """
 
     picked = pyqtSignal(str)
     part_picked = pyqtSignal(str)
+    picks_changed = pyqtSignal()
+    load_wanted = pyqtSignal()
 
-    def __init__(self, state: BenchState, look: Look, parent: QWidget | None = None) -> None:
+    def __init__(self, state: BenchState, look: Look, parent: QWidget | None = None, several: bool = False) -> None:
         """Take part in keyboard focus."""
         super().__init__(state, look, "Machine map", parent)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumWidth(236)
+        self._several = several
+        self.picks = Picks()
         self._drawn: list[_Drawn] = []
-        self._chosen = ""
+        self._at: Target | None = None
+        state.machine_changed.connect(self._forget)
+
+    def _forget(self) -> None:
+        self.picks, self._at = Picks(), None
+        self.picks_changed.emit()
+
+    def _is_picked(self, part: Part) -> bool:
+        return any(each.tag == part.tag and each.core is None for each in self.picks.targets)
 
     def sizeHint(self) -> QSize:
         """Wide enough for two columns of drives."""
@@ -57,18 +120,24 @@ class MachineMap(PaintedWidget):
     def draw(self, painter: QPainter) -> None:
         """Draw the parts from the processor down."""
         scheme = self.look.scheme
-        panel(painter, QRectF(self.rect()), scheme, "Machine", "point at a part")
+        panel(
+            painter,
+            QRectF(self.rect()),
+            scheme,
+            "Machine",
+            "click parts; Ctrl adds" if self._several else "point at a part",
+        )
         self._drawn = []
         snapshot = self.state.snapshot
         if snapshot is None:
             draw_text(painter, QPointF(12, 52), "waiting for the engine", scheme.soft, 12)
             return
         machine = snapshot.machine
-        tight = self.height() < _ROOMY
-        gap, box = (6.0, 42.0) if tight else (10.0, 56.0)
+        sizes = next((each for each in _SIZES if self._needs(machine, each) <= self.height()), _SIZES[-1])
+        gap, box = sizes.gap, sizes.box
         left, wide, top = 12.0, self.width() - 24.0, 34.0
-        top = self._draw_row_of_cores(painter, machine, QRectF(left, top, wide, 0), 30.0 if tight else 42.0) + gap
-        top = self._draw_power(painter, QRectF(left, top, wide, 60 if tight else 66)) + gap
+        top = self._draw_row_of_cores(painter, machine, QRectF(left, top, wide, 0), sizes.cell) + gap
+        top = self._draw_power(painter, QRectF(left, top, wide, sizes.power)) + gap
         for part in machine.parts_of(PartKind.GRAPHICS)[:2]:
             line = self._temperature_line(part)
             top = self._draw_box(painter, part, QRectF(left, top, wide, box), part.name, line) + gap
@@ -81,22 +150,35 @@ class MachineMap(PaintedWidget):
             self._draw_box(painter, part, area, part.name, f"{size} {self._temperature_line(part)}".strip())
         top += -(-len(drives) // 2) * (box + gap)
         for part in machine.parts_of(PartKind.COOLING):
-            top = self._draw_box(painter, part, QRectF(left, top, wide, 42), self._fans_line(), "") + gap
+            top = self._draw_box(painter, part, QRectF(left, top, wide, min(box, 42.0)), self._fans_line(), "") + gap
         for part in machine.parts_of(PartKind.BOARD):
             name = "" if part.name == "Board" else part.name
-            self._draw_box(painter, part, QRectF(left, top, wide, 42), name or "maker and model unknown", "")
-        self._draw_legend(painter)
+            area = QRectF(left, top, wide, min(box, 42.0))
+            if area.bottom() < self.height() - 4:
+                self._draw_box(painter, part, area, name or "maker and model unknown", "")
+        if self._needs(machine, sizes) + _LEGEND_HIGH <= self.height():
+            self._draw_legend(painter)
+
+    def _needs(self, machine: Inventory, sizes: "_Sizes") -> float:
+        """Return the height that the whole machine takes with boxes of these sizes."""
+        grid = core_grid(machine.core_count, sizes.cell)
+        high = 34.0 + 54.0 + grid.rows * (grid.cell_high + grid.gap) + 15.0 + sizes.gap
+        high += sizes.power + sizes.gap if machine.parts_of(PartKind.POWER) else 0.0
+        boxes = min(2, len(machine.parts_of(PartKind.GRAPHICS))) + -(
+            -min(4, len(machine.parts_of(PartKind.DRIVE))) // 2
+        )
+        low = len(machine.parts_of(PartKind.COOLING)) + len(machine.parts_of(PartKind.BOARD))
+        return high + boxes * (sizes.box + sizes.gap) + low * (min(sizes.box, 42.0) + sizes.gap)
 
     def _draw_row_of_cores(self, painter: QPainter, machine: Inventory, area: QRectF, cell_high: float) -> float:
         """Processor and memory side by side; return where they end, slot names included."""
         slots = self._memory_slots()
         memory_wide = max(46.0, 21.0 * len(slots)) if slots else 0.0
-        rows = max(1, -(-machine.core_count // 4))
-        cell_high = cell_high if rows <= 2 else max(18.0, cell_high * 2.3 / rows)
-        high = 54.0 + rows * (cell_high + 6)
+        grid = core_grid(machine.core_count, cell_high)
+        high = 54.0 + grid.rows * (grid.cell_high + grid.gap)
         processor = machine.parts_of(PartKind.PROCESSOR)[0]
         own = QRectF(area.x(), area.y(), area.width() - memory_wide - 8, high)
-        self._draw_processor(painter, processor, own, rows, cell_high)
+        self._draw_processor(painter, processor, own, grid)
         self._draw_memory(painter, slots, QRectF(area.right() - memory_wide, area.y(), memory_wide, high))
         return area.y() + high + 15
 
@@ -110,14 +192,17 @@ class MachineMap(PaintedWidget):
 
     def _frame(self, painter: QPainter, part: Part, area: QRectF, tested: bool) -> None:
         scheme = self.look.scheme
-        chosen = part.tag == self._chosen and self.hasFocus()
-        pen = QPen(scheme.part(part.kind), 2.6 if chosen else 1.5)
-        if not tested:
+        here, picked = self._is_at(part), self._is_picked(part)
+        pen = QPen(QColor(scheme.straw) if picked else scheme.part(part.kind), 2.6 if here or picked else 1.5)
+        if not tested and not picked:
             pen.setStyle(Qt.PenStyle.DashLine)
         painter.setPen(pen)
-        painter.setBrush(QColor(scheme.field if chosen else scheme.panel))
+        painter.setBrush(QColor(scheme.field if here or picked else scheme.panel))
         painter.drawRoundedRect(area, 2, 2)
         painter.setBrush(Qt.BrushStyle.NoBrush)
+        if here and picked:
+            painter.setPen(QPen(scheme.part(part.kind), 1.2, Qt.PenStyle.DotLine))
+            painter.drawRoundedRect(area.adjusted(3, 3, -3, -3), 2, 2)
         self._drawn.append(_Drawn(part, area))
         self.spots.append(Spot(area, self.about(part)))
         self._draw_doubt(painter, part, area)
@@ -134,26 +219,30 @@ class MachineMap(PaintedWidget):
         painter.drawPolygon(QPolygonF([corner, corner - QPointF(fold, 0), corner - QPointF(0, fold)]))
         painter.restore()
 
-    def _draw_processor(self, painter: QPainter, part: Part, area: QRectF, rows: int, cell_high: float) -> None:
+    def _draw_processor(self, painter: QPainter, part: Part, area: QRectF, grid: "CoreGrid") -> None:
         scheme, state = self.look.scheme, self.state
         self._frame(painter, part, area, tested=True)
         draw_text(painter, QPointF(area.x() + 8, area.y() + 18), "Processor", scheme.part(part.kind), 13, bold=True)
         draw_mark(painter, QPointF(area.right() - 13, area.y() + 14), state.status_of(part.kind), scheme)
-        columns = min(4, max(1, state.snapshot.machine.core_count if state.snapshot else 1))
-        cell_wide = (area.width() - 16 - 6 * (columns - 1)) / columns
+        columns, gap = grid.columns, grid.gap
+        cell_wide = (area.width() - 16 - gap * (columns - 1)) / columns
         cores = sorted({cpu.core for cpu in state.snapshot.machine.cpus}) if state.snapshot else []
         for number, core in enumerate(cores):
-            x = area.x() + 8 + (number % columns) * (cell_wide + 6)
-            y = area.y() + 28 + (number // columns) * (cell_high + 6)
-            self._draw_core(painter, core, QRectF(x, y, cell_wide, cell_high))
+            x = area.x() + 8 + (number % columns) * (cell_wide + gap)
+            y = area.y() + 28 + (number // columns) * (grid.cell_high + gap)
+            self._draw_core(painter, part, core, QRectF(x, y, cell_wide, grid.cell_high))
         threads = len(state.snapshot.machine.cpus) if state.snapshot else 0
         line = f"{len(cores)} cores, {threads} threads"
         if state.run.busy_cores:
             line = f"load on {len(state.run.busy_cores)} of {len(cores)} cores"
-        y = area.y() + 28 + rows * (cell_high + 6) + 14
-        draw_text(painter, QPointF(area.x() + 8, y), line, scheme.soft, 11.5, width=area.width() - 16)
+        picked = [core for core in cores if self.picks.has_core(core)]
+        if picked:
+            line = f"{len(picked)} core{'s' if len(picked) > 1 else ''} picked"
+        y = area.y() + 28 + grid.rows * (grid.cell_high + gap) + 14
+        ink = scheme.ink if picked else scheme.soft
+        draw_text(painter, QPointF(area.x() + 8, y), line, ink, 11.5, bold=bool(picked), width=area.width() - 16)
 
-    def _draw_core(self, painter: QPainter, core: int, cell: QRectF) -> None:
+    def _draw_core(self, painter: QPainter, part: Part, core: int, cell: QRectF) -> None:
         """A core fills from below with the share of its way from 30 °C to its limit; a hit core is hatched."""
         scheme, state = self.look.scheme, self.state
         index = next((i for i in state.find_channels(Quantity.TEMPERATURE) if state.channels[i].core == core), None)
@@ -181,16 +270,42 @@ class MachineMap(PaintedWidget):
             fill = QColor(scheme.fault)
             fill.setAlphaF(0.35)
             painter.fillRect(cell, fill)
-        painter.setPen(QPen(QColor(scheme.fault if hits else scheme.rule), 2.0 if hits else 1.0))
+        self._core_words(painter, cell, core, reading, busy, bool(hits))
+        picked = self.picks.has_core(core)
+        here = self.hasFocus() and self._at == Target(part.tag, part.kind, core)
+        colour = scheme.fault if hits else scheme.straw if picked else scheme.ink if here else scheme.rule
+        painter.setPen(QPen(QColor(colour), 2.2 if hits or picked or here else 1.0))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawRect(cell)
-        text = f"{reading:.0f}" if reading is not None else ("load" if busy else "idle")
-        tall = cell.height() > 28
-        number_y = cell.y() + (cell.height() * 0.42 + 2 if tall else cell.height() / 2 + 4)
-        self._centred(painter, cell, number_y, text, scheme.fault if hits else scheme.ink, 13.5 if tall else 10, True)
-        if tall:
-            self._centred(painter, cell, cell.bottom() - cell.height() * 0.14, f"c{core}", scheme.soft, 10.5, False)
+        if hits and picked:
+            painter.setPen(QPen(QColor(scheme.straw), 2.2))
+            painter.drawRect(cell.adjusted(2.5, 2.5, -2.5, -2.5))
+        if self._several:
+            self._drawn.append(_Drawn(part, cell, core))
         self.spots.append(Spot(cell, "\n".join(filter(None, summary))))
+
+    def _core_words(
+        self, painter: QPainter, cell: QRectF, core: int, reading: float | None, busy: bool, hit: bool
+    ) -> None:
+        """Write a core's temperature over its number; without a sensor the number alone, darker while loaded."""
+        scheme = self.look.scheme
+        tall, name = cell.height() > 28, f"c{core}"
+        ink = scheme.fault if hit else scheme.ink
+        if reading is None:
+            size = 12.0 if tall else 10.0
+            y = cell.center().y() + 4
+            if text_width(name, size) <= cell.width() - 2:
+                self._centred(painter, cell, y, name, ink if busy or hit else scheme.soft, size, busy)
+            return
+        size = 13.5 if tall else 10.0
+        text = f"{reading:.0f}"
+        if text_width(text, size, bold=True) > cell.width():
+            size = 8.5
+        if text_width(text, size, bold=True) <= cell.width() + 1:
+            y = cell.y() + (cell.height() * 0.42 + 2 if tall else cell.height() / 2 + 4)
+            self._centred(painter, cell, y, text, ink, size, True)
+        if tall:
+            self._centred(painter, cell, cell.bottom() - cell.height() * 0.14, name, scheme.soft, 10.5, False)
 
     def _centred(self, painter: QPainter, cell: QRectF, y: float, text: str, colour: str, size: float, b: bool) -> None:
         x = cell.x() + (cell.width() - text_width(text, size, bold=b)) / 2
@@ -220,8 +335,9 @@ class MachineMap(PaintedWidget):
             else:
                 fill = QColor(colour)
                 fill.setAlphaF(0.85)
-                chosen = part.tag == self._chosen and self.hasFocus()
-                painter.setPen(QPen(QColor(scheme.ink) if chosen else colour, 2.4 if chosen else 1.2))
+                here, picked = self._is_at(part), self._is_picked(part)
+                edge = QColor(scheme.straw if picked else scheme.ink)
+                painter.setPen(QPen(edge if here or picked else colour, 2.8 if here or picked else 1.2))
                 painter.setBrush(fill)
                 painter.drawRect(bar)
                 centre = QPointF(bar.center().x(), bar.y() + 15)
@@ -279,6 +395,9 @@ class MachineMap(PaintedWidget):
         x, wide = area.x() + 8, area.width() - 34
         draw_text(painter, QPointF(x, area.y() + 18), title, scheme.part(part.kind), 13, bold=True, width=wide)
         draw_mark(painter, QPointF(area.right() - 13, area.y() + 14), self.state.status_of(part.kind), scheme)
+        if area.height() < 30:
+            self._one_line(painter, area, title, line, part)
+            return area.bottom()
         two_lines = area.height() > 50
         if not two_lines and second:
             line = f"{line}, {second}"
@@ -286,6 +405,13 @@ class MachineMap(PaintedWidget):
         if two_lines:
             draw_text(painter, QPointF(x, area.y() + 49), second, scheme.soft, 11, width=area.width() - 16)
         return area.bottom()
+
+    def _one_line(self, painter: QPainter, area: QRectF, title: str, line: str, part: Part) -> None:
+        """Write a low box's title and line side by side."""
+        scheme = self.look.scheme
+        wide = text_width(title, 12, bold=True)
+        room = area.width() - wide - 40
+        draw_text(painter, QPointF(area.x() + 8 + wide + 8, area.y() + 16), line, scheme.ink, 10.5, width=room)
 
     def _temperature_line(self, part: Part) -> str:
         """Return the temperature of this part, not of another of its kind."""
@@ -322,35 +448,74 @@ class MachineMap(PaintedWidget):
         return "\n".join(lines)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        """Pick the part under the mouse."""
-        if event is not None:
-            hit = next((each for each in reversed(self._drawn) if each.area.contains(event.position())), None)
-            if hit is not None:
-                self._pick(hit.part)
+        """Point at the part under the mouse; where several may be picked, pick it."""
+        if event is None:
+            return
+        hit = next((each for each in reversed(self._drawn) if each.area.contains(event.position())), None)
+        if hit is None:
+            return
+        self._go_to(hit, asked=not self._several)
+        if self._several:
+            adding = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+            ranging = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+            self.set_picks(self.picks.with_click(hit.target, adding, ranging))
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Move from part to part with the arrow keys."""
+        """Move from part to part with the arrow keys, pick with the space bar, load what is picked with Enter."""
         if event is None or not self._drawn:
             return
-        step = {Qt.Key.Key_Down: 1, Qt.Key.Key_Right: 1, Qt.Key.Key_Up: -1, Qt.Key.Key_Left: -1}.get(
-            Qt.Key(event.key())
-        )
-        if step is None:
+        key = Qt.Key(event.key())
+        targets = [each.target for each in self._drawn]
+        if key in _ARROWS:
+            self._move(*_ARROWS[key])
+        elif self._several and key is Qt.Key.Key_Space and self._at in targets:
+            self.set_picks(self.picks.with_click(self._at, adding=True))
+        elif self._several and key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            if not self.picks.targets and self._at in targets:
+                self.set_picks(self.picks.with_click(self._at))
+            self.load_wanted.emit()
+        else:
             super().keyPressEvent(event)
-            return
-        tags = [each.part.tag for each in self._drawn]
-        now = tags.index(self._chosen) if self._chosen in tags else -1 if step > 0 else 0
-        self._pick(self._drawn[(now + step) % len(tags)].part)
+
+    def _move(self, step: int, by_part: bool) -> None:
+        """Go to the next part, or to the next core or part."""
+        targets = [each.target for each in self._drawn]
+        now = targets.index(self._at) if self._at in targets else -1 if step > 0 else 0
+        order = [self._drawn[(now + step * count) % len(targets)] for count in range(1, len(targets) + 1)]
+        self._go_to(next(each for each in order if each.core is None or not by_part))
 
     def focusInEvent(self, event: QFocusEvent | None) -> None:
         """Show where the keyboard is."""
         super().focusInEvent(event)
-        if not self._chosen and self._drawn:
-            self._pick(self._drawn[0].part)
+        by_key = event is not None and event.reason() not in (
+            Qt.FocusReason.MouseFocusReason,
+            Qt.FocusReason.ActiveWindowFocusReason,
+        )
+        if self._at is None and self._drawn and by_key:
+            self._go_to(self._drawn[0])
+        self.update()
 
-    def _pick(self, part: Part) -> None:
-        self._chosen = part.tag
-        self.setAccessibleDescription(self.about(part))
-        self.picked.emit(self.about(part))
-        self.part_picked.emit(part.tag)
+    def focusOutEvent(self, event: QFocusEvent | None) -> None:
+        """Show that the keyboard has gone."""
+        super().focusOutEvent(event)
+        self.update()
+
+    def set_picks(self, picks: Picks) -> None:
+        """Pick parts."""
+        if picks != self.picks:
+            self.picks = picks
+            self.picks_changed.emit()
+            self.update()
+
+    def _is_at(self, part: Part) -> bool:
+        return self.hasFocus() and self._at == Target(part.tag, part.kind)
+
+    def _go_to(self, drawn: _Drawn, asked: bool = True) -> None:
+        """Bring the keyboard to a part; `asked` says whether its story is wanted."""
+        self._at = drawn.target
+        about = self.about(drawn.part) if drawn.core is None else f"Core {drawn.core} of {drawn.part.name}"
+        self.setAccessibleDescription(about)
+        if asked:
+            self.picked.emit(about)
+        self.part_picked.emit(drawn.part.tag)
         self.update()

@@ -6,13 +6,13 @@ from PyQt6.QtWidgets import QWidget
 
 from thresher.model.parts import PartStatus
 from thresher.model.verdict import Suspect, percent, suspect_title
-from thresher.ui.look import Look, draw_mark, draw_text, wrap
+from thresher.ui.look import Look, draw_fitting, draw_mark, draw_text, wrap
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
 
 _SHOWN_FROM = 0.08
 _REASONS = 3
-_HEIGHT, _HEIGHT_FOR_ONE = 214, 158
+_HEIGHT, _HEIGHT_FOR_ONE = 184, 158
 
 
 def shown_suspects(state: BenchState) -> list[Suspect]:
@@ -34,7 +34,7 @@ def full_reasons(suspect: Suspect) -> str:
 
 
 class SuspectCard(PaintedWidget):
-    """Two suspects at most, each with its strongest reasons."""
+    """Two suspects at most, the first with its strongest reasons; the second's are in its tooltip."""
 
     def __init__(self, state: BenchState, look: Look, parent: QWidget | None = None) -> None:
         """Keep one of two heights, for one suspect or two, so that the tape above does not jump."""
@@ -62,15 +62,16 @@ class SuspectCard(PaintedWidget):
                 draw_text(painter, QPointF(12, 48 + 17 * number), words, scheme.soft, 12)
             return
         y = area.y() + 22
-        for suspect in suspects:
-            y = self._draw_suspect(painter, suspect, y, len(suspects)) + 17
+        for place, suspect in enumerate(suspects):
+            most = 0 if place else _REASONS if len(suspects) == 1 else 2
+            y = self._draw_suspect(painter, suspect, y, most) + 17
         step = suspects[0].next_step
         for line in wrap(f"Next: {step}", 11.5, self.width() - 24.0, 3):
             draw_text(painter, QPointF(12, y), line, scheme.ink, 11.5, width=self.width() - 24.0)
             y += 15
         self.setAccessibleDescription("\n".join(full_reasons(each) for each in suspects))
 
-    def _draw_suspect(self, painter: QPainter, suspect: Suspect, y: float, count: int) -> float:
+    def _draw_suspect(self, painter: QPainter, suspect: Suspect, y: float, most: int) -> float:
         scheme = self.look.scheme
         status = self.state.status_of(suspect.kind) if suspect.kind else PartStatus.UNTESTED
         draw_mark(painter, QPointF(20, y - 4), status, scheme)
@@ -83,15 +84,14 @@ class SuspectCard(PaintedWidget):
         draw_text(painter, QPointF(34, y), suspect_title(suspect), scheme.ink, 13, bold=True, width=right - wide - 44)
         top = y - 14
         y += 16
-        draw_text(painter, QPointF(34, y), suspect.title, scheme.soft, 11.5, width=right - 34)
-        most = _REASONS if count == 1 else 2
+        draw_fitting(painter, QPointF(34, y), suspect.title, scheme.soft, 11.5, right - 34)
         reasons = sorted(suspect.reasons[1:], key=lambda reason: -abs(reason.decibans))
         for reason in [each for each in reasons if abs(each.decibans) >= 0.5][:most]:
             y += 15
             weight = f"{reason.decibans:+.0f}".replace("-", "−")
             draw_text(painter, QPointF(58, y), weight, scheme.ink, 11, bold=True, right=True)
             text = reason.text.removesuffix(f", {suspect.place}") if suspect.place else reason.text
-            draw_text(painter, QPointF(64, y), text, scheme.soft, 11, width=right - 64)
+            draw_fitting(painter, QPointF(64, y), text, scheme.soft, 11, right - 64)
         reported = "\n".join(self.state.verdict.combined_findings) if self.state.verdict else ""
         summary = f"{full_reasons(suspect)}\n\n{reported}".strip()
         self.spots.append(Spot(QRectF(0, top, self.width(), y - top + 4), summary))

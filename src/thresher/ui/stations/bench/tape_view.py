@@ -133,4 +133,4 @@ class TapeView(QListView):
 
 def column_width() -> int:
     """Return the width that the tape needs for its usual lines."""
-    return max(250, int(text_width("0:00:00  Machine check, core 10  P-310", 12.5)))
+    return max(258, int(text_width("0:00:00  Machine check, core 10  P-310", 12.5)))

@@ -9,11 +9,14 @@ from PyQt6.QtWidgets import QWidget
 from thresher.model.channels import Limit, LimitSide, Quantity
 from thresher.model.parts import PartKind
 from thresher.model.sheet import clock_text
-from thresher.model.verdict import percent
+from thresher.model.verdict import percent, suspect_title
 from thresher.ui.look import Look, draw_fitting, draw_text, text_width
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
 from thresher.ui.stations.bench.load_card import minutes_text
+
+_SUSPECTED = 0.5
+"""From this probability on, the suspect is shown instead of the time to a clean proof."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -183,20 +186,23 @@ def _faults(state: BenchState) -> Vital:
 def _sure(state: BenchState) -> Vital:
     verdict = state.verdict
     if verdict is None or (verdict.shown_share <= 0 and verdict.minutes_to_sure is None):
-        return _none("To 95 % sure", "needs time under load", None)
+        return _none("Clean proof", "needs time under load", None)
     top = verdict.suspects[0]
     summary = (
         f"Of the faults that these loads can show, {percent(verdict.shown_share)} would have been detected by now.\n"
         f"99 % after {minutes_text(verdict.minutes_to_very_sure)} more of the newest load.\n"
         "Minutes count by load and temperature; the strength of faults is taken as unknown over two decades."
     )
-    if top.kind is not None and top.probability >= 0.95:
-        return Vital("To 95 % sure", "sure", "", f"{top.part}, {percent(top.probability)}", False, None, summary)
+    if top.kind is not None and top.probability >= _SUSPECTED and state.findings:
+        number = percent(top.probability).removesuffix(" %")
+        about = f"How likely the first suspect is, by all evidence of this job.\n{summary}"
+        return Vital("Suspect", number, "%", suspect_title(top).lower(), False, top.kind, about)
     if verdict.minutes_to_sure is None:
-        return Vital("To 95 % sure", "> 1000", "h", "under these conditions", False, None, summary)
+        return Vital("Clean proof", "> 1000", "h", "under these conditions", False, None, summary)
     left = clock_text(verdict.minutes_to_sure * 60)[:-3]
-    line = f"{percent(verdict.shown_share)} detected by now"
-    return Vital("To 95 % sure", left, "h", line, False, None, summary)
+    line = f"more without a fault; {percent(verdict.shown_share)} done"
+    about = f"Running clean for so long makes it 95 % sure that nothing is wrong.\n{summary}"
+    return Vital("Clean proof", left, "h", line, False, None, about)
 
 
 def vitals(state: BenchState) -> list[Vital]:

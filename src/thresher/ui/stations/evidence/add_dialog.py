@@ -15,7 +15,7 @@ from PyQt6.QtWidgets import (
 
 from thresher.model.findings import Finding
 from thresher.protocol.commands import AddEvidence
-from thresher.ui.stations.intake.form import form_style
+from thresher.ui.form import form_style
 from thresher.ui.theme import Scheme
 
 

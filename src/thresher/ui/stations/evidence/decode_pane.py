@@ -7,7 +7,6 @@ from PyQt6.QtCore import QEvent, QObject, QProcess, Qt, QUrl, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import (
     QApplication,
-    QComboBox,
     QFileDialog,
     QHBoxLayout,
     QLabel,
@@ -20,10 +19,11 @@ from thresher.app.launch import cli_command
 from thresher.decoding.recognise import Decoded, Tables, decode_text
 from thresher.decoding.text import lines_of
 from thresher.model.vendors import Vendor
+from thresher.ui.chooser import Chooser
+from thresher.ui.form import Panel, scrolled
 from thresher.ui.look import Look
 from thresher.ui.stations.evidence.decoded_sheet import DecodedSheet
 from thresher.ui.stations.evidence.entries import Entry
-from thresher.ui.stations.intake.form import Panel, scrolled
 
 _GONE_MS = 2_000
 _TIPS = {
@@ -61,7 +61,7 @@ class DecodePane(Panel):
         self.field.installEventFilter(self)
         self.go = self._button("Decode", "decode_go", self.decode_field)
         self.open = self._button("A file…", "decode_file", self._choose)
-        self.layout_box = QComboBox(self)
+        self.layout_box = Chooser(self)
         self.layout_box.setObjectName("decode_layout")
         self.layout_box.setToolTip("Register layout if the text does not name one")
         for vendor in (Vendor.INTEL, Vendor.AMD, Vendor.UNKNOWN):

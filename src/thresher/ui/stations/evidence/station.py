@@ -8,6 +8,7 @@ from thresher.decoding.recognise import Decoded, Tables
 from thresher.events.machine_checks.registers import vendor_of
 from thresher.model.findings import Finding
 from thresher.model.parts import PartKind
+from thresher.ui.form import Panel, form_style
 from thresher.ui.look import Look
 from thresher.ui.state import BenchState
 from thresher.ui.stations.evidence.add_dialog import AddEvidenceDialog
@@ -15,7 +16,6 @@ from thresher.ui.stations.evidence.decode_pane import DecodePane
 from thresher.ui.stations.evidence.entries import Entry, JobGroups, entries_of_decoded, entries_of_groups
 from thresher.ui.stations.evidence.signature_list import SignatureList
 from thresher.ui.stations.evidence.timeline import SignatureTimeline
-from thresher.ui.stations.intake.form import Panel, form_style
 
 _JOB, _BEFORE, _DECODED = range(3)
 _DECODE_WIDTH = 440

@@ -15,9 +15,9 @@ from PyQt6.QtWidgets import (
 )
 
 from thresher.model.job import Complaint, complaints_field, parse_complaints
+from thresher.ui.form import Panel, emptied, scrolled
 from thresher.ui.look import Look, text_width
 from thresher.ui.state import BenchState
-from thresher.ui.stations.intake.form import Panel, emptied, scrolled
 
 _SAVE_AFTER_MS = 400
 _CHIP_ROOM = 252.0

@@ -6,9 +6,9 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidg
 
 from thresher.model.sheet import clock_text
 from thresher.protocol.intake import SheetOffer
+from thresher.ui.form import emptied, scrolled
 from thresher.ui.look import Look, draw_text, wrap
 from thresher.ui.state import BenchState
-from thresher.ui.stations.intake.form import emptied, scrolled
 
 _LINE = 15.0
 _WIDE = 240.0

@@ -4,13 +4,14 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen
-from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from thresher.model.channels import Channel, IdleReading, LimitSide, Quantity, SensorDoubt
+from thresher.ui.chooser import Chooser
+from thresher.ui.form import scrolled
 from thresher.ui.look import Look, draw_text, wrap
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
-from thresher.ui.stations.intake.form import scrolled
 
 _ROW, _LINE = 38.0, 15.0
 
@@ -171,7 +172,7 @@ class ReadingsPanel(QWidget):
         self.notice.setWordWrap(True)
         self.list = ChannelList(state, look, self)
         self.list.picked.connect(self._show)
-        self.side = QComboBox(self)
+        self.side = Chooser(self)
         self.side.setObjectName("limit_side")
         self.side.setAccessibleName("Limit: which side")
         for side in LimitSide:

@@ -6,14 +6,15 @@ from datetime import datetime
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen
-from PyQt6.QtWidgets import QComboBox, QGridLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QGridLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from thresher.model.parts import PartKind
 from thresher.shop.store import ShopPart
+from thresher.ui.chooser import Chooser
+from thresher.ui.form import scrolled
 from thresher.ui.look import Look, draw_text
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
-from thresher.ui.stations.intake.form import scrolled
 
 _ROW = 40.0
 _KINDS = (
@@ -105,7 +106,7 @@ class ShelfPanel(QWidget):
         self._state = state
         self.list = ShelfList(state, look, self)
         self.list.picked.connect(self._show)
-        self.kind = QComboBox(self)
+        self.kind = Chooser(self)
         self.kind.setObjectName("shelf_kind")
         self.kind.setAccessibleName("Kind of part")
         for kind in _KINDS:

@@ -4,11 +4,11 @@ from PyQt6.QtCore import QSize, QUrl, pyqtSignal
 from PyQt6.QtGui import QDesktopServices, QResizeEvent
 from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
+from thresher.ui.form import Panel, form_style, scrolled
 from thresher.ui.look import Look
 from thresher.ui.state import BenchState
 from thresher.ui.stations.bench.machine_map import MachineMap
 from thresher.ui.stations.intake.expected_form import ExpectedForm
-from thresher.ui.stations.intake.form import Panel, form_style, scrolled
 from thresher.ui.stations.intake.job_form import JobForm
 from thresher.ui.stations.intake.job_strip import JobStrip
 from thresher.ui.stations.intake.offers import OffersPanel

@@ -16,8 +16,8 @@ from PyQt6.QtWidgets import (
 from thresher.model.decisions import Culprit
 from thresher.model.parts import PartKind
 from thresher.protocol.commands import CloseJob
+from thresher.ui.form import form_style
 from thresher.ui.state import BenchState
-from thresher.ui.stations.intake.form import form_style
 from thresher.ui.theme import Scheme
 
 _ROLE = Qt.ItemDataRole.UserRole

@@ -7,8 +7,8 @@ from PyQt6.QtWidgets import QDialog, QLabel, QPushButton, QTreeWidget, QTreeWidg
 
 from thresher.model.decisions import PriorChange, culprit_words
 from thresher.model.verdict import percent
+from thresher.ui.form import form_style
 from thresher.ui.state import BenchState
-from thresher.ui.stations.intake.form import form_style
 from thresher.ui.theme import Scheme
 
 _CHANGES = 6

@@ -1,11 +1,12 @@
 """Taking a part into the book that neither the machine nor the shelf has: one that was bought for this job."""
 
-from PyQt6.QtWidgets import QComboBox, QDialog, QDialogButtonBox, QFormLayout, QLabel, QLineEdit, QWidget
+from PyQt6.QtWidgets import QDialog, QDialogButtonBox, QFormLayout, QLabel, QLineEdit, QWidget
 
 from thresher.model.parts import PartKind
 from thresher.model.trials import Book
 from thresher.protocol.commands import AddPart
-from thresher.ui.stations.intake.form import form_style
+from thresher.ui.chooser import Chooser
+from thresher.ui.form import form_style
 from thresher.ui.theme import Scheme
 
 _KINDS = (
@@ -29,7 +30,7 @@ class NewPartDialog(QDialog):
         self.setWindowTitle("A new part")
         self.setStyleSheet(form_style(scheme) + f"QDialog {{ background: {scheme.panel}; }}")
         self._taken = {part.tag for part in book.parts}
-        self.kind = QComboBox()
+        self.kind = Chooser()
         self.kind.setObjectName("new_kind")
         for kind in _KINDS:
             self.kind.addItem(kind.value, kind)

@@ -1,7 +1,6 @@
 """Asking how a trial ended that no run here saw: on another bench, reported by others, or it did not start at all."""
 
 from PyQt6.QtWidgets import (
-    QComboBox,
     QDialog,
     QDialogButtonBox,
     QDoubleSpinBox,
@@ -14,7 +13,8 @@ from PyQt6.QtWidgets import (
 from thresher.model.findings import FindingKind
 from thresher.model.trials import Ended, Outcome, Trial
 from thresher.model.verdict import EVERYDAY_USE
-from thresher.ui.stations.intake.form import form_style
+from thresher.ui.chooser import Chooser
+from thresher.ui.form import form_style
 from thresher.ui.theme import Scheme
 
 _SEEN = (
@@ -40,7 +40,7 @@ class OutcomeDialog(QDialog):
         self.setObjectName("outcome")
         self.setWindowTitle(f"How trial {trial.number + 1} ended")
         self.setStyleSheet(form_style(scheme) + f"QDialog {{ background: {scheme.panel}; }}")
-        self.ended, self.seen, self.load, self.trust = (QComboBox() for _ in range(4))
+        self.ended, self.seen, self.load, self.trust = (Chooser() for _ in range(4))
         for name, box in (("ended", self.ended), ("seen", self.seen), ("load", self.load), ("trust", self.trust)):
             box.setObjectName(f"outcome_{name}")
         for ended in Ended:

@@ -1,10 +1,11 @@
 """Saying under which trial each run was made: older runs too, that were made before the book was kept."""
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QDialog, QFormLayout, QLabel, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QDialog, QFormLayout, QLabel, QVBoxLayout, QWidget
 
+from thresher.ui.chooser import Chooser
+from thresher.ui.form import form_style, scrolled
 from thresher.ui.state import BenchState
-from thresher.ui.stations.intake.form import form_style, scrolled
 from thresher.ui.stations.parts.record_bar import last_run
 from thresher.ui.theme import Scheme
 
@@ -24,7 +25,7 @@ class RunsDialog(QDialog):
         rows.setObjectName("runs")
         form = QFormLayout(rows)
         for run in range(1, last_run(state) + 1):
-            box = QComboBox()
+            box = Chooser()
             box.setObjectName(f"run_{run}")
             box.setAccessibleName(f"Trial of run {run}")
             for trial in state.book.trials:

@@ -7,9 +7,9 @@ from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QW
 
 from thresher.model.parts import PartKind
 from thresher.model.trials import ALL_SETTINGS, Configuration, NextTrial
+from thresher.ui.form import Panel, form_style, scrolled
 from thresher.ui.look import Look
 from thresher.ui.state import BenchState
-from thresher.ui.stations.intake.form import Panel, form_style, scrolled
 from thresher.ui.stations.parts.actual_cause_dialog import ActualCauseDialog
 from thresher.ui.stations.parts.closed_dialog import ClosedJobsDialog
 from thresher.ui.stations.parts.decision_panel import DecisionPanel

@@ -1,4 +1,4 @@
-"""What the forms of the Intake have in common: paper panels, scrolled columns, and one style for their fields."""
+"""What forms have in common: paper panels, scrolled columns, and one style for their fields."""
 
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
@@ -55,6 +55,11 @@ def form_style(scheme: Scheme) -> str:
         f"QLineEdit, QPlainTextEdit, QComboBox {{ background: {scheme.field}; color: {scheme.ink};"
         f" border: 1px solid {scheme.rule}; padding: 3px; font-size: 12px; }}"
         f"QLineEdit:focus, QPlainTextEdit:focus, QComboBox:focus {{ border: 2px solid {scheme.processor}; }}"
+        "QComboBox { padding-right: 16px; }"
+        "QComboBox QLineEdit { border: 0; padding: 0; background: transparent; }"
+        "QComboBox::drop-down { border: 0; width: 16px; background: transparent; }"
+        "QComboBox::down-arrow { image: none; }"
+        f"QComboBox:disabled, QLineEdit:disabled {{ color: {scheme.soft}; background: {scheme.panel}; }}"
         f"QComboBox QAbstractItemView {{ background: {scheme.field}; color: {scheme.ink};"
         f" selection-background-color: {scheme.ink}; selection-color: {scheme.panel}; }}"
         f"QLabel {{ color: {scheme.soft}; font-size: 12px; }}"

@@ -1,0 +1,371 @@
+"""The fields of a block or gate, as a person reads and types them: one row a field, none of them knows the window.
+
+A field that several blocks share can be set for all of them at once.
+"""
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, replace
+
+from thresher.compose.entry import (
+    ALL_FREE,
+    EntryError,
+    cores_text,
+    length_text,
+    parse_amount,
+    parse_cores,
+    parse_hold,
+    parse_length,
+    parse_period,
+    parse_share,
+    parse_start,
+    period_text,
+    start_text,
+)
+from thresher.compose.ready_made import load_changed
+from thresher.compose.sheet_file import PATTERN_FORMS
+from thresher.compose.sheet_text import amount_text
+from thresher.loads.memory.patterns import PATTERNS
+from thresher.loads.registry import LOADS
+from thresher.model.parts import PartKind
+from thresher.model.sheet import Block, Gate, GateKind, Precision, Shape, ShapeKind, SheetItem, SheetLimits, WorkingSet
+
+MIXED = "mixed"
+"""What a field shows when the selected blocks differ."""
+_THREADS = ("all threads", "one per core")
+_USUAL_PERIOD = {ShapeKind.PULSE: 2.0, ShapeKind.RAMP: 60.0, ShapeKind.HOP: 10.0, ShapeKind.STAGGER: 10.0}
+_SHAPE_WORDS = {ShapeKind.STEADY: "steady", ShapeKind.PULSE: "pulsed, in step"}
+AS_HOT = "as cooling allows"
+
+
+LIMITS = {
+    "the chip's own limits": SheetLimits(),
+    "95 °C": SheetLimits(95.0),
+    "90 °C": SheetLimits(90.0),
+    "the first fault": SheetLimits(None, 1),
+    "95 °C or the first fault": SheetLimits(95.0, 1),
+}
+"""What may stop a run, in words."""
+
+
+def limits_words(limits: SheetLimits) -> str:
+    """Return what stops a run, in the words of the field."""
+    known = next((words for words, each in LIMITS.items() if each == limits), None)
+    if known is not None:
+        return known
+    words = [f"{limits.temperature_c:g} °C"] if limits.temperature_c is not None else []
+    words += [f"{limits.stop_after_faults} faults"] if limits.stop_after_faults is not None else []
+    return " or ".join(words)
+
+
+def parse_limits(text: str) -> SheetLimits:
+    """Return the limits of such as `95 °C`, `the first fault`, `92 °C or 3 faults`. Raises EntryError."""
+    if (known := LIMITS.get(text.strip().lower().replace("°c", "°C"))) is not None:
+        return known
+    temperature: float | None = None
+    faults: int | None = None
+    for piece in text.lower().replace(",", " or ").split(" or "):
+        word = piece.strip()
+        number = word.split()[0].removesuffix("°c").removesuffix("c") if word else ""
+        if word == "the first fault" or word == "first fault":
+            faults = 1
+        elif "fault" in word and number.isdecimal() and int(number) >= 1:
+            faults = int(number)
+        elif number.replace(".", "", 1).isdecimal() and 30 <= float(number) <= 130:
+            temperature = float(number)
+        else:
+            raise EntryError(f"expected such as 95 °C or the first fault, found {text.strip()!r}")
+    return SheetLimits(temperature, faults)
+
+
+@dataclass(frozen=True, slots=True)
+class Field:
+    """One field: its label, whether an item has it, its text, the item with another text, and what to choose from.
+
+    `write` raises EntryError. `free` says whether anything else than the choices may be typed.
+    """
+
+    name: str
+    label: str
+    has: Callable[[SheetItem], bool]
+    read: Callable[[SheetItem], str]
+    write: Callable[[SheetItem, str], SheetItem]
+    choices: Callable[[SheetItem], tuple[str, ...]] = lambda _item: ()
+    free: bool = True
+
+
+def shape_word(kind: ShapeKind) -> str:
+    """Return what a person reads of a shape."""
+    return _SHAPE_WORDS.get(kind, kind.value)
+
+
+def shape_of(word: str) -> Shape:
+    """Return the usual shape of a word. Raises EntryError."""
+    kind = next((kind for kind in ShapeKind if word.strip().lower() in (kind.value, shape_word(kind))), None)
+    if kind is None:
+        raise EntryError(f"expected {', '.join(shape_word(kind) for kind in ShapeKind)}; found {word!r}")
+    if kind is ShapeKind.STEADY:
+        return Shape()
+    return Shape(kind, _USUAL_PERIOD[kind], 0.5 if kind in (ShapeKind.PULSE, ShapeKind.HOP) else 1.0)
+
+
+def _is(kind: PartKind) -> Callable[[SheetItem], bool]:
+    return lambda item: isinstance(item, Block) and item.row is kind
+
+
+def _shaped(item: SheetItem) -> bool:
+    load = LOADS.get(item.load) if isinstance(item, Block) else None
+    return load is not None and not (load.pairs_workers or load.walks_memory)
+
+
+def _block(item: SheetItem) -> Block:
+    assert isinstance(item, Block)
+    return item
+
+
+def _gate(item: SheetItem) -> Gate:
+    assert isinstance(item, Gate)
+    return item
+
+
+def _is_block(item: SheetItem) -> bool:
+    return isinstance(item, Block)
+
+
+def _is_gate(item: SheetItem) -> bool:
+    return isinstance(item, Gate)
+
+
+def _one_of(text: str, words: Iterable[str]) -> str:
+    """Return the word that was meant. Raises EntryError."""
+    known = list(words)
+    found = next((word for word in known if word == text.strip().lower()), None)
+    if found is None:
+        raise EntryError(f"expected {', '.join(known)}; found {text.strip()!r}")
+    return found
+
+
+def _write_load(item: SheetItem, text: str) -> SheetItem:
+    names = [load.name for load in LOADS.values() if load.row is _block(item).row]
+    return load_changed(_block(item), _one_of(text, names))
+
+
+def _write_length(item: SheetItem, text: str) -> SheetItem:
+    seconds = parse_length(text)
+    if seconds < 1:
+        raise EntryError(f"1 s at least, found {text.strip()}")
+    if isinstance(item, Gate):
+        return replace(item, length_s=seconds, at_most_s=max(seconds, item.at_most_s))
+    return replace(item, length_s=seconds)
+
+
+def _threads_text(block: Block) -> str:
+    return _THREADS[1] if block.one_per_core else str(block.threads) if block.threads else _THREADS[0]
+
+
+def _write_threads(item: SheetItem, text: str) -> SheetItem:
+    words = text.strip().lower()
+    if words in (*_THREADS, "all"):
+        return replace(_block(item), threads=0, one_per_core=words == _THREADS[1])
+    if not words.isdecimal() or not 1 <= int(words) <= 4096:
+        raise EntryError(f"expected {', '.join(_THREADS)} or a number, found {text.strip()!r}")
+    if _block(item).cores:
+        raise EntryError("a number of threads and named cores exclude each other")
+    return replace(_block(item), threads=int(words), one_per_core=False)
+
+
+def _write_cores(item: SheetItem, text: str) -> SheetItem:
+    cores = parse_cores(text)
+    return replace(_block(item), cores=cores, threads=0 if cores else _block(item).threads)
+
+
+def _write_amount(item: SheetItem, text: str) -> SheetItem:
+    share, amount = parse_amount(text)
+    return replace(_block(item), share=share, amount=amount)
+
+
+def _amount(block: Block) -> str:
+    return ALL_FREE if block.amount is None and block.share == 1.0 else amount_text(block)
+
+
+def _patterns_text(block: Block) -> str:
+    return next((name for name, form in PATTERN_FORMS.items() if form == block.patterns), ", ".join(block.patterns))
+
+
+def _write_patterns(item: SheetItem, text: str) -> SheetItem:
+    words = text.strip().lower()
+    if words in PATTERN_FORMS:
+        return replace(_block(item), patterns=PATTERN_FORMS[words])
+    names = tuple(name.strip() for name in words.split(",") if name.strip())
+    unknown = [name for name in names if name not in PATTERNS]
+    if unknown or not names:
+        raise EntryError(f"expected {', '.join(PATTERN_FORMS)}, or of {', '.join(PATTERNS)}; found {text.strip()!r}")
+    return replace(_block(item), patterns=names)
+
+
+def _write_duty(item: SheetItem, text: str) -> SheetItem:
+    return replace(_block(item), shape=replace(_block(item).shape, duty=parse_share(text)))
+
+
+def _write_period(item: SheetItem, text: str) -> SheetItem:
+    return replace(_block(item), shape=replace(_block(item).shape, period_s=parse_period(text)))
+
+
+def _write_at_most(item: SheetItem, text: str) -> SheetItem:
+    return replace(_gate(item), at_most_s=max(parse_length(text), _gate(item).length_s))
+
+
+def _write_within(item: SheetItem, text: str) -> SheetItem:
+    words = text.strip().upper().removesuffix("K").strip()
+    try:
+        value = float(words)
+    except ValueError:
+        raise EntryError(f"expected such as 2 K, found {text.strip()!r}") from None
+    if not 0.1 <= value <= 50:
+        raise EntryError(f"expected 0.1 to 50 K, found {text.strip()}")
+    return replace(_gate(item), within_k=value)
+
+
+def _hold_text(item: SheetItem) -> str:
+    hold = _block(item).hold_c
+    return AS_HOT if hold is None else f"{hold:g} °C"
+
+
+FIELDS: tuple[Field, ...] = (
+    Field(
+        "load",
+        "load",
+        _is_block,
+        lambda item: _block(item).load,
+        _write_load,
+        lambda item: tuple(load.name for load in LOADS.values() if load.row is _block(item).row),
+        free=False,
+    ),
+    Field(
+        "cores",
+        "cores",
+        _is(PartKind.PROCESSOR),
+        lambda item: cores_text(_block(item).cores),
+        _write_cores,
+    ),
+    Field(
+        "threads",
+        "threads",
+        _is(PartKind.PROCESSOR),
+        lambda item: _threads_text(_block(item)),
+        _write_threads,
+        lambda _item: _THREADS,
+    ),
+    Field(
+        "data",
+        "data",
+        _is(PartKind.PROCESSOR),
+        lambda item: _block(item).working_set.value,
+        lambda item, text: replace(
+            _block(item), working_set=WorkingSet(_one_of(text, LOADS[_block(item).load].working_sets))
+        ),
+        lambda item: tuple(LOADS[_block(item).load].working_sets),
+        free=False,
+    ),
+    Field(
+        "precision",
+        "numbers",
+        lambda item: isinstance(item, Block) and len(LOADS[item.load].precisions) > 1,
+        lambda item: _block(item).precision.value,
+        lambda item, text: replace(_block(item), precision=Precision(_one_of(text, Precision))),
+        lambda item: tuple(LOADS[_block(item).load].precisions),
+        free=False,
+    ),
+    Field(
+        "amount",
+        "memory",
+        _is(PartKind.MEMORY),
+        lambda item: _amount(_block(item)),
+        _write_amount,
+        lambda _item: (ALL_FREE, "80 %", "50 %", "4 GiB", "1 GiB"),
+    ),
+    Field(
+        "patterns",
+        "patterns",
+        _is(PartKind.MEMORY),
+        lambda item: _patterns_text(_block(item)),
+        _write_patterns,
+        lambda _item: (*PATTERN_FORMS, *PATTERNS),
+    ),
+    Field(
+        "shape",
+        "shape",
+        _shaped,
+        lambda item: shape_word(_block(item).shape.kind),
+        lambda item, text: replace(_block(item), shape=shape_of(text)),
+        lambda _item: tuple(shape_word(kind) for kind in ShapeKind),
+        free=False,
+    ),
+    Field(
+        "period",
+        "period",
+        lambda item: isinstance(item, Block) and item.shape.kind is not ShapeKind.STEADY,
+        lambda item: period_text(_block(item).shape.period_s),
+        _write_period,
+    ),
+    Field(
+        "duty",
+        "load on for",
+        lambda item: isinstance(item, Block) and item.shape.kind in (ShapeKind.PULSE, ShapeKind.HOP),
+        lambda item: f"{_block(item).shape.duty * 100:g} %",
+        _write_duty,
+    ),
+    Field(
+        "hold",
+        "heat",
+        _shaped,
+        _hold_text,
+        lambda item, text: replace(_block(item), hold_c=parse_hold(text)),
+        lambda _item: (AS_HOT, "60 °C", "70 °C", "80 °C", "90 °C"),
+    ),
+    Field(
+        "start",
+        "start",
+        lambda _item: True,
+        lambda item: start_text(item.start_s),
+        lambda item, text: replace(item, start_s=parse_start(text)),
+    ),
+    Field("length", "length", lambda _item: True, lambda item: length_text(item.length_s), _write_length),
+    Field("at_most", "at most", _is_gate, lambda item: length_text(_gate(item).at_most_s), _write_at_most),
+    Field(
+        "within",
+        "within",
+        lambda item: isinstance(item, Gate) and item.kind is not GateKind.ASK,
+        lambda item: f"{_gate(item).within_k:g} K",
+        _write_within,
+    ),
+)
+
+
+def fields_of(items: tuple[SheetItem, ...]) -> tuple[Field, ...]:
+    """Return the fields that all of some items have."""
+    return tuple(field for field in FIELDS if items and all(field.has(item) for item in items))
+
+
+def shown_text(field: Field, items: tuple[SheetItem, ...]) -> str:
+    """Return the text of a field over some items, `MIXED` where they differ."""
+    texts = {field.read(item) for item in items}
+    return texts.pop() if len(texts) == 1 else MIXED
+
+
+def about(item: SheetItem, power_limit_w: float | None = None) -> str:
+    """Return in a sentence or two what an item does: what it strains, finds and misses, and the power it draws.
+
+    `power_limit_w` is the package's limit where the machine reports one.
+    """
+    if isinstance(item, Gate):
+        most = length_text(item.at_most_s)
+        return {
+            GateKind.SETTLE: f"Waits until the hottest sensor has moved less than {item.within_k:g} K, {most} at most.",
+            GateKind.COOL_DOWN: f"Waits until the processor is as cool as at the start, {most} at most.",
+            GateKind.ASK: f"Waits until you say go on; after {most} the run goes on by itself.",
+        }[item.kind]
+    load = LOADS[item.load]
+    misses = f" Misses {load.misses}." if load.misses else ""
+    power = f"{load.heat * 100:.0f} % of the hottest load's power"
+    limit = f"; the package limit is {power_limit_w:.0f} W" if power_limit_w is not None else ""
+    return f"Strains {load.strains}. Finds {load.finds}.{misses} Draws about {power}{limit}."
