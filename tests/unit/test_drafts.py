@@ -65,6 +65,8 @@ def test_a_draft_is_announced_and_carried_out(make_engine: MakeEngine, lighthous
     [
         (draft(), "The sheet has no block yet"),
         (draft(replace(MATRIX, threads=1)), "Start loads 1 thread for 0:05:00."),
+        (draft(replace(MATRIX, cores=(1, 2, 3))), "Start loads 6 threads for 0:05:00."),
+        (draft(replace(MATRIX, cores=(1, 2, 3), one_per_core=True)), "Start loads 3 threads for 0:05:00."),
         (draft(replace(MATRIX, hold_c=75.0)), "The load is held at 75 °C."),
         (draft(replace(MATRIX, load="precision")), "An unstable machine may hang"),
         (replace(draft(MATRIX), limits=SheetLimits(95.0, 1)), "It stops at 95 °C or at the first fault."),

@@ -11,15 +11,15 @@ _HOT = 0.6
 """From this share of the hottest load's power on, a load is one that shows unstable machines."""
 
 
-def announcement(sheet: RunSheet, cpus: int) -> str:
-    """Say in one or two sentences what starting a sheet does; `cpus` are the logical CPUs of the machine."""
+def announcement(sheet: RunSheet, cpus: tuple[int, ...]) -> str:
+    """Say in one or two sentences what starting a sheet does; `cpus` has the core of each logical CPU."""
     if not sheet.blocks:
         return "The sheet has no block yet: pick parts on the machine map and put a load on them."
     loaded = " and ".join(_loaded(sheet, cpus))
     return f"Start loads {loaded} for {clock_text(_busy_s(sheet))}. {_stops(sheet)} {_may(sheet)}"
 
 
-def _loaded(sheet: RunSheet, cpus: int) -> Iterator[str]:
+def _loaded(sheet: RunSheet, cpus: tuple[int, ...]) -> Iterator[str]:
     for kind in dict.fromkeys(block.row for block in sheet.blocks):
         mine = [block for block in sheet.blocks if block.row is kind]
         if kind is PartKind.PROCESSOR:
@@ -29,8 +29,9 @@ def _loaded(sheet: RunSheet, cpus: int) -> Iterator[str]:
             yield f"the {kind.value}"
 
 
-def _threads(block: Block, cpus: int) -> int:
-    return block.threads or (min(len(block.cores), cpus) if block.cores else cpus)
+def _threads(block: Block, cpus: tuple[int, ...]) -> int:
+    used = [core for core in cpus if not block.cores or core in block.cores]
+    return block.threads or len(set(used) if block.one_per_core else used)
 
 
 def _busy_s(sheet: RunSheet) -> float:

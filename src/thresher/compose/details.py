@@ -38,7 +38,7 @@ AS_HOT = "as cooling allows"
 
 
 LIMITS = {
-    "the chip's own limits": SheetLimits(),
+    "chip limits": SheetLimits(),
     "95 °C": SheetLimits(95.0),
     "90 °C": SheetLimits(90.0),
     "the first fault": SheetLimits(None, 1),

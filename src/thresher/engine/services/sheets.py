@@ -117,7 +117,8 @@ class SheetService:
         faults = sheet_faults(sheet, bench)
         self.draft = sheet
         self._record.writer.set_draft(sheet)
-        return SheetCheck(faults, warnings(sheet, bench), sheet.length_s, announcement(sheet, bench.cpus))
+        cpus = tuple(cpu.core for cpu in self._record.inventory.cpus)
+        return SheetCheck(faults, warnings(sheet, bench), sheet.length_s, announcement(sheet, cpus))
 
     def changes(self) -> RunChanges:
         """Return what changes the run in progress. Raises EnvironmentFault when there is none."""

@@ -13,7 +13,7 @@ from thresher.compose.entry import EntryError
 from thresher.model.sheet import SheetItem
 from thresher.ui.chooser import Chooser
 from thresher.ui.form import form_style
-from thresher.ui.look import Look, draw_text, panel
+from thresher.ui.look import Look, draw_text, panel, wrap
 from thresher.ui.sheet_editor import SheetEditor
 
 _MOST_REPEATS = 50
@@ -44,15 +44,14 @@ class BlockDetails(QWidget):
         self._shown: tuple[str, ...] = ()
         self._columns = 0
         self._texts: dict[str, str] = {}
-        self._trouble = ""
+        self._trouble = self._words = ""
         self.grid = QGridLayout()
         self.grid.setContentsMargins(0, 0, 0, 0)
         self.grid.setHorizontalSpacing(8)
         self.grid.setVerticalSpacing(1)
         self.words = QLabel(self)
         self.words.setObjectName("block_words")
-        self.words.setWordWrap(True)
-        self.words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.words.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         column = QVBoxLayout(self)
         column.setContentsMargins(12, 27, 12, 7)
         column.setSpacing(4)
@@ -73,7 +72,7 @@ class BlockDetails(QWidget):
         field.setObjectName(f"block_{name}")
         field.setAccessibleName(f"{label} of the selected blocks")
         field.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
-        field.setMinimumWidth(60)
+        field.setMinimumSize(60, 23)
         field.setEditable(free)
         field.setInsertPolicy(Chooser.InsertPolicy.NoInsert)
         field.setMaxVisibleItems(16)
@@ -108,6 +107,7 @@ class BlockDetails(QWidget):
         """Take fewer columns where it is narrow."""
         super().resizeEvent(event)
         self._lay_out()
+        self._write_words(self._words)
 
     # ---- following the selection
 
@@ -139,6 +139,7 @@ class BlockDetails(QWidget):
     def _fill(self, name: str, text: str) -> None:
         self._texts[name] = text
         box = self.slots[name].field
+        box.setToolTip(text)
         if box.isEditable():
             if box.currentText() != text:
                 box.setEditText(text)
@@ -156,7 +157,14 @@ class BlockDetails(QWidget):
         items = self._items()
         kinds = {item.load if hasattr(item, "load") else item.kind for item in items}
         words = about(items[0], self._power_limit()) if len(kinds) == 1 else "Fields that all of them have."
-        self.words.setText(self._trouble or words)
+        self._write_words(self._trouble or words)
+
+    def _write_words(self, words: str) -> None:
+        """Write what the selection does, or what is wrong with it, on few lines; the tooltip has it whole."""
+        self._words = words
+        most = 4 if self.width() < _NARROW else 2
+        self.words.setText("\n".join(wrap(words, 11, max(60.0, self.width() - 26.0), most)))
+        self.words.setToolTip(words)
         self._restyle()
 
     def _lay_out(self, anew: bool = False) -> None:
@@ -191,8 +199,7 @@ class BlockDetails(QWidget):
             self.slots[name].commit(text)
         except EntryError as error:
             self._trouble = f"{self.slots[name].label.text()}: {error}"
-            self.words.setText(self._trouble)
-            self._restyle()
+            self._write_words(self._trouble)
 
     def _write(self, write: Callable[[SheetItem, str], SheetItem], text: str) -> None:
         for item in self._items():

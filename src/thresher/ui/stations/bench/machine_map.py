@@ -27,7 +27,7 @@ class _Sizes:
     gap: float
 
 
-_SIZES = (_Sizes(42.0, 66.0, 56.0, 10.0), _Sizes(30.0, 60.0, 42.0, 6.0), _Sizes(24.0, 56.0, 24.0, 4.0))
+_SIZES = (_Sizes(42.0, 66.0, 56.0, 10.0), _Sizes(30.0, 60.0, 42.0, 6.0), _Sizes(24.0, 60.0, 24.0, 4.0))
 """From roomy boxes with two lines to low ones with one; the first that fits is taken."""
 
 
@@ -409,7 +409,7 @@ class MachineMap(PaintedWidget):
     def _one_line(self, painter: QPainter, area: QRectF, title: str, line: str, part: Part) -> None:
         """Write a low box's title and line side by side."""
         scheme = self.look.scheme
-        wide = text_width(title, 12, bold=True)
+        wide = text_width(title, 13, bold=True)
         room = area.width() - wide - 40
         draw_text(painter, QPointF(area.x() + 8 + wide + 8, area.y() + 16), line, scheme.ink, 10.5, width=room)
 

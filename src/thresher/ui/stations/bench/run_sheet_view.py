@@ -125,7 +125,7 @@ class RunSheetView(PaintedWidget):
         if wanted != self.height():
             self.setFixedHeight(wanted)
         if self._editor.composing:
-            length = max(60.0, self._editor.draft.length_s)
+            length = max(60.0, self._editor.draft.length_s or 1800.0)
             self._own_axis.fit(-0.02 * length, 1.12 * length)
         self.update()
 

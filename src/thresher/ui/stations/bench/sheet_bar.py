@@ -66,9 +66,10 @@ class SheetBar(QWidget):
         self.changes = self._row(self._change_buttons())
         self.target = QLabel(self.changes)
         self.target.setObjectName("change_target")
+        self.target.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         changes_line = self.changes.layout()
-        assert changes_line is not None
-        changes_line.addWidget(self.target)
+        assert isinstance(changes_line, QHBoxLayout)
+        changes_line.addWidget(self.target, 20)
         self.after = self._row(
             [
                 _button(
@@ -192,7 +193,7 @@ class SheetBar(QWidget):
         self.buttons["leave_out"].setEnabled(coming is not None)
         self.buttons["go_on"].setVisible(waits)
         picked = editor.picked_step
-        self.target.setText(f"for {picked.title}" if picked is not None else "click a block to choose it")
+        self.target.setText(f"for {picked.title}" if picked is not None else "")
 
     def _running(self) -> PlanItem | None:
         """Return the step that more time or an end is for: the picked one, else the first that runs."""

@@ -26,6 +26,9 @@ from thresher.ui.stations.bench.sheet_list import short_title
 from thresher.ui.stations.bench.vitals import VitalsBar
 from thresher.ui.time_axis import TimeAxis
 
+_NARROW_SHEET, _LOW_STATION = 480, 690
+_EMPTY_S = 1800.0
+"""What an empty sheet shows."""
 _BEFORE_S = 30.0
 _AFTER_S = 60.0
 """How much of the idle readings before a run is shown at the left of the axis, and after it at the right."""
@@ -61,9 +64,9 @@ class _SheetHead(PaintedWidget):
         if editor.faults:
             more = f" ({len(editor.faults) - 1} more)" if len(editor.faults) > 1 else ""
             if not editor.draft.blocks:
-                return announcement(editor.draft.sheet(), 1)
+                return announcement(editor.draft.sheet(), ())
             return f"Cannot start. {editor.faults[0]}{more}"
-        cpus = len(snapshot.machine.cpus) if snapshot else 1
+        cpus = tuple(cpu.core for cpu in snapshot.machine.cpus) if snapshot else ()
         words = announcement(editor.draft.sheet(), cpus)
         warnings = editor.check.warnings if editor.check is not None else ()
         return f"{words} Note: {'; '.join(warnings)}." if warnings else words
@@ -87,7 +90,7 @@ class _SheetHead(PaintedWidget):
         room = right - left - (0 if state.run.run is None or self._editor.composing else 130)
         draw_text(painter, QPointF(right, 21), title, scheme.ink, 12.5, right=True, bold=True, width=room)
         wrong = self._editor.composing and bool(self._editor.faults) and bool(self._editor.draft.blocks)
-        for number, line in enumerate(wrap(sentence, 11.5, self.width() - 26.0, 2)):
+        for number, line in enumerate(wrap(sentence, 11.5, self.width() - 26.0, 2 if self.height() < 70 else 3)):
             draw_text(painter, QPointF(12, 39 + 15 * number), line, scheme.fault if wrong else scheme.ink, 11.5)
         self.spots.append(Spot(QRectF(self.rect()), f"{title}\n{sentence}"))
         if state.run.run is not None and not self._editor.composing:
@@ -139,6 +142,7 @@ class BenchStation(QWidget):
         for widget in (self.head, self.run_sheet, self.bar, self.details):
             middle.column.addWidget(widget)
         middle.column.addWidget(self.lanes, 1)
+        middle.column.addStretch(0)
         self.right = RightColumn(state, look, self.editor, self)
         self.tape, self.suspects, self.load_card = self.right.tape, self.right.suspects, self.right.load_card
         self.sheets = self.right.sheets
@@ -183,6 +187,10 @@ class BenchStation(QWidget):
         composing = self.editor.composing
         stored = self._state.snapshot is not None and self._state.snapshot.kind == "stored job"
         self.vitals.setVisible(not composing)
+        narrow = self.head.width() < _NARROW_SHEET
+        self.head.setFixedHeight(77 if composing and narrow else 62)
+        # where both do not fit, the fields come before lanes in which nothing happens
+        self.lanes.setVisible(not (composing and self.details.isVisibleTo(self) and self.height() < _LOW_STATION))
         self.picker.setVisible(not stored and (composing or bool(self.map.picks.targets)))
 
     # ---- putting loads on the sheet
@@ -224,7 +232,7 @@ class BenchStation(QWidget):
         """Show the whole plan while nobody has zoomed, and let it grow when the record outgrows it."""
         state = self._state
         after_end = _AFTER_S if state.run.state is RunState.ENDED else float("inf")
-        planned = self.editor.draft.length_s if self.editor.composing else state.run.length_s
+        planned = (self.editor.draft.length_s or _EMPTY_S) if self.editor.composing else state.run.length_s
         if state.run.run is not None:
             planned = state.run.length_s
         length = max(planned, 60.0, min(state.now, planned + after_end))
