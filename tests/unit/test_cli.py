@@ -139,12 +139,58 @@ def test_watch_prints_readings_and_writes_csv(thresher: Run, tmp_path: Path) -> 
     done = thresher("watch", "--simulate", "ferry-office", "--seconds", "5", "--speed", "0", "--csv", "w.csv")
     assert done.returncode == 0, done.stderr
     assert "Package id 0 " in done.stdout
+    shown = [line for line in done.stdout.splitlines() if "headroom" in line]
+    assert len(shown) == 4  # the first reading has no rates yet
+    assert "missing" not in done.stdout
+    assert all(len(line) < 100 for line in shown)
     lines = (tmp_path / "w.csv").read_text().splitlines()
     assert lines[0].startswith("time,Package id 0 [°C],")
     assert lines[1].startswith("2026-03-18T08:30:00")
     assert len(lines) == 6
     rows = thresher("watch", "--simulate", "ferry-office", "--seconds", "2", "--speed", "0", "--json").stdout
     assert all("values" in json.loads(row) for row in rows.splitlines())
+
+
+def test_loads_run_without_a_sheet(thresher: Run, tmp_path: Path) -> None:
+    machine = ("--simulate", "lighthouse-playout", "--speed", "0", "--json")
+    done = thresher(
+        "run", "--load", "matrix", "--cores", "0-3", "--load", "memory", "--amount", "25%", "--for", "30s", *machine
+    )
+    assert done.returncode == 0, done.stderr
+    told = json.loads(done.stdout)
+    assert told["run"]["outcome"] == "clean"
+    first, second = told["sheet"]["blocks"]
+    assert (first["load"], first["cores"], first["length_s"]) == ("matrix", [0, 1, 2, 3], 30.0)
+    assert (second["load"], second["cores"], second["share"]) == ("memory", [], 0.25)
+    assert [each["start_s"] for each in told["run"]["plan"]] == [0.0, 0.0]
+
+    one_by_one = thresher("run", "--load", "matrix", "--load", "integer", "--after-another", "--for", "20s", *machine)
+    assert [each["title"] for each in json.loads(one_by_one.stdout)["run"]["plan"]] == [
+        "matrix, shared cache",
+        "cool down",
+        "integer, shared cache",
+    ]
+
+
+def test_what_is_wrong_with_loads_without_a_sheet_is_said_at_once(thresher: Run) -> None:
+    wrong = thresher("run", "--load", "matrx", "--cores", "0-x", "--for", "long", "--stop-at", "never", "short-round")
+    assert wrong.returncode == 2
+    for words in ("leave out the sheet 'short-round'", "there is no load 'matrx'", "--cores:", "--for:", "--stop-at:"):
+        assert words in wrong.stderr
+    both = thresher("run", "--load", "matrix", "--load", "integer")
+    assert "use --after-another for one after the other" in both.stderr
+    beyond = thresher("run", "--load", "matrix", "--cores", "12", "--simulate", "ferry-office", "--speed", "0")
+    assert (beyond.returncode, beyond.stdout) == (2, "")
+    assert "this machine has no core 12; it has 0-3" in beyond.stderr
+    assert "name a run sheet, or loads with --load" in thresher("run").stderr
+
+
+def test_the_loads_are_listed_with_what_they_find(thresher: Run) -> None:
+    listed = thresher("run", "--list").stdout
+    assert "relay (processor)" in listed
+    assert "finds    cells, address lines, contacts, the controller, and timings that are too tight" in listed
+    told = json.loads(thresher("run", "--list", "--json").stdout)
+    assert {each["load"] for each in told} >= {"matrix", "memory", "precision"}
 
 
 def test_what_happened_before_anybody_listened_is_printed(thresher: Run, tmp_path: Path) -> None:

@@ -38,7 +38,7 @@ def test_all_faults_of_a_draft_come_with_their_block(make_engine: MakeEngine, li
     assert found[(1, "amount")].endswith("of memory, not 40 GiB")
     assert "up to 14 days" in found[(2, "length")]
     with pytest.raises(InputError) as refused:
-        engine.sheets.put_draft(wrong)
+        engine.sheets.put(wrong)
     assert "matrix, shared cache at 0:00:00, cores: this machine has no core 12" in str(refused.value)
     assert engine.conductor.sheet is None
 
@@ -53,7 +53,7 @@ def test_a_draft_is_announced_and_carried_out(make_engine: MakeEngine, lighthous
         "Start loads 16 threads and the memory for 0:00:30. Only the chip's own limits hold the heat. An unstable"
         " machine may reset or switch off; Esc stops at once."
     )
-    engine.sheets.put_draft(both)
+    engine.sheets.put(both)
     engine.start()
     engine.watch(40)
     assert engine.status().ending == "finished"
@@ -125,7 +125,7 @@ def test_the_shops_sheets_are_saved_renamed_used_and_deleted(
     offer = next(each for each in engine.snapshot().intake.offers if each.own)
     assert (offer.title, offer.last_used) == ("Ferry office, quick", None)
 
-    sheets.put_draft(replace(renamed.sheet, blocks=(replace(MATRIX, length_s=5),)), renamed.name)
+    sheets.put(replace(renamed.sheet, blocks=(replace(MATRIX, length_s=5),)), renamed.name)
     engine.start()
     engine.watch(10)
     used = next(each for each in engine.snapshot().intake.offers if each.own).last_used

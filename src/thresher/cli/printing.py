@@ -2,7 +2,6 @@
 
 from thresher.cli.output import say, say_json
 from thresher.diagnosis.memory_shape import bad_pages, boot_parameters, shape_of
-from thresher.model.channels import Channel, Tick
 from thresher.model.findings import WrongPlace
 from thresher.model.parts import Inventory
 from thresher.model.verdict import Verdict, percent, suspect_title
@@ -80,16 +79,6 @@ def _in_minutes(minutes: float | None) -> str:
     if minutes <= 0:
         return "reached"
     return f"in {minutes:.0f} min" if minutes < 120 else f"in {minutes / 60:.0f} h"
-
-
-def _value_text(channel: Channel, value: float | None) -> str:
-    return "missing" if value is None else f"{value:.4g} {channel.unit}"
-
-
-def print_tick(channels: tuple[Channel, ...], tick: Tick) -> None:
-    """Print one row of readings."""
-    cells = [f"{channel.name} {_value_text(channel, tick.values[i])}" for i, channel in enumerate(channels)]
-    say(f"{tick.at:.1f}  " + "  ".join(cells))
 
 
 def print_bad_pages(places: list[WrongPlace], json: bool) -> None:

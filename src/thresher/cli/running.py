@@ -2,13 +2,13 @@
 
 import signal
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 
 from thresher.cli.output import say, say_error
+from thresher.compose.announce import announcement
 from thresher.engine.engine import Engine
 from thresher.model.findings import TapeEntry
 from thresher.model.sheet import RunSheet, clock_text
-from thresher.protocol.events import EngineEvent, TapeEvent
 from thresher.protocol.status import RunStatus
 
 
@@ -31,10 +31,15 @@ def interrupt_stops(engine: Engine) -> Iterator[None]:
             signal.signal(number, handler)  # type: ignore[arg-type]  # what `signal` itself returned
 
 
+def entry_line(entry: TapeEntry) -> str:
+    """Return one entry of the tape as a line."""
+    at = clock_text(entry.run_at) if entry.run_at is not None else "       "
+    return f"{at}  {entry.code or '     '}  " + ": ".join(filter(None, (entry.title, entry.detail)))
+
+
 def say_entry(entry: TapeEntry) -> None:
     """Print one entry of the tape."""
-    at = clock_text(entry.run_at) if entry.run_at is not None else "       "
-    say(f"{at}  {entry.code or '     '}  " + ": ".join(filter(None, (entry.title, entry.detail))))
+    say(entry_line(entry))
 
 
 def say_opening(engine: Engine) -> None:
@@ -64,14 +69,14 @@ def end_engine(engine: Engine) -> bool:
 def carry_out(engine: Engine, sheet: RunSheet, quiet: bool, unwatched_limit: bool = False) -> RunStatus:
     """Carry out a run sheet, printing the tape unless `quiet`, and return how the run ended."""
 
-    def on_event(event: EngineEvent) -> None:
-        if isinstance(event, TapeEvent) and not quiet:
-            say_entry(event.entry)
+    from thresher.cli.live_view import shown  # needs rich, which takes time to load
 
-    engine.subscribe(on_event)
+    engine.sheets.put(sheet)  # what this machine cannot do is refused before anything is said
     if not quiet:
         say_opening(engine)
-    with interrupt_stops(engine):
+        cpus = tuple(cpu.core for cpu in engine.inventory.cpus)
+        say(announcement(sheet, cpus))
+    with interrupt_stops(engine), nullcontext() if quiet else shown(engine):
         status = engine.run_to_end(sheet, unwatched_limit)
     if engine.conductor.active:
         sentence = engine.stop()

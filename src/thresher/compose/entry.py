@@ -41,8 +41,8 @@ def parse_length(text: str) -> float:
 def length_text(seconds: float) -> str:
     """Return a length as it is spoken: 45 s, 10 min, 4 min 20 s, 1 h 05 min."""
     whole = round(seconds)
-    if abs(seconds - whole) > 1e-6:
-        return f"{seconds:g} s"
+    if round(seconds, 3) != whole:
+        return f"{round(seconds, 3)} s"
     hours, minutes, rest = whole // 3600, whole // 60 % 60, whole % 60
     if hours:
         return f"{hours} h" + (f" {minutes:02d} min" if minutes or rest else "") + (f" {rest} s" if rest else "")
@@ -59,7 +59,7 @@ def parse_start(text: str) -> float:
 
 def start_text(seconds: float) -> str:
     """Return a place on the time axis, with parts of a second where there are any."""
-    return clock_text(seconds) if seconds == round(seconds) else f"{seconds:g} s"
+    return clock_text(seconds) if round(seconds, 3) == round(seconds) else f"{round(seconds, 3)} s"
 
 
 def parse_cores(text: str) -> tuple[int, ...]:

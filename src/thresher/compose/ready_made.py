@@ -1,6 +1,6 @@
 """From the parts that are picked to blocks: one load on them, and the ready-made shapes of a run."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 
 from thresher.loads.load import Load
@@ -101,17 +101,19 @@ def all_together(pick: Pick, wish: Wish) -> tuple[SheetItem, ...]:
 
 def one_after_another(pick: Pick, wish: Wish) -> tuple[SheetItem, ...]:
     """One part at a time, cooled down between: says which one it is."""
+    blocks = (block_of(kind, wish, 0.0, pick.cores) for kind in pick.kinds)
+    return in_turn(block for block in blocks if block is not None)
+
+
+def in_turn(blocks: Iterable[Block]) -> tuple[SheetItem, ...]:
+    """Return blocks one after the other, with a gate before each but the first until the machine has cooled down."""
     items: list[SheetItem] = []
     at = 0.0
-    for kind in pick.kinds:
-        block = block_of(kind, wish, at, pick.cores)
-        if block is None:
-            continue
+    for block in blocks:
         if items:
             items.append(Gate(GateKind.COOL_DOWN, at, _COOL_S, _COOL_AT_MOST_S))
             at += _COOL_S
-            block = replace(block, start_s=at)
-        items.append(block)
+        items.append(replace(block, start_s=at))
         at += block.length_s
     return tuple(items)
 

@@ -114,7 +114,7 @@ def _on_run(engine: Engine, command: RunCommand) -> object:
         case PutTrialSheet(load, minutes, title):
             engine.sheets.put(trial_sheet(load, minutes, title))
         case PutDraft(sheet, name):
-            engine.sheets.put_draft(sheet, name)
+            engine.sheets.put(sheet, name)
         case _:
             assert_never(command)
     return engine.status()

@@ -1,6 +1,7 @@
 """`thresher watch`."""
 
 import tempfile
+from contextlib import nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -25,11 +26,12 @@ def watch(
     """Show readings, live."""
     from thresher.app import wiring
     from thresher.app.machines import open_system
-    from thresher.cli.printing import print_tick
-    from thresher.cli.running import interrupt_stops, say_entry, say_opening
+    from thresher.cli.live_view import say_extremes, shown
+    from thresher.cli.running import interrupt_stops, say_opening
     from thresher.model.channels import Tick
-    from thresher.protocol.events import TapeEvent, TickEvent
+    from thresher.protocol.events import TickEvent
     from thresher.report.table import ticks_csv
+    from thresher.sensors.extremes import Extremes
 
     if csv is not None:
         write_text(csv, "")  # a file that cannot be written is reported before anything is watched
@@ -37,22 +39,22 @@ def watch(
     with tempfile.TemporaryDirectory(prefix="thresher-watch-") as folder:
         engine = wiring.make_engine(system, Path(folder) / "watch.thresher", every, Path(folder) / "shop")
         rows: list[Tick] = []
+        extremes = Extremes(len(engine.channels))
 
         def on_event(event: "EngineEvent") -> None:
             if isinstance(event, TickEvent):
                 rows.append(event.tick)
+                extremes.add(event.tick)
                 if json:
                     say_json(event.tick)
-                else:
-                    print_tick(engine.channels, event.tick)
-            elif isinstance(event, TapeEvent) and not json:
-                say_entry(event.entry)
 
         engine.subscribe(on_event)
         if not json:
             say_opening(engine)
-        with interrupt_stops(engine):
+        with interrupt_stops(engine), nullcontext() if json else shown(engine, seconds):
             engine.watch(seconds)
         engine.close()
+        if not json:
+            say_extremes(engine.channels, extremes)
         if csv is not None:
             write_text(csv, ticks_csv(engine.channels, rows))

@@ -53,8 +53,12 @@ class SheetService:
     def put(self, sheet: RunSheet, name: str = "") -> None:
         """Put a sheet on the bench, to be started; `name` is its own one if it has any.
 
-        Raises EnvironmentFault while a run is in progress.
+        Raises InputError with everything that this machine cannot do of it, EnvironmentFault while a run is in
+        progress.
         """
+        faults = sheet_faults(sheet, self.bench())
+        if faults:
+            raise InputError("run sheet", [InputFault(fault.place(sheet), fault.message) for fault in faults])
         self._conductor.put_sheet(sheet)
         self._on_bench = name
 
@@ -70,14 +74,6 @@ class SheetService:
         best = next(iter(self._machine.intake().offers), None)
         if best is not None and not best.trouble:
             self.choose(best.name)
-
-    def put_draft(self, sheet: RunSheet, name: str = "") -> None:
-        """Put a sheet on the bench that was edited. Raises InputError with all its faults, EnvironmentFault."""
-        faults = sheet_faults(sheet, self.bench())
-        if faults:
-            raise InputError("run sheet", [InputFault(fault.place(sheet), fault.message) for fault in faults])
-        # read back as a file would be, so that what runs is what would be saved
-        self.put(parse_sheet(sheet_text(sheet), "run sheet"), name)
 
     def started(self) -> None:
         """Keep that the sheet on the bench is started now; a shop folder that cannot be written is reported."""

@@ -6,10 +6,11 @@ from PyQt6.QtCore import QPointF, QRectF
 from PyQt6.QtGui import QColor, QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
-from thresher.model.channels import Limit, LimitSide, Quantity
+from thresher.model.channels import LimitSide, Quantity
 from thresher.model.parts import PartKind
 from thresher.model.sheet import clock_text
 from thresher.model.verdict import percent, suspect_title
+from thresher.sensors.vital_readings import package_power, slowest_clock, worst_rail
 from thresher.ui.look import Look, draw_fitting, draw_text, text_width
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
@@ -63,16 +64,10 @@ def _headroom(state: BenchState) -> Vital:
 
 def _slowest(state: BenchState) -> Vital:
     busy = set(state.run.busy_cores)
-    clocks = [
-        (value, index)
-        for index in state.find_channels(Quantity.CLOCK)
-        if (value := state.value(index)) is not None and (not busy or state.channels[index].core in busy)
-    ]
-    # a clock that the processor counts shows boost and throttling, which the one that is set hides
-    clocks = [pair for pair in clocks if state.channels[pair[1]].key.startswith("counters/")] or clocks
-    if not clocks:
+    slowest = slowest_clock(state.channels, state.tick, busy) if state.tick is not None else None
+    if slowest is None:
         return _none("Slowest core", "no clocks reported", PartKind.PROCESSOR)
-    value, index = min(clocks)
+    value, index = slowest
     channel = state.channels[index]
     limit = channel.limit(LimitSide.ABOVE)
     below = bool(busy) and limit is not None and value < limit.value * 0.985
@@ -94,10 +89,11 @@ def _slowest(state: BenchState) -> Vital:
 
 
 def _package(state: BenchState) -> Vital:
-    found = [i for i in state.find_channels(Quantity.POWER, PartKind.PROCESSOR) if state.value(i) is not None]
-    if not found:
+    found = package_power(state.channels, state.tick) if state.tick is not None else None
+    if found is None:
         return _none("Package", "no power counter here", PartKind.POWER)
-    channel, value = state.channels[found[0]], state.value(found[0]) or 0.0
+    value, index = found
+    channel = state.channels[index]
     limit = channel.limit(LimitSide.BELOW)
     return Vital(
         "Package",
@@ -108,16 +104,15 @@ def _package(state: BenchState) -> Vital:
         PartKind.POWER,
         _about(
             f"{channel.name}: {value:.1f} W, from the energy counter {channel.source}.",
-            state.extremes_text(found[0]),
+            state.extremes_text(index),
         ),
     )
 
 
 def _rail(state: BenchState) -> Vital:
-    rails = [rail for i in state.find_channels(Quantity.VOLTAGE, PartKind.POWER) if (rail := _rail_now(state, i))]
-    if not rails:
+    worst = worst_rail(state.channels, state.tick) if state.tick is not None else None
+    if worst is None:
         return _none("Rails", "no rail voltages reported", PartKind.POWER)
-    worst = min(rails, key=lambda rail: rail.share_left)
     channel = state.channels[worst.index]
     off = (worst.reading / worst.nominal - 1) * 100
     return Vital(
@@ -134,34 +129,6 @@ def _rail(state: BenchState) -> Vital:
             "Board sensors are rough; confirm with a meter at the plug.",
         ),
     )
-
-
-@dataclass(frozen=True, slots=True)
-class _Rail:
-    """A supply rail now: its reading, its standard's voltage and tolerance, the limits that count, the share left."""
-
-    index: int
-    reading: float
-    nominal: float
-    tolerance: float
-    limits: tuple[Limit, ...]
-    share_left: float
-
-
-def _rail_now(state: BenchState, index: int) -> _Rail | None:
-    """Return a rail, or None for one without a reading or without a limit of the standard on both sides."""
-    channel, reading = state.channels[index], state.value(index)
-    limits = tuple(limit for side in LimitSide if (limit := channel.limit(side)))
-    # the technician's own limit is no part of the tolerance around the nominal voltage
-    standard = {limit.side: limit.value for limit in reversed(channel.limits) if not limit.reason}
-    if reading is None or not limits or len(standard) < 2:
-        return None
-    low, high = standard[LimitSide.ABOVE], standard[LimitSide.BELOW]
-    nominal, half = (low + high) / 2, (high - low) / 2
-    if nominal == 0 or half <= 0:
-        return None
-    left = min(limit.headroom(reading) for limit in limits) / half
-    return _Rail(index, reading, nominal, half / abs(nominal), limits, left)
 
 
 def _faults(state: BenchState) -> Vital:
