@@ -85,6 +85,7 @@ def test_a_proposed_sheet_goes_to_the_bench_and_starts_nothing(
 ) -> None:
     window = open_window(engine)
     window.show_station(0)
+    window.intake.offers.open("heat-hunt")
     button = window.intake.findChild(QPushButton, "offer_heat-hunt")
     assert button is not None
     button.click()
@@ -247,6 +248,7 @@ def test_the_shelf_takes_a_part_proves_it_and_lets_it_go(
 def test_a_sheet_is_kept_as_ours_and_offered(qtbot: QtBot, engine: EngineProcess, open_window: OpenWindow) -> None:
     window = open_window(engine)
     window.show_station(0)
+    window.intake.offers.open("heat-hunt")
     qtbot.mouseClick(button(window, "keep_heat-hunt"), Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: any(offer.own for offer in window.state.intake.offers), timeout=5_000)
     assert button(window, "edit_shop/heat-hunt").text() == "Change"

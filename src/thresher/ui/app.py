@@ -1,6 +1,7 @@
 """The application object around the window: fonts, scheme, the engine's life as the window sees it."""
 
 import argparse
+import gc
 import json
 import subprocess
 import sys
@@ -25,6 +26,7 @@ from thresher.ui.window import MainWindow
 _WATCH_MS = 250
 _GONE_MS, _GONE_BY_S = 30, 20.0
 _MOST_RESTARTS = 3
+_SPARE_MS = 3_000
 
 
 def make_app(arguments: list[str]) -> QApplication:
@@ -192,6 +194,16 @@ class _Measure(QObject):
         QTimer.singleShot(800, self._window.close)
 
 
+def spare_collections() -> None:
+    """Take everything that exists now out of what the garbage collector looks through.
+
+    What was imported and built at the start stays anyway, and looking through all of it takes as long as three frames.
+    """
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(20_000, 20, 100)  # drafts and ticks are values without cycles: looking for them can wait
+
+
 def show_job(window: MainWindow, path: Path) -> None:
     """Fill the window from a stored job. Raises ThresherError."""
     from thresher.app.stored_job import stored_history, stored_snapshot
@@ -261,6 +273,7 @@ def run_window(options: argparse.Namespace, socket: Path, process: "subprocess.P
     if options.measure is not None:
         _Measure(window, link, options.measure)
     link.open()
+    QTimer.singleShot(_SPARE_MS, spare_collections)
     code = app.exec()
     take_down(app, window)
     return code

@@ -1,10 +1,10 @@
 """The scheme in force, shared by all widgets, and the small drawings that they have in common."""
 
 from PyQt6.QtCore import QObject, QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QBrush, QColor, QFontMetricsF, QPainter, QPen, QPolygonF
+from PyQt6.QtGui import QBrush, QColor, QPainter, QPen, QPolygonF
 
 from thresher.model.parts import PartStatus
-from thresher.ui.theme import LIGHT, Scheme, font
+from thresher.ui.theme import LIGHT, Scheme, face
 
 
 class Look(QObject):
@@ -64,12 +64,11 @@ def draw_text(
     width: float | None = None,
 ) -> float:
     """Write one line with its baseline at a point, cut with dots to `width`; return the width written."""
-    face = font(pixels, bold, mono)
-    metrics = QFontMetricsF(face)
+    made, metrics = face(pixels, bold, mono)
     if width is not None:
         text = metrics.elidedText(text, Qt.TextElideMode.ElideRight, width)
     wide = metrics.horizontalAdvance(text)
-    painter.setFont(face)
+    painter.setFont(made)
     painter.setPen(QColor(colour))
     painter.drawText(QPointF(at.x() - wide, at.y()) if right else at, text)
     return wide
@@ -77,7 +76,7 @@ def draw_text(
 
 def text_width(text: str, pixels: float, bold: bool = False, mono: bool = False) -> float:
     """Return how wide a text is."""
-    return QFontMetricsF(font(pixels, bold, mono)).horizontalAdvance(text)
+    return face(pixels, bold, mono)[1].horizontalAdvance(text)
 
 
 def draw_fitting(painter: QPainter, at: QPointF, text: str, colour: str | QColor, pixels: float, width: float) -> None:
@@ -88,7 +87,7 @@ def draw_fitting(painter: QPainter, at: QPointF, text: str, colour: str | QColor
 
 def wrap(text: str, pixels: float, width: float, most: int) -> list[str]:
     """Break a text into at most so many lines; the last is cut with dots when there is more."""
-    metrics = QFontMetricsF(font(pixels))
+    metrics = face(pixels)[1]
     lines: list[str] = []
     for word in text.split():
         longer = f"{lines[-1]} {word}" if lines else word

@@ -11,7 +11,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from thresher.compose import draft as drafts
 from thresher.compose.draft import Draft, History, Placed, draft_of
 from thresher.compose.ready_made import Pick, ReadyMade, Wish
-from thresher.model.sheet import Block, GateKind, RunSheet, SheetItem, SheetLimits
+from thresher.model.sheet import GateKind, RunSheet, SheetItem, SheetLimits
 from thresher.protocol.answers import SheetCheck, SheetFile
 from thresher.protocol.status import PlanItem
 from thresher.ui.state import BenchState
@@ -38,6 +38,7 @@ class SheetEditor(QObject):
         self.chosen: frozenset[int] = frozenset()
         self.clipboard: tuple[SheetItem, ...] = ()
         self.check: SheetCheck | None = None
+        self._faults: dict[int, str] = {}
         self.file: SheetFile | None = None
         self.next_s: float | None = None
         self.step: int | None = None
@@ -111,6 +112,7 @@ class SheetEditor(QObject):
         self._job_file = snapshot.job_file
         self._seen = snapshot.sheet
         self.file, self.check, self.chosen, self.next_s = None, None, frozenset(), None
+        self._faults = {}
         first = draft_of(snapshot.sheet) if snapshot.sheet is not None else Draft()
         self._own = False
         self.history = History(first)
@@ -150,6 +152,7 @@ class SheetEditor(QObject):
         """Take what the engine says about a sheet, unless it was edited meanwhile."""
         if sheet == self.draft.sheet():
             self.check = check
+            self._faults = self._faults_by_number(check)
             self.changed.emit()
 
     # ---- editing
@@ -162,7 +165,7 @@ class SheetEditor(QObject):
     def _after(self, chosen: Iterable[int] | None = None) -> None:
         there = {each.number for each in self.draft.items}
         self.chosen = frozenset(self.chosen if chosen is None else chosen) & there
-        self.check = None
+        self.check, self._faults = None, {}
         self._timer.start()
         self.changed.emit()
 
@@ -290,13 +293,16 @@ class SheetEditor(QObject):
 
     def fault_of(self, placed: Placed) -> str:
         """Return what is wrong with an item, empty where nothing is."""
-        if self.check is None:
-            return ""
-        same = self.draft.blocks if isinstance(placed.item, Block) else self.draft.gates
-        place = next((place for place, each in enumerate(same) if each.number == placed.number), None)
-        is_block = isinstance(placed.item, Block)
-        found = [fault.message for fault in self.check.faults if place == (fault.block if is_block else fault.gate)]
-        return "; ".join(found)
+        return self._faults.get(placed.number, "")
+
+    def _faults_by_number(self, check: SheetCheck) -> dict[int, str]:
+        blocks, gates = self.draft.blocks, self.draft.gates
+        found: dict[int, list[str]] = {}
+        for fault in check.faults:
+            place, items = (fault.block, blocks) if fault.block is not None else (fault.gate, gates)
+            if place is not None:
+                found.setdefault(items[place].number, []).append(fault.message)
+        return {number: "; ".join(messages) for number, messages in found.items()}
 
     @property
     def faults(self) -> tuple[str, ...]:

@@ -4,10 +4,11 @@ Colours of parts are the same everywhere; status is shown by the shape of a mark
 """
 
 from dataclasses import dataclass, fields
+from functools import lru_cache
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QColor, QFont, QFontDatabase, QGuiApplication, QPalette
+from PyQt6.QtGui import QColor, QFont, QFontDatabase, QFontMetricsF, QGuiApplication, QPalette
 from PyQt6.QtWidgets import QApplication
 
 from thresher.model.findings import Severity
@@ -187,15 +188,27 @@ def load_fonts() -> None:
     """Make the fonts that come with the program known to Qt."""
     for path in sorted(_FONTS.glob("*.otf")):
         QFontDatabase.addApplicationFont(str(path))
+    _made_face.cache_clear()
 
 
 def font(pixels: float, bold: bool = False, mono: bool = False) -> QFont:
     """Return a font of the program, scaled with the desktop's own text size."""
+    return face(pixels, bold, mono)[0]
+
+
+def face(pixels: float, bold: bool = False, mono: bool = False) -> tuple[QFont, QFontMetricsF]:
+    """Return a font of the program with its metrics."""
     base = QApplication.font().pointSizeF() / 10.0 if isinstance(QApplication.instance(), QApplication) else 1.0
+    return _made_face(max(7, round(pixels * max(0.7, base))), bold, mono)
+
+
+@lru_cache(maxsize=128)
+def _made_face(pixels: int, bold: bool, mono: bool) -> tuple[QFont, QFontMetricsF]:
+    """Finding a font takes Qt some 0.1 ms, which a frame with hundreds of words cannot spend."""
     made = QFont("B612 Mono" if mono else "B612")
-    made.setPixelSize(max(7, round(pixels * max(0.7, base))))
+    made.setPixelSize(pixels)
     made.setBold(bold)
-    return made
+    return made, QFontMetricsF(made)
 
 
 def apply(app: QApplication, scheme: Scheme) -> None:

@@ -45,6 +45,7 @@ class BlockDetails(QWidget):
         self._columns = 0
         self._texts: dict[str, str] = {}
         self._trouble = self._words = ""
+        self._shows_trouble = False
         self.grid = QGridLayout()
         self.grid.setContentsMargins(0, 0, 0, 0)
         self.grid.setHorizontalSpacing(8)
@@ -85,6 +86,7 @@ class BlockDetails(QWidget):
 
     def _restyle(self) -> None:
         scheme = self._look.scheme
+        self._shows_trouble = bool(self._trouble)
         self.setStyleSheet(
             form_style(scheme)
             + "QComboBox, QLineEdit { padding: 1px 3px; font-size: 12px; } QLabel { font-size: 11px; }"
@@ -162,10 +164,11 @@ class BlockDetails(QWidget):
     def _write_words(self, words: str) -> None:
         """Write what the selection does, or what is wrong with it, on few lines; the tooltip has it whole."""
         self._words = words
+        if bool(self._trouble) != self._shows_trouble:
+            self._restyle()
         most = 4 if self.width() < _NARROW else 2
         self.words.setText("\n".join(wrap(words, 11, max(60.0, self.width() - 26.0), most)))
         self.words.setToolTip(words)
-        self._restyle()
 
     def _lay_out(self, anew: bool = False) -> None:
         columns = 3 if self.width() < _NARROW else 4

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QWidget
 
 from thresher.model.channels import Channel, LimitSide, Quantity
 from thresher.model.parts import Inventory, Part, PartKind, PartStatus
-from thresher.ui.look import Look, draw_mark, draw_text, panel, text_width
+from thresher.ui.look import Look, draw_fitting, draw_mark, draw_text, panel, text_width
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
 from thresher.ui.stations.bench.map_picks import Picks, Target
@@ -240,7 +240,10 @@ class MachineMap(PaintedWidget):
             line = f"{len(picked)} core{'s' if len(picked) > 1 else ''} picked"
         y = area.y() + 28 + grid.rows * (grid.cell_high + gap) + 14
         ink = scheme.ink if picked else scheme.soft
-        draw_text(painter, QPointF(area.x() + 8, y), line, ink, 11.5, bold=bool(picked), width=area.width() - 16)
+        if picked:
+            draw_text(painter, QPointF(area.x() + 8, y), line, ink, 11.5, bold=True, width=area.width() - 16)
+        else:
+            draw_fitting(painter, QPointF(area.x() + 8, y), line, ink, 11.5, area.width() - 16)
 
     def _draw_core(self, painter: QPainter, part: Part, core: int, cell: QRectF) -> None:
         """A core fills from below with the share of its way from 30 °C to its limit; a hit core is hatched."""

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt, pyqtSignal
@@ -17,7 +18,7 @@ from thresher.model.parts import PartKind
 from thresher.model.sheet import Block, GateKind, SheetItem, clock_text
 from thresher.protocol.status import PlanItem
 from thresher.ui.look import Look
-from thresher.ui.painted import PaintedWidget
+from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.sheet_editor import SheetEditor
 from thresher.ui.state import BenchState
 from thresher.ui.stations.bench.sheet_painter import FLAG_HIGH, DrawnItem, SheetPainter
@@ -30,10 +31,12 @@ _ROW_HIGH, _COMPOSE_ROW_HIGH = 24.0, 36.0
 _TOP = 22.0
 _SNAP_PIXELS = 9.0
 _SHORTEST_DRAG = 4.0
+_MOST_TOLD = 6
 _KEY_STEPS = (60.0, 10.0)
 """How far an arrow key moves what is selected, in seconds; the second with Shift."""
 
 
+@lru_cache(maxsize=4096)
 def item_words(item: SheetItem) -> str:
     """Return what is written on an item of the draft."""
     if not isinstance(item, Block):
@@ -154,16 +157,30 @@ class RunSheetView(PaintedWidget):
             if area.x > self.width() or area.x + area.width < LEFT_MARGIN:
                 continue
             item = DrawnItem(placed, area, placed.number in editor.chosen, editor.fault_of(placed))
-            paint.drafted(item, item_words(placed.item))
+            paint.drafted(item, item_words)
         if editor.next_s is not None:
             paint.place(editor.next_s)
         if self._snap is not None and self._snap.to:
             paint.snapped(self._snap.seconds, f"snapped to {self._snap.to}")
 
+    def spot_at(self, position: QPointF) -> Spot | None:
+        """Return what can be asked at a place; of the draft it is put together only when it is asked."""
+        if not self._editor.composing:
+            return super().spot_at(position)
+        found = hit(self.draft, self.layout_of(), position.x(), position.y())
+        placed = self.draft.placed(found.number) if found is not None else None
+        if placed is None:
+            return None
+        start, lasting = clock_text(placed.start_s), length_text(placed.item.length_s)
+        text = f"{item_words(placed.item)}: from {start}, {lasting}\n{self._editor.fault_of(placed)}".strip()
+        return Spot(QRectF(position.x() - 4, position.y() - 4, 8, 8), text)
+
     def _describe(self) -> None:
         if self._editor.composing:
-            told = [f"{item_words(each.item)} from {clock_text(each.start_s)}" for each in self._editor.selection]
-            words = "; ".join(told) or f"{len(self._editor.draft.items)} blocks and gates, none selected"
+            chosen = self._editor.selection
+            told = [f"{item_words(each.item)} from {clock_text(each.start_s)}" for each in chosen[:_MOST_TOLD]]
+            more = f"; {len(chosen) - _MOST_TOLD} more" if len(chosen) > _MOST_TOLD else ""
+            words = "; ".join(told) + more or f"{len(self._editor.draft.items)} blocks and gates, none selected"
         else:
             words = "; ".join(
                 f"{item.title} from {clock_text(item.start_s)}, {item.state}" for item in self.state.run.plan

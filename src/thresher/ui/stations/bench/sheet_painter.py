@@ -1,5 +1,6 @@
 """Painting the run sheet: the time axis, the rows, the plan of a run on its way, the draft being edited, the flags."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QPointF, QRectF, Qt
@@ -10,7 +11,7 @@ from thresher.compose.geometry import Area, SheetLayout
 from thresher.model.findings import Finding, Severity
 from thresher.model.parts import PartKind
 from thresher.model.run_states import StepState
-from thresher.model.sheet import Block, clock_text
+from thresher.model.sheet import Block, SheetItem, clock_text
 from thresher.protocol.status import PlanItem
 from thresher.ui.look import draw_text, text_width
 from thresher.ui.painted import Spot
@@ -44,6 +45,7 @@ class SheetPainter:
         self._painter, self._scheme, self._axis, self._layout = painter, scheme, axis, layout
         self._wide, self._high = size.width(), size.height()
         self.spots: list[Spot] = []
+        self._colours: dict[PartKind, QColor] = {}
 
     def clip(self) -> None:
         """Let what follows end at the axis."""
@@ -108,14 +110,20 @@ class SheetPainter:
         self._painter.drawRoundedRect(area, 2, 2)
         return self._scheme.ink if pale else self._scheme.on_part
 
-    def drafted(self, item: DrawnItem, words: str) -> None:
-        """Paint a gate or block of the draft; selected ones have a frame with handles, wrong ones a dashed one."""
+    def drafted(self, item: DrawnItem, words: Callable[[SheetItem], str]) -> None:
+        """Paint a gate or block of the draft; selected ones have a frame with handles, wrong ones a dashed one.
+
+        `words` gives what is written on it, and is asked only where there is room for it.
+        """
         painter, scheme = self._painter, self._scheme
         area = QRectF(item.area.x, item.area.y, max(3.0, item.area.width), item.area.height)
         sheet_item = item.placed.item
         if isinstance(sheet_item, Block):
-            ink = self._block(area, sheet_item.row, pale=False)
-            text_y = area.center().y() + 4
+            colour = self._colours.get(sheet_item.row)
+            if colour is None:
+                colour = self._colours[sheet_item.row] = scheme.part(sheet_item.row)
+            painter.fillRect(area, colour)
+            ink, text_y = scheme.on_part, area.center().y() + 4
         else:
             ground = QColor(scheme.panel)
             ground.setAlphaF(0.8)
@@ -124,26 +132,27 @@ class SheetPainter:
             painter.drawRect(area)
             ink, text_y = scheme.soft, area.y() + 15
         if area.width() > 26:
-            draw_text(painter, QPointF(area.x() + 7, text_y), words, ink, 11, width=area.width() - 12)
+            draw_text(painter, QPointF(area.x() + 7, text_y), words(sheet_item), ink, 11, width=area.width() - 12)
         if item.fault:
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(QColor(scheme.fault), 2.6, Qt.PenStyle.DashLine))
             painter.drawRect(area.adjusted(2, 2, -2, -2))
         if item.chosen:
             self._frame(area)
-        start, lasting = clock_text(item.placed.start_s), clock_text(item.placed.item.length_s)
-        self.spots.append(Spot(area, f"{words}: from {start} for {lasting}\n{item.fault}".strip()))
 
     def _frame(self, area: QRectF) -> None:
         """The frame of a selected item, with a handle on each edge where there is room."""
         painter, scheme = self._painter, self._scheme
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.setPen(QPen(QColor(scheme.straw), 2.4))
-        painter.drawRect(area.adjusted(-2, -2, 2, 2))
+        straw = QColor(scheme.straw)
         if area.width() < 3 * _HANDLE:
+            painter.fillRect(QRectF(area.x() - 2, area.y() - 3, area.width() + 4, 3), straw)
+            painter.fillRect(QRectF(area.x() - 2, area.bottom(), area.width() + 4, 3), straw)
             return
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(QPen(straw, 2.4))
+        painter.drawRect(area.adjusted(-2, -2, 2, 2))
         painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(QColor(scheme.straw))
+        painter.setBrush(straw)
         high = min(12.0, area.height() - 4)
         for x in (area.left() - 2, area.right() + 2):
             painter.drawRect(QRectF(x - _HANDLE / 2, area.center().y() - high / 2, _HANDLE, high))

@@ -20,7 +20,7 @@ class ExpectedForm(QWidget):
     changed = pyqtSignal(dict)
 
     def __init__(self, state: BenchState, parent: QWidget) -> None:
-        """Lay the fields out in two rows."""
+        """Lay the fields out under each other, so that what is typed can be read."""
         super().__init__(parent)
         self._state = state
         self._save = QTimer(self)
@@ -40,14 +40,14 @@ class ExpectedForm(QWidget):
             field.setPlaceholderText(hint)
             field.setToolTip("What should be there, from invoice, sticker or memory; what is missing becomes a doubt")
             field.textEdited.connect(self._save.start)
-            grid.addWidget(label, number // 2, number % 2 * 2)
-            grid.addWidget(field, number // 2, number % 2 * 2 + 1)
+            grid.addWidget(label, number, 0)
+            grid.addWidget(field, number, 1)
             self.fields[name] = field
         self.trouble = QLabel("", self)
         self.trouble.setObjectName("trouble")
         self.trouble.setWordWrap(True)
         self.trouble.hide()
-        grid.addWidget(self.trouble, 2, 0, 1, 4)
+        grid.addWidget(self.trouble, len(_FIELDS), 0, 1, 2)
         state.machine_changed.connect(self._fill)
         state.intake_changed.connect(self._follow)
 

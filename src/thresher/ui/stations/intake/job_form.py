@@ -1,10 +1,10 @@
 """The job itself: number, machine, the customer's words, how much time there is, and the symptoms."""
 
 from collections.abc import Callable
+from dataclasses import dataclass
 
 from PyQt6.QtCore import QTimer, pyqtSignal
 from PyQt6.QtWidgets import (
-    QGridLayout,
     QHBoxLayout,
     QLabel,
     QLineEdit,
@@ -20,8 +20,9 @@ from thresher.ui.look import Look, text_width
 from thresher.ui.state import BenchState
 
 _SAVE_AFTER_MS = 400
-_CHIP_ROOM = 252.0
-_CHIP_EDGE = 24.0
+_CHIP_ROOM = 262.0
+_CHIP_EDGE = 22.0
+_HEAD_EDGE = 8.0
 _TIMES = (("15 min", "15"), ("45 min", "45"), ("2 h", "120"), ("a night", "720"))
 
 
@@ -45,21 +46,18 @@ class _ComplaintField(QWidget):
         self.when = QLineEdit(complaint.when, self)
         self.note = QLineEdit(complaint.note, self)
         name = complaint.text.replace(" ", "_")
-        for field, title, hint in ((self.when, "when", "when"), (self.note, "note", "what else is known of it")):
+        for field, title, hint in ((self.when, "when", "when"), (self.note, "note", "what else")):
             field.setObjectName(f"{title}_{name}")
             field.setAccessibleName(f"{complaint.text}: {title}")
             field.setPlaceholderText(hint)
             field.textEdited.connect(touched)
-        self.when.setFixedWidth(82)
-        rows = QVBoxLayout(self)
-        rows.setContentsMargins(0, 0, 0, 0)
-        rows.setSpacing(2)
-        rows.addWidget(QLabel(complaint.text, self))
-        row = QHBoxLayout()
+        self.when.setFixedWidth(56)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(4)
+        row.addWidget(QLabel(complaint.text, self))
         row.addWidget(self.when)
         row.addWidget(self.note, 1)
-        rows.addLayout(row)
 
     def complaint(self) -> Complaint:
         """Return what stands in the fields."""
@@ -86,7 +84,7 @@ class JobForm(Panel):
         inside = QWidget(self)
         self._inside = QVBoxLayout(inside)
         self._inside.setContentsMargins(0, 0, 4, 0)
-        self._inside.setSpacing(6)
+        self._inside.setSpacing(5)
         self.column.setContentsMargins(10, 34, 6, 10)
         self.column.addWidget(scrolled(inside, self))
         self.number = QLineEdit(inside)
@@ -98,31 +96,29 @@ class JobForm(Panel):
         self._known.setSpacing(5)
         self._inside.addLayout(self._known)
         self._symptoms = QVBoxLayout()
-        self._symptoms.setSpacing(3)
+        self._symptoms.setSpacing(1)
         self._inside.addLayout(self._symptoms)
         self._inside.addStretch(1)
         state.machine_changed.connect(self._fill)
         state.refreshed.connect(self._follow)
 
     def _make_fields(self, inside: QWidget) -> None:
-        fields = QGridLayout()
-        fields.setVerticalSpacing(6)
-        for line, (label, field, name) in enumerate(
-            (("Number", self.number, "job_number"), ("Machine", self.machine, "job_machine"))
-        ):
+        fields = QHBoxLayout()
+        fields.setSpacing(4)
+        for label, field, name in (("Number", self.number, "job_number"), ("Machine", self.machine, "job_machine")):
             field.setObjectName(name)
             field.setAccessibleName(label)
-            text = QLabel(label, inside)
-            text.setBuddy(field)
-            fields.addWidget(text, line, 0)
-            fields.addWidget(field, line, 1)
+            field.setPlaceholderText(label.lower())
+            field.setToolTip(f"{label} of the job" if field is self.number else "Whose machine it is, and which")
+            fields.addWidget(field, 0 if field is self.number else 1)
             field.textEdited.connect(self._touched)
+        self.number.setFixedWidth(62)
         self._inside.addLayout(fields)
         self.words.setObjectName("job_words")
         self.words.setAccessibleName("What the customer reports")
         self.words.setPlaceholderText("What the customer reports, in their own words: since when, what changed")
         self.words.setTabChangesFocus(True)
-        self.words.setFixedHeight(64)
+        self.words.setFixedHeight(44)
         self.words.textChanged.connect(self._touched)
         self._inside.addWidget(self.words)
 
@@ -153,6 +149,7 @@ class JobForm(Panel):
         self._filling = True
         self.number.setText(snapshot.job.get("number", ""))
         self.machine.setText(snapshot.job.get("machine", ""))
+        self.machine.setCursorPosition(0)
         self.words.setPlainText(snapshot.job.get("words", ""))
         stored = snapshot.kind == "stored job"
         for field in (self.number, self.machine, self.words):
@@ -171,24 +168,20 @@ class JobForm(Panel):
         groups: dict[str, list[str]] = {}
         for choice in snapshot.symptom_choices if snapshot else ():
             groups.setdefault(choice.group, []).append(choice.text)
-        for group, texts in groups.items():
-            box = QWidget(self)
-            column = QVBoxLayout(box)
-            column.setContentsMargins(0, 2, 0, 0)
-            column.setSpacing(3)
-            column.addWidget(QLabel(group, box))
-            for row in _rows(texts):
-                line = QHBoxLayout()
-                line.setSpacing(4)
-                for text in row:
-                    chip = _Chip(text, box)
-                    chip.setEnabled(not stored)
-                    chip.clicked.connect(self.send)
-                    self._chips[text] = chip
-                    line.addWidget(chip)
-                line.addStretch(1)
-                column.addLayout(line)
-            self._symptoms.addWidget(box)
+        for row in _rows(groups):
+            line = QHBoxLayout()
+            line.setSpacing(4)
+            for word in row:
+                if isinstance(word, _Head):
+                    line.addWidget(QLabel(word.text, self))
+                    continue
+                chip = _Chip(word, self)
+                chip.setEnabled(not stored)
+                chip.clicked.connect(self.send)
+                self._chips[word] = chip
+                line.addWidget(chip)
+            line.addStretch(1)
+            self._symptoms.addLayout(line)
 
     def _follow(self) -> None:
         """Show the symptoms and the time that are kept."""
@@ -235,15 +228,25 @@ class JobForm(Panel):
             self.send()
 
 
-def _rows(texts: list[str]) -> list[list[str]]:
-    """Break chips into rows that are filled from the left."""
-    rows: list[list[str]] = [[]]
+@dataclass(frozen=True, slots=True)
+class _Head:
+    """The name of a group, which stands before its first symptom."""
+
+    text: str
+
+
+def _rows(groups: dict[str, list[str]]) -> list[list[_Head | str]]:
+    """Break the symptoms of all groups into rows that are filled from the left; a group's name is never left alone."""
+    rows: list[list[_Head | str]] = [[]]
     used = 0.0
-    for text in texts:
-        wide = text_width(text, 12) + _CHIP_EDGE
-        if rows[-1] and used + wide > _CHIP_ROOM:
-            rows.append([])
-            used = 0.0
-        rows[-1].append(text)
-        used += wide
+    for group, texts in groups.items():
+        for number, text in enumerate(texts):
+            words: list[_Head | str] = [_Head(f"{group}:"), text] if number == 0 else [text]
+            wide = text_width(text, 12) + _CHIP_EDGE
+            wide += text_width(f"{group}:", 12) + _HEAD_EDGE if number == 0 else 0.0
+            if rows[-1] and used + wide > _CHIP_ROOM:
+                rows.append([])
+                used = 0.0
+            rows[-1] += words
+            used += wide
     return rows

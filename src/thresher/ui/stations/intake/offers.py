@@ -1,14 +1,15 @@
 """The proposed run sheets: why each is proposed, how long it takes, what it can and cannot find."""
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from thresher.model.sheet import clock_text
+from thresher.compose.entry import length_text
 from thresher.protocol.intake import SheetOffer
 from thresher.ui.form import emptied, scrolled
-from thresher.ui.look import Look, draw_text, wrap
+from thresher.ui.look import Look, draw_text, text_width, wrap
 from thresher.ui.state import BenchState
+from thresher.ui.stations.bench.sheet_list import offer_line, short_title
 
 _LINE = 15.0
 _WIDE = 240.0
@@ -27,8 +28,12 @@ def offer_lines(offer: SheetOffer, wide: float = _WIDE) -> list[tuple[str, bool]
 
 
 class OfferCard(QFrame):
-    """A run sheet that may be put on the bench, kept as the shop's own, or, when it is that, changed."""
+    """A run sheet that may be put on the bench, kept as the shop's own, or, when it is that, changed.
 
+    Closed it shows title, time and one reason; `opened` comes when it is clicked, and open it shows everything.
+    """
+
+    opened = pyqtSignal(str)
     chosen = pyqtSignal(str)
     kept = pyqtSignal(str)
     edited = pyqtSignal(str)
@@ -36,10 +41,14 @@ class OfferCard(QFrame):
     def __init__(self, offer: SheetOffer, live: bool, look: Look, parent: QWidget) -> None:
         """`live` says whether anything can be done with it; a stored job's sheets can only be read."""
         super().__init__(parent)
-        self._offer, self._look = offer, look
+        self.offer, self._look = offer, look
         self._lines = offer_lines(offer)
-        top = 32 + int(_LINE * len(self._lines))
-        self.setFixedHeight(top + 36)
+        self._short = [(line, False) for line in wrap(offer_line(offer), 11.5, _WIDE, 2)]
+        self._is_open = False
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.setObjectName(f"card_{offer.name}")
+        self.setAccessibleName(f"{offer.title}, {length_text(offer.length_s)}")
+        self.setToolTip("\n".join(line for line, _ in self._lines))
         row = QHBoxLayout()
         row.setSpacing(4)
         row.addStretch(1)
@@ -61,34 +70,59 @@ class OfferCard(QFrame):
         self.button.clicked.connect(lambda: self.chosen.emit(offer.name))
         self.button.setEnabled(live and not offer.trouble)
         more.setEnabled(live)
+        self._more = more
         row.addWidget(more)
         row.addWidget(self.button)
-        column = QVBoxLayout(self)
-        column.setContentsMargins(10, top, 10, 8)
-        column.addLayout(row)
+        self._column = QVBoxLayout(self)
+        self._column.addLayout(row)
+        self.open(False)
+
+    def open(self, wanted: bool) -> None:
+        """Show everything, or title, time and one reason."""
+        self._is_open = wanted
+        self.button.setVisible(wanted)
+        self._more.setVisible(wanted)
+        top = 30 + int(_LINE * (len(self._lines) if wanted else len(self._short)))
+        self._column.setContentsMargins(10, top, 10, 8)
+        self.setFixedHeight(top + 36 if wanted else top + 4)
+        self.update()
+
+    def mousePressEvent(self, _event: QMouseEvent | None) -> None:
+        """Open."""
+        self.opened.emit(self.offer.name)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Open with Return or Space."""
+        if event is not None and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+            self.opened.emit(self.offer.name)
+        else:
+            super().keyPressEvent(event)
 
     def paintEvent(self, _event: QPaintEvent | None) -> None:
-        """Paint title, length, reasons and what it can and cannot find."""
-        scheme, offer = self._look.scheme, self._offer
+        """Paint title, length and reason, or all there is to say."""
+        scheme, offer = self._look.scheme, self.offer
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         area = QRectF(self.rect()).adjusted(1, 1, -1, -1)
         painter.fillRect(area, QColor(scheme.field))
-        painter.setPen(QPen(QColor(scheme.straw if offer.fits else scheme.rule), 2.0 if offer.fits else 1.0))
+        strong = offer.fits or self.hasFocus()
+        edge = scheme.processor if self.hasFocus() else scheme.straw if offer.fits else scheme.rule
+        painter.setPen(QPen(QColor(edge), 2.0 if strong else 1.0))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawRect(area)
-        length = "cannot be used" if offer.trouble else clock_text(offer.length_s)
-        title = f"{offer.title} (shop's own)" if offer.own else offer.title
-        draw_text(painter, QPointF(10, 22), title, scheme.ink, 13, bold=True, width=self.width() - 84.0)
-        draw_text(painter, QPointF(self.width() - 10.0, 22), length, scheme.soft, 11.5, right=True)
-        for number, (line, reason) in enumerate(self._lines):
+        length = "cannot be used" if offer.trouble else length_text(offer.length_s)
+        title = f"{short_title(offer.title)} (shop's own)" if offer.own else short_title(offer.title)
+        room = self.width() - 30.0 - text_width(length, 11.5)
+        draw_text(painter, QPointF(10, 20), title, scheme.ink, 12.5, bold=True, width=room)
+        draw_text(painter, QPointF(self.width() - 10.0, 20), length, scheme.soft, 11.5, right=True)
+        for number, (line, reason) in enumerate(self._lines if self._is_open else self._short):
             ink = scheme.fault if offer.trouble else scheme.ink if reason else scheme.soft
-            draw_text(painter, QPointF(10, 40 + _LINE * number), line, ink, 11.5, width=self.width() - 20.0)
+            draw_text(painter, QPointF(10, 37 + _LINE * number), line, ink, 11.5, width=self.width() - 20.0)
         painter.end()
 
 
 class OffersPanel(QWidget):
-    """All cards in a column that scrolls."""
+    """All cards in a column that scrolls; one of them is open."""
 
     chosen = pyqtSignal(str)
     kept = pyqtSignal(str)
@@ -99,9 +133,12 @@ class OffersPanel(QWidget):
         super().__init__(parent)
         self._state, self._look = state, look
         self._shown: tuple[object, ...] = ()
+        self._open = ""
+        self.cards: list[OfferCard] = []
         self._cards = QWidget(self)
         self._column = QVBoxLayout(self._cards)
         self._column.setContentsMargins(0, 0, 4, 0)
+        self._column.setSpacing(4)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.addWidget(scrolled(self._cards, self))
@@ -115,10 +152,21 @@ class OffersPanel(QWidget):
             return
         self._shown = wanted
         emptied(self._column)
+        self.cards = []
         for offer in self._state.intake.offers:
             card = OfferCard(offer, live, self._look, self._cards)
             card.chosen.connect(self.chosen)
             card.kept.connect(self.kept)
             card.edited.connect(self.edited)
+            card.opened.connect(self.open)
             self._column.addWidget(card)
+            self.cards.append(card)
         self._column.addStretch(1)
+        names = [offer.name for offer in self._state.intake.offers]
+        self.open(self._open if self._open in names else next(iter(names), ""))
+
+    def open(self, name: str) -> None:
+        """Open one card and close the others."""
+        self._open = name
+        for card in self.cards:
+            card.open(card.offer.name == name)

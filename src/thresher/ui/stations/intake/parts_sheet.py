@@ -4,15 +4,15 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QKeyEvent, QKeySequence, QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import QApplication, QWidget
 
-from thresher.model.parts import Part
+from thresher.model.parts import Fact, Part
 from thresher.ui.look import Look, draw_mark, draw_text, text_width, wrap
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
 from thresher.ui.theme import Scheme
 
 _HEAD = 48.0
-_SOURCES_FROM = 430.0
-"""Width from which a fact's source has room beside it; below, it stands under the fact."""
+_FACT_NAMES = 132.0
+"""Pixels for the name of a fact, left of its value."""
 _LINE = 17.0
 
 _TELLING = (
@@ -40,6 +40,14 @@ def part_text(part: Part, tag: str, doubts: list[str]) -> str:
     return "\n".join(lines)
 
 
+def grouped_by_source(facts: tuple[Fact, ...]) -> list[tuple[str, list[Fact]]]:
+    """Return facts by where they were read, in the order of their first fact, so that each source is named once."""
+    groups: dict[str, list[Fact]] = {}
+    for fact in facts:
+        groups.setdefault(fact.source, []).append(fact)
+    return list(groups.items())
+
+
 class PartsSheet(PaintedWidget):
     """Draws the parts as cards under each other; arrow keys, Return and Ctrl+C work on the chosen one."""
 
@@ -65,13 +73,11 @@ class PartsSheet(PaintedWidget):
             for text in (f"{doubt.title}: {doubt.detail}",)
         ]
 
-    def _fact_high(self) -> float:
-        return _LINE if self.width() > _SOURCES_FROM else 2 * _LINE - 2
-
     def _height(self, part: Part) -> float:
         lines = sum(len(each[1]) for each in self._doubt_lines(part))
-        facts = len(part.facts) if part.tag in self._open else 0
-        return _HEAD + _LINE * lines + self._fact_high() * facts + (6 if facts or lines else 0)
+        groups = grouped_by_source(part.facts) if part.tag in self._open else []
+        facts = sum(len(facts) + 1 for _, facts in groups)
+        return _HEAD + _LINE * (lines + facts) + (6 if facts or lines else 0)
 
     def _fit(self) -> None:
         unknown = self.state.snapshot.unknown if self.state.snapshot else ()
@@ -151,19 +157,19 @@ class PartsSheet(PaintedWidget):
                 draw_text(painter, at, line, scheme.fault, 11.5, width=right - x - wide - 8)
             self.spots.append(Spot(QRectF(area.x(), y - 4, area.width(), _LINE * len(lines)), f"{code} {text}"))
             y += _LINE * len(lines)
-        high, beside = self._fact_high(), area.width() > _SOURCES_FROM
-        for fact in part.facts if not closed else ():
-            column = 166.0 if beside else 128.0
-            room = area.width() * 0.42 if beside else right - x - column
-            draw_text(painter, QPointF(x, y + 8), fact.name, scheme.soft, 11.5, width=column - 6)
-            draw_text(painter, QPointF(x + column, y + 8), fact.value, scheme.ink, 11.5, width=room)
-            at = QPointF(right, y + 8) if beside else QPointF(right, y + 6 + _LINE)
-            wide = area.width() * 0.3 if beside else right - x
-            draw_text(painter, at, _short(fact.source), scheme.soft, 10.5, right=True, width=wide)
-            self.spots.append(
-                Spot(QRectF(area.x(), y - 6, area.width(), high), f"{fact.value}\nread from {fact.source}")
-            )
-            y += high
+        if closed:
+            return
+        for source, facts in grouped_by_source(part.facts):
+            for fact in facts:
+                draw_text(painter, QPointF(x, y + 8), fact.name, scheme.soft, 11.5, width=_FACT_NAMES - 6)
+                room = right - x - _FACT_NAMES
+                draw_text(painter, QPointF(x + _FACT_NAMES, y + 8), fact.value, scheme.ink, 11.5, width=room)
+                self.spots.append(
+                    Spot(QRectF(area.x(), y - 6, area.width(), _LINE), f"{fact.value}\nread from {fact.source}")
+                )
+                y += _LINE
+            draw_text(painter, QPointF(right, y + 6), f"from {_short(source)}", scheme.soft, 10.5, right=True)
+            y += _LINE
 
     def toggle(self, tag: str) -> None:
         """Open or close a part."""

@@ -12,6 +12,7 @@ from thresher.ui.state import BenchState
 
 _ACTS = 3
 _TRIAL_HIGH = 84.0
+_ACT_HIGH = 21.0
 _SURE = 0.9
 
 
@@ -68,7 +69,9 @@ class DecisionPanel(PaintedWidget):
             draw_text(painter, QPointF(24, y), words, scheme.ink, 12.5, width=self.width() - 40.0)
             self.spots.append(Spot(QRectF(10, y - 14, self.width() - 20.0, 18), verdict.advice.sentence))
         advised = verdict.advice.act if verdict.advice is not None else None
-        self._draw_acts(painter, verdict.acts[:_ACTS], advised, 68.0 + 18 * len(lines))
+        top = 68.0 + 18 * len(lines)
+        room = int((self.height() - _TRIAL_HIGH - 22 - top) // _ACT_HIGH)
+        self._draw_acts(painter, verdict.acts[: max(_ACTS, room)], advised, top)
         self._draw_trial(painter)
 
     def _draw_acts(self, painter: QPainter, acts: tuple[Act, ...], advised: Act | None, y: float) -> None:
@@ -82,7 +85,7 @@ class DecisionPanel(PaintedWidget):
         draw_text(painter, QPointF(right, y), "cost if wrong", scheme.soft, 10.5, right=True)
         dearest = max(each.risk for each in acts) or 1.0
         for number, act in enumerate(acts):
-            line = y + 20 + 21 * number
+            line = y + 20 + _ACT_HIGH * number
             words = act.words[:1].upper() + act.words[1:]
             draw_text(painter, QPointF(14, line), words, scheme.ink, 12.5, bold=act == advised, width=columns[0] - 70)
             for x, text in zip(

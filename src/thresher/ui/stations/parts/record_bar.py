@@ -17,10 +17,12 @@ _BUTTONS = (
         "actual_cause",
         "Record what it really was; the shop's closed jobs adjust how common faults are",
     ),
-    ("Closed jobs…", "closed_jobs", "The shop's closed jobs, what they change, and which of them count"),
     ("Runs…", "assign_runs", "Choose the trial that each run belongs to"),
     ("Part tags…", "print_tags", "Tags for all parts of this job as a PDF, to be printed, cut and tied on"),
+    ("Closed jobs…", "closed_jobs", "The shop's closed jobs, what they change, and which of them count"),
 )
+_GROUPS = {"lock": "Verdict", "assign_runs": "   This job", "closed_jobs": "   Shop"}
+"""The word before the first button of a group."""
 
 
 class RecordBar(QWidget):
@@ -46,12 +48,14 @@ class RecordBar(QWidget):
         signals = (
             self.lock_wanted,
             self.actual_cause_wanted,
-            self.closed_wanted,
             self.runs_wanted,
             self.tags_wanted,
+            self.closed_wanted,
         )
         self.buttons: dict[str, QPushButton] = {}
         for (text, name, tip), signal in zip(_BUTTONS, signals, strict=True):
+            if name in _GROUPS:
+                row.addWidget(QLabel(_GROUPS[name], self))
             button = QPushButton(text, self)
             button.setObjectName(name)
             button.setAccessibleName(text.rstrip("…"))

@@ -3,7 +3,8 @@
 from dataclasses import replace
 
 from PyQt6.QtCore import QSize, pyqtSignal
-from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtGui import QResizeEvent
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from thresher.model.parts import PartKind
 from thresher.model.trials import ALL_SETTINGS, Configuration, NextTrial
@@ -21,7 +22,9 @@ from thresher.ui.stations.parts.runs_dialog import RunsDialog
 from thresher.ui.stations.parts.suspects_panel import SuspectsPanel
 from thresher.ui.stations.parts.trials_panel import TrialsPanel
 
-_UPPER = 300
+_UPPER, _UPPER_MOST = 300, 430
+_BOOK_EDGES = 96
+"""Height of the book of trials beside its rows: title, buttons and margins."""
 _STOCK_STEPS = ((), ALL_SETTINGS, *((kind,) for kind in ALL_SETTINGS))
 """What each press of the button sets back: all settings, then one at a time."""
 _SEATED = (PartKind.MEMORY, PartKind.BOARD, PartKind.DRIVE)
@@ -78,13 +81,13 @@ class PartsStation(QWidget):
         upper.setSpacing(8)
         upper.addWidget(suspects, 11)
         upper.addWidget(self.decision, 10)
-        suspects.setFixedHeight(_UPPER)
-        self.decision.setFixedHeight(_UPPER)
+        self._upper = (suspects, self.decision)
         column = QVBoxLayout(self)
         column.setContentsMargins(12, 8, 12, 8)
         column.setSpacing(8)
         column.addLayout(upper)
         self.record = RecordBar(state, look, self)
+        self._book = book
         column.addWidget(book, 1)
         column.addWidget(self.record)
         self.decision.wanted.connect(self.set_up)
@@ -94,9 +97,25 @@ class PartsStation(QWidget):
         self.record.closed_wanted.connect(self.show_closed)
         self.record.runs_wanted.connect(self.show_runs)
         state.refreshed.connect(self._update_buttons)
+        state.refreshed.connect(self._share_height)
         look.changed.connect(self._restyle)
         self._restyle()
         self._update_buttons()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Share the height anew."""
+        super().resizeEvent(event)
+        self._share_height()
+
+    def _share_height(self) -> None:
+        """Give suspects and decision what the book of trials leaves, within what they can use."""
+        book = (
+            self.trials.minimumHeight() + _BOOK_EDGES + (self.questions.height() if self.questions.isVisible() else 0)
+        )
+        upper = min(_UPPER_MOST, max(_UPPER, self.height() - self.record.height() - book - 32))
+        for each in self._upper:
+            if each.height() != upper:
+                each.setFixedHeight(upper)
 
     def _make_buttons(self, parent: QWidget) -> QHBoxLayout:
         self.title = QLineEdit(parent)
@@ -104,14 +123,16 @@ class PartsStation(QWidget):
         self.title.setAccessibleName("What was changed")
         self.title.setPlaceholderText("what was changed; leave empty for the default text")
         row = QHBoxLayout()
+        row.addWidget(QLabel("Next trial", parent))
         row.addWidget(self.title, 1)
-        self.begin = self._button("Save configuration", "begin_trial", self._begin, row)
         self.stock = self._button("Settings to stock", "trial_stock", self._toggle_stock, row)
         self.cleaned = self._button("Cleaned", "trial_cleaned", lambda: self._toggle_treated(PartKind.COOLING), row)
         self.seated = self._button("Reseated", "trial_seated", lambda: self._toggle_treated(*_SEATED), row)
         self.for_good = self._button("Keep this change", "trial_for_good", self._update_buttons, row)
         for each in (self.stock, self.cleaned, self.seated, self.for_good):
             each.setCheckable(True)
+        self.begin = self._button("Save configuration", "begin_trial", self._begin, row)
+        row.addWidget(QLabel("   Book", parent))
         self.new_part = self._button("Add part…", "new_part", self.ask_new_part, row)
         self.outcome = self._button("Record outcome…", "trial_outcome", self.ask_outcome, row)
         self.undo = self._button("Undo", "trial_undo", self.undo_wanted.emit, row)

@@ -6,15 +6,15 @@ from PyQt6.QtWidgets import QWidget
 
 from thresher.model.parts import PartStatus
 from thresher.model.verdict import Suspect, percent, suspect_title
-from thresher.ui.look import Look, draw_mark, draw_text
+from thresher.ui.look import Look, draw_fitting, draw_mark, draw_text
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
 from thresher.ui.stations.bench.suspect_card import full_reasons
 
-_ROW = 47.0
+_ROW, _TALLEST_ROW = 47.0, 78.0
+_REASON = 14.0
 _LEAST = 0.004
 _FEWEST = 5
-_REASONS = 3
 _NARROW = 540
 
 
@@ -56,15 +56,17 @@ class SuspectsPanel(PaintedWidget):
             words = "Cannot tell yet: no findings and no time under load. Start the proposed run sheet first."
             draw_text(painter, QPointF(12, 24), words, scheme.soft, 12, width=self.width() - 24.0)
             return
-        for number, suspect in enumerate(listed(self.state)):
-            self._draw_row(painter, suspect, number * _ROW)
+        suspects = listed(self.state)
+        high = min(_TALLEST_ROW, max(_ROW, (self.height() - 6.0) / max(1, len(suspects))))
+        for number, suspect in enumerate(suspects):
+            self._draw_row(painter, suspect, number * high, high)
         self.setAccessibleDescription(
             "; ".join(
                 f"{suspect_title(each)}, {each.title}: {percent(each.probability)}" for each in listed(self.state)
             )
         )
 
-    def _draw_row(self, painter: QPainter, suspect: Suspect, y: float) -> None:
+    def _draw_row(self, painter: QPainter, suspect: Suspect, y: float, high: float) -> None:
         scheme = self.look.scheme
         status = self.state.status_of(suspect.kind, suspect.tag) if suspect.kind else PartStatus.UNTESTED
         draw_mark(painter, QPointF(20, y + 20), status if suspect.probability >= 0.02 else PartStatus.CLEARED, scheme)
@@ -82,12 +84,12 @@ class SuspectsPanel(PaintedWidget):
         )
         draw_text(painter, QPointF(bar.right() + 8, y + 23), percent(suspect.probability), scheme.ink, 13, bold=True)
         left = bar.right() + (74 if narrow else 84)
-        strongest = sorted(suspect.reasons[1:], key=lambda reason: -abs(reason.decibans))[:_REASONS]
+        strongest = sorted(suspect.reasons[1:], key=lambda reason: -abs(reason.decibans))[: int((high - 5) // _REASON)]
         for number, reason in enumerate(each for each in strongest if abs(each.decibans) >= 0.5):
-            at = y + 13 + 14 * number
+            at = y + 13 + _REASON * number
             weight = f"{reason.decibans:+.0f}".replace("-", "−")
             draw_text(painter, QPointF(left, at), weight, scheme.ink, 10.5, bold=True, right=True)
-            draw_text(painter, QPointF(left + 6, at), reason.text, scheme.soft, 10.5, width=self.width() - left - 12)
+            draw_fitting(painter, QPointF(left + 6, at), reason.text, scheme.soft, 10.5, self.width() - left - 12)
         painter.setPen(QPen(QColor(scheme.grid), 1))
-        painter.drawLine(QPointF(10, y + _ROW - 1), QPointF(self.width() - 10.0, y + _ROW - 1))
-        self.spots.append(Spot(QRectF(0, y, self.width(), _ROW), full_reasons(suspect)))
+        painter.drawLine(QPointF(10, y + high - 1), QPointF(self.width() - 10.0, y + high - 1))
+        self.spots.append(Spot(QRectF(0, y, self.width(), high), full_reasons(suspect)))
