@@ -15,12 +15,15 @@ from PyQt6.QtWidgets import QApplication
 
 from thresher.app.demo import prepare_demo_bench
 from thresher.app.launch import start_engine_process
+from thresher.model.parts import PartKind
+from thresher.model.sheet import GateKind
 from thresher.ui import theme
 from thresher.ui.__main__ import DEMO_ARGUMENTS, LIVE_ARGUMENTS
 from thresher.ui.app import make_app, take_down
 from thresher.ui.link import EngineLink
 from thresher.ui.look import Look
 from thresher.ui.state import BenchState
+from thresher.ui.stations.bench.map_picks import Picks, Target
 from thresher.ui.stations.parts.trials_panel import columns_of
 from thresher.ui.window import MainWindow
 
@@ -71,6 +74,7 @@ def demo_pictures(app: QApplication, folder: Path) -> None:
     state = window.state
     wait_for(app, lambda: state.now >= 0 and len(state.history) > 20, 30)
     grab(app, window, "bench-before-start.png")
+    compose_picture(app, window)
     window.start()
     wait_for(app, lambda: state.run.run_at >= 385, 60)
     grab(app, window, "bench.png")
@@ -97,6 +101,24 @@ def demo_pictures(app: QApplication, folder: Path) -> None:
     window.choose_scheme(theme.LIGHT)
     parts_pictures(app, window)
     take_down(app, window)
+
+
+def compose_picture(app: QApplication, window: MainWindow) -> None:
+    """A run sheet being edited: two parts loaded, a gate, a block selected; then back to the proposed sheet."""
+    bench, processor = window.bench, PartKind.PROCESSOR
+    cores = tuple(Target("processor", processor, core) for core in range(4))
+    bench.map.set_picks(Picks((*cores, Target("memory A2", PartKind.MEMORY))))
+    bench.put()
+    bench.editor.put_gate(GateKind.COOL_DOWN, bench.editor.draft.length_s)
+    bench.map.set_picks(Picks(cores))
+    bench.picker.fields["load"].setCurrentText("branchy")
+    bench.put()
+    bench.run_sheet.setFocus()
+    wait_for(app, lambda: bench.editor.check is not None, 10)
+    grab(app, window, "bench-compose.png")
+    while bench.editor.history.past:
+        bench.editor.undo()
+    bench.map.set_picks(Picks())
 
 
 def parts_pictures(app: QApplication, window: MainWindow) -> None:

@@ -118,7 +118,7 @@ def test_short_pulses_need_a_load_of_short_beats_inside_the_core() -> None:
         (PROCESSOR + 'shape = "pulse"\nperiod = 1\nduty = 2', "duty", "0.02 to 1"),
         (PROCESSOR + "period = 1", "period", "a steady load has none"),
         (PROCESSOR + "hold_c = 20", "hold_c", "40 to 110"),
-        (PROCESSOR + "cores = [1]\nthreads = 2", "cores", "no threads beside them"),
+        (PROCESSOR + "cores = [1]\nthreads = 2", "cores", "no number of threads beside them"),
         ('row = "processor"\nload = "relay"\nshape = "hop"\nperiod = 1', "shape", "relay is steady"),
         ('row = "processor"\nload = "sieve"\nworking_set = "main memory"', "working_set", "shared cache"),
         ('row = "processor"\nload = "solve"\nprecision = "single"', "precision", "solve offers double"),

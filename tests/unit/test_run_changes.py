@@ -7,6 +7,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Heard
+from tests.crash.engine_process import EngineProcess
 from thresher.app.stored_job import stored_snapshot
 from thresher.app.stored_verdict import job_verdict
 from thresher.compose.draft import Draft, put, put_gate
@@ -17,6 +18,7 @@ from thresher.model.parts import PartKind
 from thresher.model.run_states import StepState
 from thresher.model.sheet import Block, GateKind, RunSheet
 from thresher.model.sheet_changes import ChangeKind
+from thresher.protocol.commands import AddTime, AppendBlock, EndBlock, LeaveOut, PutDraft, StartRun
 from thresher.protocol.events import EngineEvent, TickEvent
 from thresher.report.html import render
 from thresher.simulator.scenario import Scenario
@@ -154,3 +156,27 @@ def test_what_cannot_be_changed_is_refused_and_nothing_changes(
     engine.stop()
     with pytest.raises(EnvironmentFault, match="no run is in progress"):
         change(engine.sheets.changes())
+
+
+def test_a_run_on_this_computer_is_changed_too(tmp_path: Path) -> None:
+    engine = EngineProcess(tmp_path)
+    try:
+        call = engine.client.call
+        items = (block("matrix", 0, 2), block("integer", 2, 60), block("branchy", 62, 5))
+        call(PutDraft(put(Draft("Live"), items)[0].sheet()))
+        call(StartRun())
+        engine.wait(lambda run: run.plan[0].state is StepState.RUNNING, 120)
+        call(AddTime(0, 2.0))
+        engine.wait(lambda run: run.plan[1].state is StepState.RUNNING, 60)
+        call(LeaveOut(2))
+        call(AppendBlock(block("sieve", 0, 2)))
+        call(EndBlock(1))
+        run = engine.wait(lambda run: run.state == "ended", 60)
+    finally:
+        engine.close()
+    assert run.ending == "finished"
+    first, second, third, fourth = run.plan
+    assert first.end_s - first.start_s >= 4
+    assert second.end_s - second.start_s < 30
+    assert (third.state, fourth.state) == (StepState.LEFT_OUT, StepState.DONE)
+    assert len(run.changes) == 4

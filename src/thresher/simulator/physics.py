@@ -50,8 +50,8 @@ class PhysicsState:
     package_w: float = 0.0
     average_w: float = 0.0
     energy_j: float = 0.0
-    cpu_fan_rpm: float = 900.0
-    case_fan_rpm: float = 800.0
+    cpu_fan_rpm: float = 700.0  # as they turn while the machine idles
+    case_fan_rpm: float = 875.0
     throttling: bool = False
     throttle_count: int = 0
     throttle_ms: float = 0.0

@@ -53,10 +53,10 @@ class SheetService:
     def put(self, sheet: RunSheet, name: str = "") -> None:
         """Put a sheet on the bench, to be started; `name` is its own one if it has any.
 
-        Raises InputError with everything that this machine cannot do of it, EnvironmentFault while a run is in
-        progress.
+        Raises InputError with everything that this machine does not have for it, EnvironmentFault while a run is in
+        progress. On a machine that runs no loads a sheet may lie on the bench; `start` says why it cannot run.
         """
-        faults = sheet_faults(sheet, self.bench())
+        faults = sheet_faults(sheet, replace(self.bench(), no_loads={}))
         if faults:
             raise InputError("run sheet", [InputFault(fault.place(sheet), fault.message) for fault in faults])
         self._conductor.put_sheet(sheet)

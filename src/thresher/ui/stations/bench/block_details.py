@@ -166,7 +166,7 @@ class BlockDetails(QWidget):
         self._words = words
         if bool(self._trouble) != self._shows_trouble:
             self._restyle()
-        most = 4 if self.width() < _NARROW else 2
+        most = 4 if self.width() < _NARROW else 3
         self.words.setText("\n".join(wrap(words, 11, max(60.0, self.width() - 26.0), most)))
         self.words.setToolTip(words)
 

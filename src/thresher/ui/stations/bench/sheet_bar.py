@@ -4,6 +4,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtGui import QAction, QKeySequence
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QMenu, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from thresher.compose.entry import length_text
@@ -124,10 +125,14 @@ class SheetBar(QWidget):
         gate.setAccessibleName("Put a gate")
         gate.setToolTip("Puts a point that waits before the selected block, or at the end")
         menu = QMenu(gate)
+        self._gates: list[QAction] = []
         for kind, words in _GATE_WORDS.items():
-            action = menu.addAction(f"{words}\t{_GATE_KEYS[kind]}")
-            if action is not None:
-                action.triggered.connect(lambda _checked=False, kind=kind: editor.put_gate(kind))
+            action = QAction(words, self)
+            action.setShortcut(QKeySequence(_GATE_KEYS[kind]))
+            action.triggered.connect(lambda _checked=False, kind=kind: editor.put_gate(kind))
+            self.addAction(action)
+            menu.addAction(action)
+            self._gates.append(action)
         gate.setMenu(menu)
         return [
             gate,
@@ -180,6 +185,8 @@ class SheetBar(QWidget):
         self.changes.setVisible(state.active)
         self.after.setVisible(not editor.composing and state.run.state is RunState.ENDED and not stored)
         self.note.setVisible(state.active)
+        for action in self._gates:
+            action.setEnabled(editor.composing)
         self.buttons["undo_edit"].setEnabled(bool(editor.history.past))
         self.buttons["redo_edit"].setEnabled(bool(editor.history.undone))
         self.buttons["split"].setEnabled(bool(editor.chosen))

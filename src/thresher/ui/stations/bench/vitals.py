@@ -163,7 +163,7 @@ def _sure(state: BenchState) -> Vital:
     if top.kind is not None and top.probability >= _SUSPECTED and state.findings:
         number = percent(top.probability).removesuffix(" %")
         about = f"How likely the first suspect is, by all evidence of this job.\n{summary}"
-        return Vital("Suspect", number, "%", suspect_title(top).lower(), False, top.kind, about)
+        return Vital("Suspect", number, "%", suspect_title(top), False, top.kind, about)
     if verdict.minutes_to_sure is None:
         return Vital("Clean proof", "> 1000", "h", "under these conditions", False, None, summary)
     left = clock_text(verdict.minutes_to_sure * 60)[:-3]
