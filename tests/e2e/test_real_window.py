@@ -155,3 +155,17 @@ def _answers(socket: Path) -> bool:
     except EnvironmentFault:
         return False
     return True
+
+
+def test_a_run_of_two_parts_is_composed_by_keys_alone(desktop: Desktop) -> None:
+    with EngineClient(desktop.socket) as client:
+        for key in ("ctrl+m", "space", "Down", "space", "Return", "ctrl+Return"):
+            desktop.xdotool("key", key)
+            time.sleep(0.2)
+        wait_for(lambda: len(client.call(GetSnapshot()).run.busy_cores) == 8, 30, "the load on all cores")
+        run = client.call(GetSnapshot()).run
+        assert [item.title for item in run.plan] == ["matrix, shared cache", "memory, 4 patterns"]
+        assert run.length_s == 300
+        desktop.xdotool("key", "Escape")
+        wait_for(lambda: client.call(GetSnapshot()).run.ending == "stopped", 10, "the run's end")
+    desktop.close()

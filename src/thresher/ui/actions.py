@@ -35,6 +35,8 @@ def menu_sections(window: "MainWindow") -> tuple[tuple[MenuItem, ...], ...]:
             MenuItem("Stop run and all workers", ("Esc",), window.stop),
             MenuItem("Open run sheet…", ("Ctrl+O",), files.open_sheet),
             MenuItem("Put the load on the sheet", ("Ctrl+B",), bench.put),
+            MenuItem("Go to the machine map", ("Ctrl+M",), bench.go_to_map),
+            MenuItem("Go to the run sheet", ("Ctrl+R",), bench.go_to_sheet),
             MenuItem("Undo", ("Ctrl+Z",), window.undo),
             MenuItem("Redo", ("Ctrl+Shift+Z", "Ctrl+Y"), window.redo),
             MenuItem("New job", ("Ctrl+N",), window.new_job),

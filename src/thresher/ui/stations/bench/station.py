@@ -1,6 +1,6 @@
 """The Bench: vitals on top, machine map left, run sheet and lanes in the middle, tape and suspects right."""
 
-from PyQt6.QtCore import QPointF, QRectF, QSettings
+from PyQt6.QtCore import QPointF, QRectF, QSettings, Qt
 from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
@@ -225,6 +225,16 @@ class BenchStation(QWidget):
             return
         cores = tuple(sorted({cpu.core for cpu in machine.cpus}))
         self.editor.make(shape, Pick(kinds, pick.cores), wish, cores, limits)
+
+    def go_to_map(self) -> None:
+        """Give the machine map the keyboard."""
+        self.map.setFocus(Qt.FocusReason.ShortcutFocusReason)
+
+    def go_to_sheet(self) -> None:
+        """Give the run sheet the keyboard, with a block selected."""
+        self.run_sheet.setFocus(Qt.FocusReason.ShortcutFocusReason)
+        if self.editor.composing and not self.editor.chosen:
+            self.editor.select_next(1)
 
     # ---- the axis
 
