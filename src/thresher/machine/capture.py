@@ -14,6 +14,7 @@ from pathlib import Path
 from thresher.machine.free_running import FreeRunning
 from thresher.machine.tree import TreeSystem
 from thresher.machine.unpack import unpack
+from thresher.model.drive_commands import DrivePort
 from thresher.model.errors import EnvironmentFault, SourceUnavailable
 from thresher.model.port import KernelLog, Pacing, Source, System
 
@@ -96,6 +97,10 @@ class RecordingSystem:
     def open_counters(self, cpu: int) -> Source:
         """Open a CPU's counters; they mean nothing in a capture and are not kept."""
         return self._system.open_counters(cpu)
+
+    def open_drive(self, path: str) -> DrivePort:
+        """Open a drive; what it answers is not kept."""
+        return self._system.open_drive(path)
 
     def open_register(self, cpu: int, number: int) -> Source:
         """Open a register; it means nothing in a capture and is not kept."""

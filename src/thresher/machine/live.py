@@ -11,6 +11,7 @@ import time
 from pathlib import Path
 
 from thresher.machine.counters import PerfCounters, Registers, open_counters
+from thresher.machine.drive_process import DriveProcess
 from thresher.machine.files import FileSource, list_names, read_once, read_start, reason_of
 from thresher.machine.free_running import FreeRunning
 from thresher.machine.kmsg_reader import LOST, RECORD_BYTES
@@ -145,6 +146,10 @@ class LiveSystem:
     def resolve(self, path: str) -> str:
         """Follow symbolic links."""
         return os.path.realpath(path)
+
+    def open_drive(self, path: str) -> DriveProcess:
+        """Open a drive through a process of its own."""
+        return DriveProcess(path)
 
     def open_counters(self, cpu: int) -> PerfCounters | Registers:
         """Open a CPU's own clock counters."""

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from thresher.machine.files import list_names, read_once, read_start
 from thresher.machine.free_running import FreeRunning
+from thresher.model.drive_commands import DrivePort
 from thresher.model.errors import EnvironmentFault, SourceUnavailable
 from thresher.model.port import Pacing, Source, SystemKind
 from thresher.model.regular_file import is_file, is_folder, is_link
@@ -121,6 +122,10 @@ class TreeSystem:
             else:
                 done.append(part)
         raise SourceUnavailable(path, "symbolic links in a circle")
+
+    def open_drive(self, path: str) -> DrivePort:
+        """A directory of files answers no commands. Raises SourceUnavailable."""
+        raise SourceUnavailable(path, "a directory of files takes no commands to drives")
 
     def open_counters(self, cpu: int) -> Source:
         """Files hold no counters."""

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Protocol
 
+from thresher.model.drive_commands import DrivePort
 from thresher.model.errors import SourceUnavailable
 
 
@@ -303,6 +304,10 @@ class System(Protocol):
 
         Raises SourceUnavailable with what would change that.
         """
+        ...
+
+    def open_drive(self, path: str) -> DrivePort:
+        """Open a drive to send it commands, by its device file. Raises SourceUnavailable."""
         ...
 
     def read_start(self, path: str, most: int) -> bytes:

@@ -180,8 +180,12 @@ def add_rest(table: FileTable, scenario: Scenario, physics: Physics) -> None:
     for index, drive in enumerate(scenario.drives):
         device = f"/sys/devices/pci0000:00/0000:0{index + 2}:00.0/nvme/nvme{index}"
         block = f"{device}/{drive.name}"
+        if drive.name.startswith("sd"):
+            port = f"/sys/devices/pci0000:00/0000:00:17.0/ata{index + 1}/host{index}/target{index}:0:0"
+            device = f"{port}/{index}:0:0:0"
+            block = f"{device}/block/{drive.name}"
         table.add(f"{block}/size", str(drive.size_bytes // 512))
-        table.add(f"{block}/queue/rotational", "0")
+        table.add(f"{block}/queue/rotational", "0" if drive.rotation == 1 else "1")
         table.add(f"{device}/model", drive.model.ljust(40))
         table.add(f"{device}/serial", drive.serial.ljust(20))
         table.add(f"{device}/firmware_rev", drive.firmware)

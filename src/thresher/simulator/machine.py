@@ -9,6 +9,7 @@ import numpy as np
 
 from thresher.model.errors import InputError, InputFault, SourceUnavailable
 from thresher.model.port import Pacing, SimulatedWork, SystemKind
+from thresher.simulator.drives import SimulatedDrive
 from thresher.simulator.files import FileTable, add_processor, add_rest, add_sensors
 from thresher.simulator.kernel_log import LogBuffer, LogReader
 from thresher.simulator.load_effects import LoadEffects
@@ -130,6 +131,14 @@ class SimulatedMachine:
                 break
             path = self._files.links[link] + path[len(link) :]
         return path
+
+    def open_drive(self, path: str) -> SimulatedDrive:
+        """Open a simulated drive by the device file of its disk or of its NVMe controller."""
+        name = path.removeprefix("/dev/")
+        for drive in self.scenario.drives:
+            if drive.name == name or drive.name.startswith(f"{name}n"):
+                return SimulatedDrive(drive, path)
+        raise SourceUnavailable(path, "there is no such drive")
 
     def open_counters(self, cpu: int) -> "SimulatedCounters":
         """Open a CPU's clock counters."""

@@ -155,7 +155,11 @@ class ModuleSpec:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DriveSpec:
-    """A drive: its kernel name, model and size in bytes."""
+    """A drive: its kernel name, model and size in bytes, and what it reports about itself when it is asked.
+
+    `name` begins with nvme for an NVMe drive, with sd for an ATA drive. `used` is wear and `spare` what is left of the
+    spare blocks, both in per cent. `link_gbps` is the speed of an ATA drive's link, of the 6 Gb/s that it can do.
+    """
 
     name: str
     model: str
@@ -163,6 +167,20 @@ class DriveSpec:
     firmware: str
     size_bytes: int
     idle_c: float = 38.0
+    rotation: int = 1
+    hours: int = 4021
+    power_cycles: int = 812
+    unsafe_shutdowns: int = 12
+    used: int = 3
+    spare: int = 100
+    media_errors: int = 0
+    reallocated: int = 0
+    pending: tuple[int, ...] = ()
+    link_crc: int = 0
+    link_gbps: float = 6.0
+    failing: bool = False
+    silent: bool = False
+    failed_test_lba: int | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

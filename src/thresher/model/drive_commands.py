@@ -1,0 +1,137 @@
+"""Every command that may be sent to a drive: a closed list of readings, and the drive's own self-tests.
+
+Nothing here writes to the medium. What is not in these enumerations cannot be built, so it cannot leave the program.
+Sources: ATA Command Set 4 (ACS-4), SCSI/ATA Translation 4 (SAT-4), NVM Express base specification 1.4.
+"""
+
+from dataclasses import dataclass
+from enum import Enum
+from typing import Protocol
+
+from thresher.model.errors import SourceUnavailable
+
+SECTOR = 512
+NO_NAMESPACE = 0xFFFF_FFFF
+
+
+@dataclass(frozen=True, slots=True)
+class AtaRegisters:
+    """The registers of an ATA command; `sectors` is how many blocks of 512 bytes it brings, 0 for none.
+
+    `extended` marks a 48-bit command, `wants_registers` one whose answer is in the registers it returns.
+    """
+
+    command: int
+    features: int = 0
+    count: int = 0
+    lba: int = 0
+    sectors: int = 0
+    extended: bool = False
+    wants_registers: bool = False
+
+
+_SMART, _SMART_LBA = 0xB0, 0xC24F00
+_READ_LOG_EXT = 0x2F
+
+
+def _smart(features: int, low: int = 0, sectors: int = 1, wants_registers: bool = False) -> AtaRegisters:
+    return AtaRegisters(
+        _SMART, features, sectors, _SMART_LBA | low, sectors, extended=False, wants_registers=wants_registers
+    )
+
+
+def _log(address: int, page: int = 0, sectors: int = 1) -> AtaRegisters:
+    """Return READ LOG EXT of a page of a general purpose log (ACS-4, 7.22)."""
+    lba = address | (page & 0xFF) << 8 | (page >> 8) << 32
+    return AtaRegisters(_READ_LOG_EXT, 0, sectors, lba, sectors, extended=True)
+
+
+class AtaCommand(Enum):
+    """What an ATA drive may be asked."""
+
+    IDENTIFY = AtaRegisters(0xEC, count=1, sectors=1)
+    SMART_DATA = _smart(0xD0)
+    SMART_THRESHOLDS = _smart(0xD1)
+    SMART_STATUS = _smart(0xDA, sectors=0, wants_registers=True)
+    ERROR_LOG = _smart(0xD5, 0x01)
+    SELF_TEST_LOG = _smart(0xD5, 0x06)
+    LOG_DIRECTORY = _log(0x00)
+    EXTENDED_ERROR_LOG = _log(0x03)
+    STATISTICS_PAGES = _log(0x04, 0)
+    STATISTICS_GENERAL = _log(0x04, 1)
+    STATISTICS_ROTATING = _log(0x04, 3)
+    STATISTICS_ERRORS = _log(0x04, 4)
+    STATISTICS_TEMPERATURE = _log(0x04, 5)
+    STATISTICS_TRANSPORT = _log(0x04, 6)
+    STATISTICS_SOLID_STATE = _log(0x04, 7)
+    EXTENDED_SELF_TEST_LOG = _log(0x07)
+    PENDING_DEFECTS = _log(0x0C)
+    LINK_COUNTERS = _log(0x11)
+    SELF_TEST_SHORT = _smart(0xD4, 0x01, sectors=0)
+    SELF_TEST_EXTENDED = _smart(0xD4, 0x02, sectors=0)
+    SELF_TEST_ABORT = _smart(0xD4, 0x7F, sectors=0)
+
+
+@dataclass(frozen=True, slots=True)
+class NvmeRegisters:
+    """An NVMe admin command: opcode, namespace, the two dwords that say what is wanted, and the bytes it brings."""
+
+    opcode: int
+    namespace: int
+    dword10: int
+    length: int = 0
+
+
+def _identify(structure: int, namespace: int = 0) -> NvmeRegisters:
+    return NvmeRegisters(0x06, namespace, structure, 4096)
+
+
+def _page(identifier: int, length: int) -> NvmeRegisters:
+    """Return Get Log Page of a log of the whole controller (NVMe 1.4, 5.14)."""
+    return NvmeRegisters(0x02, NO_NAMESPACE, identifier | (length // 4 - 1) << 16, length)
+
+
+class NvmeCommand(Enum):
+    """What an NVMe drive may be asked."""
+
+    IDENTIFY_CONTROLLER = _identify(1)
+    IDENTIFY_NAMESPACE = _identify(0, 1)
+    HEALTH = _page(0x02, 512)
+    ERRORS = _page(0x01, 64 * 16)
+    FIRMWARE = _page(0x03, 512)
+    SELF_TEST_LOG = _page(0x06, 564)
+    SELF_TEST_SHORT = NvmeRegisters(0x14, NO_NAMESPACE, 0x1)
+    SELF_TEST_EXTENDED = NvmeRegisters(0x14, NO_NAMESPACE, 0x2)
+    SELF_TEST_ABORT = NvmeRegisters(0x14, NO_NAMESPACE, 0xF)
+
+
+@dataclass(frozen=True, slots=True)
+class AtaAnswer:
+    """The data of an ATA command, and the LBA registers that it returned where they were asked for."""
+
+    data: bytes = b""
+    lba: int | None = None
+
+
+class NoAnswer(SourceUnavailable):
+    """A drive that did not answer in time: a finding, not a missing right."""
+
+
+class DrivePort(Protocol):
+    """One drive that can be asked. Every call may take seconds: never on the engine's or the window's thread.
+
+    The protocol is narrow on purpose: only commands of the closed lists pass, so that whoever serves it, also a helper
+    with more rights, can do nothing else.
+    """
+
+    def ata(self, command: AtaCommand) -> AtaAnswer:
+        """Ask an ATA drive. Raises SourceUnavailable with the reason, NoAnswer where it did not answer in time."""
+        ...
+
+    def nvme(self, command: NvmeCommand) -> bytes:
+        """Ask an NVMe drive. Raises as `ata`."""
+        ...
+
+    def close(self) -> None:
+        """Close the drive."""
+        ...
