@@ -1,6 +1,6 @@
 """What the pages of a drive mean: a status with its signs, each with the figure and the source it is judged by."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import cache
 from pathlib import Path
@@ -13,6 +13,8 @@ FORMAT = "thresher-drive-attributes/1"
 _TABLE = Path(__file__).with_name("attributes.toml")
 _WORN, _NEARLY_WORN = 100, 90
 _HOT_C = 60
+_MANY_CRC = 10
+"""Damaged transfers from which a link is suspect: one or two when a drive is plugged in are usual (judgement)."""
 _TEMPERATURE = "temperature"
 
 
@@ -27,6 +29,9 @@ class DriveStatus(StrEnum):
 
 
 _ORDER = tuple(DriveStatus)
+
+REALLOCATED, PENDING, UNCORRECTABLE = "reallocated sectors", "pending sectors", "uncorrectable errors"
+LINK_CRC, MEDIA_ERRORS, USED = "CRC errors on the link", "media errors", "% of its endurance used"
 
 
 class Meaning(StrEnum):
@@ -62,12 +67,16 @@ class Figure:
 
 @dataclass(frozen=True, slots=True)
 class DriveHealth:
-    """Everything that a drive reported: its status, the signs against it, all figures, and what could not be read."""
+    """Everything that a drive reported: its status, the signs against it, all figures, and what could not be read.
+
+    `counts` are those figures that are held against the next visit: they only ever grow on a drive that gets worse.
+    """
 
     status: DriveStatus
     signs: tuple[Sign, ...]
     figures: tuple[Figure, ...]
     not_read: tuple[Figure, ...] = ()
+    counts: dict[str, int] = field(default_factory=dict)
 
 
 class RawForm(StrEnum):
@@ -174,7 +183,7 @@ def ata_health(pages: AtaPages, not_read: tuple[Figure, ...] = ()) -> DriveHealt
     if pages.link_counters:
         crc = pages.link_counters.get(ata.LINK_CRC, 0)
         figures.append(Figure("CRC errors on the link since power-on", str(crc), "link event counters"))
-        if crc:
+        if crc >= _MANY_CRC:
             words = f"{crc} transfers were damaged on the cable or at the port since power-on"
             signs.append(Sign(DriveStatus.WATCH, Meaning.LINK, words, "link event counters"))
     identity = pages.identity
@@ -184,7 +193,31 @@ def ata_health(pages: AtaPages, not_read: tuple[Figure, ...] = ()) -> DriveHealt
     readable = pages.smart is not None or pages.statistics is not None or pages.exceeded is not None
     found = _without_doubles(signs)
     status = worst(found) if readable or found else DriveStatus.UNKNOWN
-    return DriveHealth(status, found, tuple(figures), not_read)
+    return DriveHealth(status, found, tuple(figures), not_read, _ata_counts(pages))
+
+
+_KEPT_ATTRIBUTES = {5: REALLOCATED, 187: UNCORRECTABLE, 197: PENDING, 199: LINK_CRC}
+
+
+def _ata_counts(pages: AtaPages) -> dict[str, int]:
+    """Return the counts that are held against the next visit; device statistics before attributes."""
+    counts: dict[str, int] = {}
+    for each in pages.smart.attributes if pages.smart is not None else ():
+        name, known = _KEPT_ATTRIBUTES.get(each.number), attribute_meanings().get(each.number)
+        count = known.count(each.raw) if known is not None else None
+        if name is not None and count is not None:
+            counts[name] = count
+    if (found := pages.statistics) is not None:
+        pairs = (
+            (REALLOCATED, found.reallocated),
+            (UNCORRECTABLE, found.uncorrectable),
+            (LINK_CRC, found.link_crc),
+            (USED, found.used),
+        )
+        counts |= {name: value for name, value in pairs if value is not None}
+    if pages.pending is not None:
+        counts[PENDING] = pages.pending[0]
+    return counts
 
 
 def _attributes(smart: ata.SmartData, thresholds: dict[int, int], signs: list[Sign], figures: list[Figure]) -> None:
@@ -238,7 +271,7 @@ def _statistics(found: ata.Statistics, signs: list[Sign], figures: list[Figure])
     if found.uncorrectable:
         words = f"{found.uncorrectable} uncorrectable errors reported"
         signs.append(Sign(DriveStatus.WATCH, Meaning.SURFACE, words, source))
-    if found.link_crc is not None and found.link_crc >= 10:
+    if found.link_crc is not None and found.link_crc >= _MANY_CRC:
         signs.append(Sign(DriveStatus.WATCH, Meaning.LINK, f"{found.link_crc} CRC errors on the link", source))
     _wear(found.used, source, signs)
 
@@ -324,7 +357,8 @@ def nvme_health(pages: NvmePages, not_read: tuple[Figure, ...] = ()) -> DriveHea
         signs.append(Sign(status, Meaning.SURFACE, words, "self-test log"))
     found = _without_doubles(signs)
     status = worst(found) if pages.health is not None or found else DriveStatus.UNKNOWN
-    return DriveHealth(status, found, tuple(figures), not_read)
+    counts = {MEDIA_ERRORS: pages.health.media_errors, USED: pages.health.used} if pages.health is not None else {}
+    return DriveHealth(status, found, tuple(figures), not_read, counts)
 
 
 def _nvme_signs(health: nvme.Health, controller: nvme.Controller, signs: list[Sign]) -> None:

@@ -14,6 +14,7 @@ from thresher.engine.run.record import Record
 from thresher.engine.run.team_findings import Storms
 from thresher.engine.services.added_evidence import AddedEvidence
 from thresher.engine.services.decisions import DecisionService
+from thresher.engine.services.drives import DriveService
 from thresher.engine.services.intake import IntakeService
 from thresher.engine.services.job import JobService
 from thresher.engine.services.job_fields import JobFields
@@ -141,6 +142,7 @@ def _assemble(
     _report_put_back(record)
     _report_interrupted(record, stored.interrupted)
     events = EventWatch(system, record, machine.inventory, load_tables())
+    drives = DriveService(system, record, intake, machine)
     engine = Engine(
         EngineParts(
             system=system,
@@ -149,6 +151,7 @@ def _assemble(
             watchers=watchers,
             sensors=sensors,
             events=events,
+            drives=drives,
             kernels=kernels,
             conductor=conductor,
             intake=intake,

@@ -21,6 +21,7 @@ from thresher.engine.run.record import Record
 from thresher.engine.run.run_limits import unwatched
 from thresher.engine.services.added_evidence import AddedEvidence
 from thresher.engine.services.decisions import DecisionService
+from thresher.engine.services.drives import DriveService
 from thresher.engine.services.intake import IntakeService
 from thresher.engine.services.job import JobService
 from thresher.engine.services.machine import MachineService
@@ -63,6 +64,7 @@ class EngineParts:
     watchers: Watchers
     sensors: SensorWatch
     events: EventWatch
+    drives: DriveService
     kernels: KernelReport
     conductor: Conductor
     intake: IntakeService
@@ -226,6 +228,7 @@ class Engine:
         self._ticks.append((tick.at, pack_reading(tick.values)))
         self.events.follow(tick.at)
         self.machine.follow(tick)
+        self._parts.drives.follow()
         self._parts.kernels.follow()
         findings, entries = self._parts.watchers.look(tick, self.conductor.busy_cores())
         for finding in findings:

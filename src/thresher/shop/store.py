@@ -120,7 +120,7 @@ def read_file(path: Path, kind: type[T], expected_format: str) -> T | None:
         raise InputError(str(path), [InputFault("file", error.strerror or str(error))]) from error
     try:
         found = msgspec.json.decode(data)
-        if isinstance(found, dict) and found.get("format") == _OLD_FORMATS.get(expected_format, expected_format):
+        if isinstance(found, dict) and "format" in found and found["format"] == _OLD_FORMATS.get(expected_format):
             found = _present_names(found) | {"format": expected_format}
         if _is_newer(found, expected_format):
             message = "a newer Thresher wrote it; update this one to use it. Nothing in it is changed"

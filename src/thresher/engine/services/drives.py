@@ -1,0 +1,156 @@
+"""The drives of the machine: asked beside the engine when the bench opens, their health held against them."""
+
+import logging
+import queue
+import threading
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from thresher.drives.health import DriveHealth, DriveStatus, Meaning, Sign
+from thresher.drives.reading import Drive, drives_of, read_health
+from thresher.engine.run.record import Record
+from thresher.engine.services.intake import IntakeService
+from thresher.engine.services.machine import MachineService
+from thresher.inventory.identity import serial_of
+from thresher.model.errors import ThresherError
+from thresher.model.findings import Finding, FindingKind, Severity
+from thresher.model.parts import Doubt, Fact, Inventory, PartKind
+from thresher.model.port import System, SystemKind
+from thresher.shop.drive_history import note_counts
+
+_LOG = logging.getLogger(__name__)
+_ORIGIN = "drive health"
+
+
+@dataclass(frozen=True, slots=True)
+class _Charge:
+    """What a sign becomes: its code, its title, and the kind of finding, None for a doubt only."""
+
+    code: str
+    title: str
+    kind: FindingKind | None
+
+
+_CHARGES = {
+    Meaning.SURFACE: _Charge("D-341", "The drive counts bad sectors", FindingKind.DRIVE_FAILED),
+    Meaning.MECHANICS: _Charge("D-340", "The drive warns of itself", FindingKind.DRIVE_FAILED),
+    Meaning.ELECTRONICS: _Charge("D-340", "The drive warns of itself", FindingKind.DRIVE_FAILED),
+    Meaning.WEAR: _Charge("D-342", "The drive is worn", FindingKind.DRIVE_FAILED),
+    Meaning.LINK: _Charge("D-322", "The drive counts damaged transfers", FindingKind.DRIVE_LINK),
+    Meaning.LINK_OR_SUPPLY: _Charge("D-322", "The drive counts commands that timed out", None),
+    Meaning.TEMPERATURE: _Charge("D-345", "The drive is hot", None),
+}
+_STRONG = (DriveStatus.COPY, DriveStatus.REPLACE)
+
+
+@dataclass(frozen=True, slots=True)
+class _Told:
+    """What one drive has reported, and what has grown since its last visit."""
+
+    drive: Drive
+    health: DriveHealth
+    news: tuple[str, ...] = ()
+    trouble: str = ""
+
+
+class DriveService:
+    """Asks every drive once when the bench opens; `follow` brings in what has been answered since.
+
+    On this computer each drive is asked on a thread of its own, which asks a process of its own: a drive that hangs
+    holds up nobody. A simulated drive answers at once.
+    """
+
+    def __init__(self, system: System, record: Record, intake: IntakeService, machine: MachineService) -> None:
+        """Begin to ask."""
+        self._system, self._record, self._intake, self._machine = system, record, intake, machine
+        self._answers: queue.SimpleQueue[_Told] = queue.SimpleQueue()
+        self.health: dict[str, DriveHealth] = {}
+        wall = system.wall()
+        for drive in drives_of(intake.found.parts) if system.kind is not SystemKind.TREE else ():
+            if system.kind is SystemKind.LIVE:
+                name = f"drive {drive.part.place}"
+                threading.Thread(target=self._ask, args=(drive, wall), name=name, daemon=True).start()
+            else:
+                self._ask(drive, wall)
+
+    def _ask(self, drive: Drive, wall: float) -> None:
+        """Ask one drive; never on the engine's thread where it may take time."""
+        try:
+            health = read_health(self._system, drive)
+        except ThresherError as error:
+            _LOG.warning("asking %s: %s", drive.path, error)
+            self._answers.put(_Told(drive, DriveHealth(DriveStatus.UNKNOWN, (), ()), trouble=str(error)))
+            return
+        news, trouble = self._grown(drive, health, wall)
+        self._answers.put(_Told(drive, health, news, trouble))
+
+    def _grown(self, drive: Drive, health: DriveHealth, wall: float) -> tuple[tuple[str, ...], str]:
+        serial = serial_of(drive.part)
+        shop: Path | None = self._intake.shop
+        if shop is None or not serial or not health.counts:
+            return (), ""
+        try:
+            return note_counts(shop, drive.part.name, serial, wall, health.counts), ""
+        except ThresherError as error:
+            return (), str(error)
+
+    def follow(self) -> None:
+        """Bring in what drives have answered since the last call."""
+        while not self._answers.empty():
+            self._take(self._answers.get())
+
+    def _take(self, told: _Told) -> None:
+        part, health = told.drive.part, told.health
+        self.health[part.place] = health
+        if told.trouble:
+            self._record.note("Cannot keep a drive's counts", told.trouble, Severity.WARNING, "X-861", PartKind.DRIVE)
+        doubts = [self._doubt(told.drive, sign) for sign in health.signs]
+        doubts += [
+            Doubt("D-344", part.tag, PartKind.DRIVE, "The drive gets worse", f"{words} ({part.place})")
+            for words in told.news
+        ]
+        self._intake.found = _with_health(self._intake.found, told.drive, health, tuple(doubts))
+        self._machine.expectation_changed()  # applies and reports the doubts
+        for sign in health.signs:
+            self._charge(told.drive, sign)
+
+    def _doubt(self, drive: Drive, sign: Sign) -> Doubt:
+        charge = _CHARGES[sign.meaning]
+        return Doubt(charge.code, drive.part.tag, PartKind.DRIVE, charge.title, sign.words)
+
+    def _charge(self, drive: Drive, sign: Sign) -> None:
+        """Make a strong sign a finding, once in a job: it stays in the drive however often the job is opened."""
+        charge = _CHARGES[sign.meaning]
+        weak = sign.status not in _STRONG and charge.kind is not FindingKind.DRIVE_LINK
+        known = any(
+            each.origin == _ORIGIN and each.code == charge.code and each.place == drive.part.place
+            for each in self._record.findings
+        )
+        if charge.kind is None or weak or known or sign.source == "identify":
+            return
+        detail = f"{sign.words} ({sign.source})"
+        finding = Finding(
+            charge.code,
+            charge.kind,
+            Severity.WARNING,
+            PartKind.DRIVE,
+            self._system.now(),
+            f"{charge.title}, {drive.part.place}",
+            detail,
+            drive.part.place,
+            origin=_ORIGIN,
+        )
+        self._record.find(finding)
+
+
+def _with_health(found: Inventory, drive: Drive, health: DriveHealth, doubts: tuple[Doubt, ...]) -> Inventory:
+    """Return the inventory with a drive's figures as facts, and with the doubts about it."""
+    facts = (
+        Fact("health", health.status.value, "by its own figures"),
+        *(Fact(figure.name, figure.value, figure.source) for figure in health.figures),
+        *(Fact(f"{figure.name}, not read", figure.value, figure.source) for figure in health.not_read),
+    )
+    parts = tuple(
+        replace(part, facts=(*part.facts, *facts)) if part.tag == drive.part.tag else part for part in found.parts
+    )
+    return replace(found, parts=parts, doubts=(*found.doubts, *doubts))

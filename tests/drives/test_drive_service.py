@@ -1,0 +1,92 @@
+"""Drives are asked when a bench opens: doubts, findings once a job, facts with their source, and what has grown."""
+
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+import msgspec
+
+from tests.conftest import Heard
+from thresher.engine.engine import Engine
+from thresher.model.findings import FindingKind
+from thresher.shop.drive_history import Counted, drive_path, grown, note_counts
+from thresher.simulator.scenario import DriveSpec, Scenario
+
+MakeEngine = Callable[..., tuple[Engine, Heard]]
+DAY = 86_400.0
+
+
+def with_drive(scenario: Scenario, **changed: object) -> Scenario:
+    spec = DriveSpec(
+        name="sda", model="Tidewater T4 4TB", serial="TW4-1", firmware="0003", size_bytes=4_000_787_030_016
+    )
+    return replace(scenario, drives=(replace(spec, **changed),))  # type: ignore[arg-type]
+
+
+def test_a_dying_drive_is_a_finding_once_in_a_job(make_engine: MakeEngine, ferry: Scenario) -> None:
+    dying = with_drive(ferry, pending=(81920, 81928), reallocated=12, rotation=7200)
+    engine, heard = make_engine(dying)
+    engine.watch(3)
+    (finding,) = (each for each in engine.findings if each.code == "D-341")
+    assert (finding.kind, finding.place) == (FindingKind.DRIVE_FAILED, "sda")
+    assert any("The drive counts bad sectors" in line and "sda" in line for line in heard.tape())
+    (part,) = (each for each in engine.inventory.parts if each.tag == "drive sda")
+    facts = {fact.name: fact.value for fact in part.facts}
+    assert facts["health"] == "copy the data off now"
+    assert facts["pending sectors listed"] == "2"
+    assert {doubt.code for doubt in engine.inventory.doubts if doubt.part == "drive sda"} == {"D-341"}
+    verdict = engine.verdict
+    assert verdict is not None
+    assert verdict.suspects[0].mode == "drive.media"
+    engine.close()
+    again, _ = make_engine(dying)
+    again.watch(3)
+    assert len([each for each in again.findings if each.code == "D-341"]) == 1
+
+
+def test_a_bad_cable_points_at_the_cable(make_engine: MakeEngine, ferry: Scenario) -> None:
+    engine, _ = make_engine(with_drive(ferry, link_crc=400, link_gbps=1.5))
+    engine.watch(3)
+    assert {each.code for each in engine.findings} == {"D-322"}
+    assert engine.verdict is not None
+    assert engine.verdict.suspects[0].mode == "drive.link"
+
+
+def test_a_healthy_drive_accuses_nothing(make_engine: MakeEngine, ferry: Scenario) -> None:
+    engine, _ = make_engine(with_drive(ferry))
+    engine.watch(3)
+    assert engine.findings == ()
+    (part,) = (each for each in engine.inventory.parts if each.tag == "drive sda")
+    assert ("health", "fine") in {(fact.name, fact.value) for fact in part.facts}
+
+
+def test_a_silent_drive_is_reported_and_the_bench_goes_on(make_engine: MakeEngine, ferry: Scenario) -> None:
+    engine, heard = make_engine(with_drive(ferry, silent=True))
+    engine.watch(3)
+    assert any("the drive does not answer: no answer in 15 s" in line for line in heard.tape())
+
+
+def test_what_has_grown_since_the_last_visit_is_said(tmp_path: Path) -> None:
+    first = {"pending sectors": 3, "CRC errors on the link": 40}
+    assert note_counts(tmp_path, "T4", "1", 1.7e9, first) == ()
+    assert note_counts(tmp_path, "T4", "1", 1.7e9 + 60, first) == ()  # the same day
+    later = {"pending sectors": 15, "CRC errors on the link": 40, "reallocated sectors": 2}
+    (words,) = note_counts(tmp_path, "T4", "1", 1.7e9 + 30 * DAY, later)
+    assert words == "12 more pending sectors since 14 Nov 2023"
+    assert note_counts(tmp_path, "T4", "2", 1.7e9 + 60 * DAY, first) == ()  # another drive
+    kept = msgspec.json.decode(drive_path(tmp_path, "T4", "1").read_bytes())
+    assert [visit["counts"]["pending sectors"] for visit in kept["visits"]] == [3, 15]
+    assert grown(Counted(wall=1.7e9, counts={}), later) == ()
+
+
+def test_a_drive_that_gets_worse_is_doubted_at_its_next_visit(
+    make_engine: MakeEngine, ferry: Scenario, tmp_path: Path
+) -> None:
+    engine, _ = make_engine(with_drive(ferry, link_crc=3), "one.thresher", shop=tmp_path / "shop")
+    engine.watch(2)
+    assert not engine.inventory.doubts
+    engine.close()
+    later = replace(with_drive(ferry, link_crc=9), start="2026-09-01T08:00:00+02:00")
+    engine, heard = make_engine(later, "two.thresher", shop=tmp_path / "shop")
+    engine.watch(2)
+    assert any("6 more CRC errors on the link since 18 Mar 2026" in line for line in heard.tape())
