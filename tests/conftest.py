@@ -1,12 +1,16 @@
 """What many tests share: simulated machines, engines without a window, trees of files, and tidy sockets."""
 
+import io
 import os
+import sys
 import tempfile
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
 
+from thresher.cli.app import main
 from thresher.compose.sheet_file import parse_sheet
 from thresher.engine.assembly import open_engine
 from thresher.engine.engine import Engine
@@ -113,3 +117,33 @@ def write_tree(tmp_path: Path) -> Callable[[dict[str, str | bytes]], Path]:
         return root
 
     return write
+
+
+@dataclass(frozen=True, slots=True)
+class Done:
+    """How a verb ended and what it printed."""
+
+    returncode: int
+    stdout: str
+    stderr: str
+
+
+Run = Callable[..., Done]
+
+
+@pytest.fixture
+def thresher(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capfd: pytest.CaptureFixture[str]) -> Run:
+    """Run verbs in this process, in a folder of their own, without a display."""
+    for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM"):
+        monkeypatch.delenv(name, raising=False)
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "data"))
+    monkeypatch.setenv("XDG_RUNTIME_DIR", str(tmp_path / "run"))
+    monkeypatch.chdir(tmp_path)
+
+    def run(*arguments: str, stdin: str = "") -> Done:
+        monkeypatch.setattr(sys, "stdin", io.TextIOWrapper(io.BytesIO(stdin.encode())))
+        capfd.readouterr()
+        code = main(arguments)
+        return Done(code, *capfd.readouterr())
+
+    return run

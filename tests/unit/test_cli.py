@@ -1,20 +1,17 @@
 """The command line as a person uses it: words, JSON, exit codes, and errors without a traceback."""
 
-import io
 import json
 import os
 import re
 import signal
 import subprocess
 import sys
-from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
 
+from tests.conftest import Run
 from thresher.app.launch import why_no_display
-from thresher.cli.app import main
 from thresher.cli.renamed import with_present_names
 from thresher.codes.directory import load_codes, parse_codes
 from thresher.compose.sheet_file import load_sheet
@@ -34,36 +31,6 @@ load = "matrix"
 start = 0
 length = {}
 """
-
-
-@dataclass(frozen=True, slots=True)
-class Done:
-    """How a verb ended and what it printed."""
-
-    returncode: int
-    stdout: str
-    stderr: str
-
-
-Run = Callable[..., Done]
-
-
-@pytest.fixture
-def thresher(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capfd: pytest.CaptureFixture[str]) -> Run:
-    """Run verbs in this process, in a folder of their own, without a display."""
-    for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM"):
-        monkeypatch.delenv(name, raising=False)
-    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "data"))
-    monkeypatch.setenv("XDG_RUNTIME_DIR", str(tmp_path / "run"))
-    monkeypatch.chdir(tmp_path)
-
-    def run(*arguments: str, stdin: str = "") -> Done:
-        monkeypatch.setattr(sys, "stdin", io.TextIOWrapper(io.BytesIO(stdin.encode())))
-        capfd.readouterr()
-        code = main(arguments)
-        return Done(code, *capfd.readouterr())
-
-    return run
 
 
 def test_a_run_on_a_simulated_machine_finds_and_reports(thresher: Run, tmp_path: Path) -> None:

@@ -117,6 +117,21 @@ class NoAnswer(SourceUnavailable):
     """A drive that did not answer in time: a finding, not a missing right."""
 
 
+class BlockSource(Protocol):
+    """The blocks of a drive, for reading only: its size and its logical sector in bytes."""
+
+    size: int
+    sector: int
+
+    def read_at(self, offset: int, length: int) -> int:
+        """Read past every cache and return how many bytes came. Raises OSError. It may take minutes."""
+        ...
+
+    def close(self) -> None:
+        """Close it."""
+        ...
+
+
 class DrivePort(Protocol):
     """One drive that can be asked. Every call may take seconds: never on the engine's or the window's thread.
 

@@ -5,6 +5,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 
+from thresher.drives.scan import ScanState
 from thresher.shop.store import change_file, read_file
 
 FORMAT = "thresher-drive/1"
@@ -61,3 +62,30 @@ def grown(last: Counted, counts: dict[str, int]) -> tuple[str, ...]:
 
 def _day(wall: float) -> str:
     return f"{datetime.fromtimestamp(wall).astimezone():%Y-%m-%d}"
+
+
+SCAN_FORMAT = "thresher-drive-scan/1"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DriveScan:
+    """The last scan of a drive: where it can be continued (None: it was finished), and where it was bad, in bytes."""
+
+    format: str = SCAN_FORMAT
+    state: ScanState | None = None
+    bad: tuple[int, ...] = ()
+
+
+def _scan_path(shop: Path, model: str, serial: str) -> Path:
+    return drive_path(shop, model, serial).with_suffix(".scan.json")
+
+
+def kept_scan(shop: Path, model: str, serial: str) -> DriveScan | None:
+    """Return what is kept of the last scan of a drive. Raises InputError."""
+    return read_file(_scan_path(shop, model, serial), DriveScan, SCAN_FORMAT)
+
+
+def keep_scan(shop: Path, model: str, serial: str, state: ScanState | None, bad: tuple[int, ...]) -> None:
+    """Keep where a scan can be continued and what was bad. Raises InputError, EnvironmentFault."""
+    path = _scan_path(shop, model, serial)
+    change_file(path, SCAN_FORMAT, DriveScan(), lambda _before: DriveScan(state=state, bad=bad))

@@ -3,10 +3,11 @@
 Written from the standards on their own: nothing here is shared with what reads these pages.
 """
 
+import errno
 import struct
 from collections.abc import Callable
 
-from thresher.model.drive_commands import AtaAnswer, AtaCommand, DrivePort, NoAnswer, NvmeCommand
+from thresher.model.drive_commands import AtaAnswer, AtaCommand, BlockSource, DrivePort, NoAnswer, NvmeCommand
 from thresher.model.errors import SourceUnavailable
 from thresher.simulator.scenario import DriveSpec
 
@@ -50,6 +51,29 @@ class SimulatedDrive(DrivePort):
     def _check(self) -> None:
         if self._spec.silent:
             raise NoAnswer(self._path, "no answer in 15 s")
+
+
+class SimulatedBlocks(BlockSource):
+    """The blocks of a simulated drive: pending sectors cannot be read, and take their time to say so."""
+
+    sector = _SECTOR
+
+    def __init__(self, spec: DriveSpec) -> None:
+        """Answer as `spec` has it."""
+        self._spec = spec
+        self.size = spec.size_bytes
+
+    def read_at(self, offset: int, length: int) -> int:
+        """Read nothing but the answer whether it could be read."""
+        if self._spec.silent:
+            raise OSError(errno.ENODEV, "No such device")
+        first, last = offset // _SECTOR, (offset + length - 1) // _SECTOR
+        if any(first <= lba <= last for lba in self._spec.pending):
+            raise OSError(errno.EIO, "Input/output error")
+        return length
+
+    def close(self) -> None:
+        """Nothing is held open."""
 
 
 # ---- ATA

@@ -9,7 +9,7 @@ import numpy as np
 
 from thresher.model.errors import InputError, InputFault, SourceUnavailable
 from thresher.model.port import Pacing, SimulatedWork, SystemKind
-from thresher.simulator.drives import SimulatedDrive
+from thresher.simulator.drives import SimulatedBlocks, SimulatedDrive
 from thresher.simulator.files import FileTable, add_processor, add_rest, add_sensors
 from thresher.simulator.kernel_log import LogBuffer, LogReader
 from thresher.simulator.load_effects import LoadEffects
@@ -131,6 +131,13 @@ class SimulatedMachine:
                 break
             path = self._files.links[link] + path[len(link) :]
         return path
+
+    def open_blocks(self, path: str) -> SimulatedBlocks:
+        """Open the blocks of a simulated drive by the device file of its disk."""
+        for drive in self.scenario.drives:
+            if path == f"/dev/{drive.name}":
+                return SimulatedBlocks(drive)
+        raise SourceUnavailable(path, "there is no such drive")
 
     def open_drive(self, path: str) -> SimulatedDrive:
         """Open a simulated drive by the device file of its disk or of its NVMe controller."""

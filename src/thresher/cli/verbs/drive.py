@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from thresher.cli.exit_codes import COULD_NOT, FAULTS
-from thresher.cli.options import Json, Root, Simulate
+from thresher.cli.options import Json, Root, Shop, Simulate
 from thresher.cli.output import say, say_json
 
 if TYPE_CHECKING:
@@ -26,6 +26,7 @@ def drive_app() -> typer.Typer:
     app.command("list")(list_drives)
     app.command("health")(health)
     app.command("selftest")(self_test)
+    app.command("scan")(scan)
     return app
 
 
@@ -137,4 +138,28 @@ def self_test(
     else:
         say(f"{drive.part.place}: self-test {now.ending}{place}")
     if now.failed:
+        raise typer.Exit(FAULTS)
+
+
+def scan(
+    name: Annotated[str, typer.Argument(help="The drive, such as sda or nvme0n1.")],
+    quick: Annotated[
+        bool, typer.Option("--quick", help="A sample of the whole drive, and what was bad before.")
+    ] = False,
+    begin: Annotated[str, typer.Option("--from", help="Where to begin, such as 0, 100GiB or 40%.")] = "",
+    end: Annotated[str, typer.Option("--to", help="Where to end, such as 200GiB or 60%.")] = "",
+    depth: Annotated[int, typer.Option(min=1, max=64, help="Requests at a time.")] = 4,
+    go_on: Annotated[bool, typer.Option("--continue", help="Go on where the last scan of this drive stopped.")] = False,
+    anyway: Annotated[bool, typer.Option("--anyway", help="Scan although the drive warns of itself.")] = False,
+    shop: Shop = None,
+    simulate: Simulate = None,
+    json: Json = False,
+) -> None:
+    """Read a drive and find places that are slow or cannot be read. Nothing is written."""
+    from thresher.cli.drive_scan import ScanWish, scan_drive
+
+    system, (drive,) = _drives(None, simulate, [name])
+    wish = ScanWish(quick, begin, end, depth, go_on, anyway, shop, simulated=simulate is not None)
+    told = scan_drive(system, drive, wish, json)
+    if told.bad or told.gone:
         raise typer.Exit(FAULTS)

@@ -1,0 +1,99 @@
+"""Scans one device for another process: `python -m thresher.drives.scan_worker PATH < plan`.
+
+The first line of standard input is the order; "stop" or its end stops the scan. Each line of standard output is a
+report. A read that hangs in the kernel hangs this process alone.
+"""
+
+import sys
+import threading
+
+import msgspec
+
+from thresher.drives.scan import Scan, ScanForm, ScanMap, ScanPlan, ScanProgress, ScanState
+from thresher.machine.block_reader import BlockReader
+from thresher.model.drive_commands import BlockSource
+from thresher.model.errors import SourceUnavailable
+
+_REPORT_S = 0.5
+_JOIN_S = 3.0
+
+
+class Order(msgspec.Struct, frozen=True):
+    """What is to be scanned: the form, the span in bytes (end 0: to the end), block and depth, and where to go on."""
+
+    form: ScanForm = ScanForm.THOROUGH
+    begin: int = 0
+    end: int = 0
+    block: int = 1 << 20
+    depth: int = 4
+    again: tuple[int, ...] = ()
+    state: ScanState | None = None
+
+
+class Report(msgspec.Struct, frozen=True, omit_defaults=True):
+    """How far it is; the last report has the map and where it can be continued, the first one the size."""
+
+    size: int = 0
+    progress: ScanProgress | None = None
+    state: ScanState | None = None
+    slowest_ms: tuple[float | None, ...] = ()
+    errors: tuple[int, ...] = ()
+    ended: bool = False
+    trouble: str = ""
+
+
+def plan_of(order: Order, size: int, sector: int) -> ScanPlan:
+    """Return the plan of an order on a device."""
+    if order.state is not None:
+        return order.state.plan
+    end = min(order.end or size, size)
+    block = max(sector, order.block // sector * sector)
+    return ScanPlan(
+        size, min(order.begin, end), end, block, max(1, min(order.depth, 64)), sector, order.form, order.again
+    )
+
+
+def scan_here(order: Order, source: BlockSource) -> Scan:
+    """Return a scan of a source in this process, for simulated drives; it is started by the caller."""
+    return Scan(plan_of(order, source.size, source.sector), source.read_at, state=order.state)
+
+
+def report_of(scan: Scan, ended: bool) -> Report:
+    """Return a report with the map."""
+    map_: ScanMap = scan.map
+    slowest = tuple(None if value != value else round(float(value), 1) for value in map_.slowest_ms)
+    errors = tuple(int(value) for value in map_.errors)
+    return Report(map_.size, scan.progress(), scan.state(), slowest, errors, ended)
+
+
+def _say(report: Report) -> None:
+    sys.stdout.write(msgspec.json.encode(report).decode() + "\n")
+    sys.stdout.flush()
+
+
+def main(path: str) -> int:
+    """Scan until the end or until told to stop."""
+    order = msgspec.json.decode(sys.stdin.readline(), type=Order)
+    try:
+        reader = BlockReader(path)
+    except SourceUnavailable as error:
+        _say(Report(trouble=f"{path}: {error.reason}", ended=True))
+        return 2
+    scan = Scan(plan_of(order, reader.size, reader.sector), reader.read_at, state=order.state)
+    _say(Report(reader.size))
+    scan.start()
+
+    def listen() -> None:
+        sys.stdin.readline()
+        scan.stop()
+
+    threading.Thread(target=listen, daemon=True).start()
+    while not scan.join(_REPORT_S):
+        _say(report_of(scan, ended=False))
+    scan.join(_JOIN_S)
+    _say(report_of(scan, ended=True))
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1]))
