@@ -137,7 +137,7 @@ _END = Report(trouble="end")
 
 
 def _say_progress(progress: ScanProgress) -> None:
-    left = f", {length_text(progress.left_s)} left" if progress.left_s is not None else ""
+    left = f", {length_text(round(progress.left_s))} left" if progress.left_s is not None else ""
     rate = progress.read_bytes / max(progress.seconds, 1e-3) / 1e6
     bad = f", {len(progress.bad)} bad places" if progress.bad else ""
     line = f"{progress.share * 100:5.1f} %  {rate:6.0f} MB/s{left}{bad}"

@@ -49,6 +49,10 @@ def minutes(port: DrivePort, family: Family, extended: bool) -> int:
 
 def start(port: DrivePort, family: Family, extended: bool) -> None:
     """Start a self-test. Raises EnvironmentFault where one runs already, SourceUnavailable where it is refused."""
+    if family is Family.NVME:
+        controller = nvme.parse_controller(port.nvme(NvmeCommand.IDENTIFY_CONTROLLER))
+        if not controller.self_tests:
+            raise EnvironmentFault("starting a self-test", "this drive has none", "Read it through with a scan.")
     if progress(port, family).running:
         raise EnvironmentFault("starting a self-test", "the drive tests itself already", "Wait for its end.")
     _send(port, _START[family, extended])
