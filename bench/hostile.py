@@ -17,7 +17,7 @@ import time
 import traceback
 from collections import Counter
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from thresher.app.stored_job import stored_history, stored_snapshot
@@ -26,6 +26,7 @@ from thresher.compose.sheet_file import load_sheet, shipped_sheets
 from thresher.decoding.logs import read_log as read_kernel_log
 from thresher.decoding.recognise import decode_text, load_tables
 from thresher.diagnosis.decision import default_price_list, read_prices
+from thresher.drives import ata, nvme
 from thresher.engine.assembly import open_engine
 from thresher.importers.csv_log import guess, match_log, read_log
 from thresher.inventory.machine import read_inventory
@@ -33,14 +34,16 @@ from thresher.journal.jobfile import JobFile
 from thresher.journal.rows import Row, Write, line_of_row
 from thresher.journal.writer import JournalWriter
 from thresher.machine.capture import CapturedSystem, RecordingSystem, write_capture
-from thresher.model.errors import ThresherError
+from thresher.model.drive_commands import AtaCommand, NvmeCommand
+from thresher.model.errors import SourceUnavailable, ThresherError
 from thresher.model.vendors import Vendor
 from thresher.protocol.wire import RefusedRequest, decode_request
 from thresher.report.html import render
 from thresher.sensors.discovery import discover
 from thresher.shop.store import read_closed_jobs, read_shelf
+from thresher.simulator.drives import SimulatedDrive
 from thresher.simulator.machine import SimulatedMachine
-from thresher.simulator.scenario import load_scenario, shipped_scenarios
+from thresher.simulator.scenario import DriveSpec, load_scenario, shipped_scenarios
 
 LONGEST_S, MOST_GROWTH = 10.0, 500 << 20
 PIECES = (
@@ -208,6 +211,51 @@ def read_line(content: bytes, _folder: Path) -> None:
         return
 
 
+PAGE_PARSERS: tuple[Callable[[bytes], object], ...] = (
+    ata.parse_identity,
+    ata.parse_smart,
+    ata.parse_thresholds,
+    ata.parse_self_tests,
+    ata.parse_extended_self_tests,
+    ata.parse_error_log,
+    ata.parse_extended_error_log,
+    ata.parse_link_counters,
+    ata.parse_pending,
+    nvme.parse_controller,
+    nvme.parse_namespace,
+    nvme.parse_health,
+    nvme.parse_errors,
+    nvme.parse_self_tests,
+    nvme.parse_firmware,
+)
+
+
+def drive_pages() -> tuple[bytes, ...]:
+    """Return every page of a simulated SATA and of a simulated NVMe drive that are both dying."""
+    spec = DriveSpec(name="sda", model="T4", serial="1", firmware="1", size_bytes=4 * 10**12, pending=(81920,), hours=9)
+    sata = SimulatedDrive(spec, "/dev/sda")
+    flash = SimulatedDrive(replace(spec, name="nvme0n1", failed_test_lba=5), "/dev/nvme0")
+    pages: list[bytes] = []
+    for command in (*AtaCommand, *NvmeCommand):
+        try:
+            pages.append(sata.ata(command).data if isinstance(command, AtaCommand) else flash.nvme(command))
+        except SourceUnavailable:
+            continue  # one that it does not know
+    return tuple(page for page in pages if page)
+
+
+def read_page(content: bytes, _folder: Path) -> None:
+    """Read a page in every way: which one it is cannot be told from it."""
+    checked = bytearray(content[:511].ljust(511, b"\0") + b"\0")
+    checked[511] = -sum(checked) & 0xFF  # half of them with a checksum that fits, or the parsers are never reached
+    for parse in PAGE_PARSERS:
+        for data in (content, bytes(checked)):
+            try:
+                parse(data)
+            except ThresherError:
+                continue
+
+
 def make_kinds(folder: Path) -> list[Kind]:
     """Make good inputs of every kind."""
     tables = load_tables()
@@ -251,6 +299,7 @@ def make_kinds(folder: Path) -> list[Kind]:
         Kind("typed text", (b"0xbe00000000800400", b"0x124 (0x0, 0x1, 0x2, 0x3)", log[:600]), typed),
         Kind("CSV log", (CSV.encode(),), as_file("x.csv", read_csv)),
         Kind("protocol line", LINES, read_line),
+        Kind("drive page", drive_pages(), read_page),
     ]
 
 
@@ -259,6 +308,7 @@ def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__.partition("\n")[0])
     parser.add_argument("--minutes", type=float, default=1.0)
     parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--kind", default="", help="only inputs of this kind")
     options = parser.parse_args()
     rng = random.Random(options.seed)
     counts: Counter[str] = Counter()
@@ -269,7 +319,7 @@ def main() -> int:
         tempfile.tempdir = str(Path(name) / "temporary")
         folder = Path(name) / "temporary" / "inputs"
         folder.mkdir(parents=True)
-        kinds = make_kinds(folder)
+        kinds = [kind for kind in make_kinds(folder) if options.kind in ("", kind.name)]
         begun, size = time.monotonic(), resource.getrusage(resource.RUSAGE_SELF).ru_maxrss << 10
         while time.monotonic() - begun < options.minutes * 60:
             kind = rng.choice(kinds)
