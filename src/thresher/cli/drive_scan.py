@@ -17,6 +17,7 @@ from thresher.drives.scan import BadPlace, ScanForm, ScanMap, ScanProgress, stro
 from thresher.drives.scan_process import ScanProcess
 from thresher.drives.scan_worker import Order, Report, report_of, scan_here
 from thresher.inventory.identity import serial_of
+from thresher.machine.file_extents import place_on
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.port import System
 from thresher.shop.drive_history import keep_scan, kept_scan
@@ -26,6 +27,7 @@ _PLACE = re.compile(r"(\d+(?:\.\d+)?)\s*([KMGT]i?B?|%|)", re.IGNORECASE)
 _UNITS = {"": 1, "K": 1 << 10, "M": 1 << 20, "G": 1 << 30, "T": 1 << 40}
 _WIDTH = 72
 _MOST_LISTED = 12
+_MOST_FILES, _FILE_S = 8, 60.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,6 +41,7 @@ class ScanWish:
     go_on: bool = False
     anyway: bool = False
     shop: Path | None = None
+    files: bool = False
     simulated: bool = False
 
 
@@ -84,6 +87,8 @@ def scan_drive(system: System, drive: Drive, wish: ScanWish, json: bool) -> Scan
         unfinished = last.state if progress.share < 1.0 else None
         keep_scan(shop, model, serial, unfinished, tuple(place.offset for place in progress.bad))
     _say_end(drive, last, progress, json)
+    if wish.files and not json and not isinstance(system, SimulatedMachine):
+        _say_files(drive, progress.bad)
     return progress
 
 
@@ -180,6 +185,14 @@ def _say_end(drive: Drive, last: Report, progress: ScanProgress, json: bool) -> 
         say(f"    {progress.retried} blocks failed at first and could be read in parts")
     if progress.share < 1.0:
         say("    --continue goes on there")
+
+
+def _say_files(drive: Drive, bad: tuple[BadPlace, ...]) -> None:
+    """Say which file lies at each bad place, as far as the time goes."""
+    for place in bad[:_MOST_FILES]:
+        found = place_on(drive.part.place, place.offset, _FILE_S)
+        where = f"{found.partition}, {found.mount}" if found.mount else found.partition
+        say(f"    sector {place.offset // 512} ({where}): {found.file or found.why_no_file}")
 
 
 def _place_words(place: BadPlace) -> str:

@@ -151,6 +151,7 @@ def scan(
     depth: Annotated[int, typer.Option(min=1, max=64, help="Requests at a time.")] = 4,
     go_on: Annotated[bool, typer.Option("--continue", help="Go on where the last scan of this drive stopped.")] = False,
     anyway: Annotated[bool, typer.Option("--anyway", help="Scan although the drive warns of itself.")] = False,
+    files: Annotated[bool, typer.Option("--files", help="Say which file lies at each bad place.")] = False,
     shop: Shop = None,
     simulate: Simulate = None,
     json: Json = False,
@@ -159,7 +160,7 @@ def scan(
     from thresher.cli.drive_scan import ScanWish, scan_drive
 
     system, (drive,) = _drives(None, simulate, [name])
-    wish = ScanWish(quick, begin, end, depth, go_on, anyway, shop, simulated=simulate is not None)
+    wish = ScanWish(quick, begin, end, depth, go_on, anyway, shop, files, simulated=simulate is not None)
     told = scan_drive(system, drive, wish, json)
     if told.bad or told.gone:
         raise typer.Exit(FAULTS)

@@ -1,0 +1,141 @@
+"""Which file lies at a place of a drive: partition by sysfs, mount by mountinfo, file by its extent map (FIEMAP).
+
+Kernel documents filesystems/fiemap, ABI/stable/sysfs-block. Files are opened for reading only, and none is read.
+"""
+
+import fcntl
+import os
+import re
+import struct
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from thresher.machine.files import list_names, read_once
+from thresher.model.errors import SourceUnavailable
+
+_FIEMAP = 0xC020660B
+_EXTENTS = 256
+_HEADER, _EXTENT = struct.Struct("<QQIIII"), struct.Struct("<QQQ16xI12x")
+_LAST, _NOT_IN_PLACE = 0x1, 0x2 | 0x4 | 0x8 | 0x200
+"""Extent flags: the last one; and places that are unknown, not written yet, encoded, or inside metadata."""
+_KNOWN = {"ext2", "ext3", "ext4", "xfs", "f2fs"}
+"""File systems whose extents are bytes of the partition; others (btrfs) answer with addresses of their own."""
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """What is at a place of a drive: the partition with the byte in it, where it is mounted, and the file."""
+
+    partition: str = ""
+    offset: int = 0
+    mount: str = ""
+    file_system: str = ""
+    file: str = ""
+    why_no_file: str = ""
+
+
+def partition_at(disk: str, offset: int, sysfs: Path = Path("/sys/block")) -> tuple[str, int]:
+    """Return the partition of a disk that a byte lies in and its byte there; the disk itself where none does."""
+    folder = sysfs / disk
+    for name in list_names(folder):
+        if not name.startswith(disk):
+            continue
+        start, size = (_number(folder / name / file) for file in ("start", "size"))
+        if start is not None and size is not None and start * 512 <= offset < (start + size) * 512:
+            return name, offset - start * 512
+    return disk, offset
+
+
+def _number(path: Path) -> int | None:
+    try:
+        text = read_once(str(path), path).decode("ascii", "replace").strip()
+    except SourceUnavailable:
+        return None
+    return int(text) if text.isdecimal() else None
+
+
+def mount_of(device: str, mountinfo: str) -> tuple[str, str]:
+    """Return where a device number (`8:1`) is mounted, and its file system; empty where it is not."""
+    for line in mountinfo.splitlines():
+        head, _, tail = line.partition(" - ")
+        words, rest = head.split(), tail.split()
+        if len(words) > 4 and words[2] == device and rest and words[3] == "/":
+            return re.sub(r"\\([0-7]{3})", lambda found: chr(int(found[1], 8)), words[4]), rest[0]
+    return "", ""
+
+
+def extents(path: str) -> Iterator[tuple[int, int]]:
+    """Yield the extents of a file as bytes of its partition and length. Raises OSError."""
+    handle = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
+    try:
+        begin = 0
+        while True:
+            asked = bytearray(_HEADER.size + _EXTENTS * _EXTENT.size)
+            _HEADER.pack_into(asked, 0, begin, 0xFFFF_FFFF_FFFF_FFFF - begin, 0, 0, _EXTENTS, 0)
+            fcntl.ioctl(handle, _FIEMAP, asked)
+            count = _HEADER.unpack_from(asked)[3]
+            for number in range(count):
+                logical, physical, length, flags = _EXTENT.unpack_from(asked, _HEADER.size + number * _EXTENT.size)
+                if not flags & _NOT_IN_PLACE:
+                    yield physical, length
+                begin = logical + length
+                if flags & _LAST:
+                    return
+            if not count:
+                return
+    finally:
+        os.close(handle)
+
+
+def file_at(
+    mount: str,
+    offset: int,
+    seconds: float,
+    extents_of: Callable[[str], Iterator[tuple[int, int]]] = extents,
+) -> tuple[str, str]:
+    """Return the file whose extents hold a byte of the partition that is mounted there, and why there is none.
+
+    It looks at most so many seconds. Files that cannot be opened are passed over.
+    """
+    until = time.monotonic() + seconds
+    device = Path(mount).stat().st_dev
+    passed_over = 0
+    for folder, folders, names in os.walk(mount):
+        folders[:] = [name for name in folders if _on_device(f"{folder}/{name}", device)]
+        for name in names:
+            if time.monotonic() > until:
+                return "", f"not found in {seconds:.0f} s"
+            path = f"{folder}/{name}"
+            try:
+                if any(start <= offset < start + length for start, length in extents_of(path)):
+                    return path, ""
+            except OSError:
+                passed_over += 1
+    more = f"; {passed_over} files could not be asked" if passed_over else ""
+    return "", f"no file lies there: free space or the file system's own data{more}"
+
+
+def _on_device(path: str, device: int) -> bool:
+    try:
+        return os.lstat(path).st_dev == device
+    except OSError:
+        return False
+
+
+def place_on(disk: str, offset: int, seconds: float) -> Place:
+    """Return what is at a byte of a disk of this computer."""
+    partition, inside = partition_at(disk, offset)
+    try:
+        number = read_once("dev", Path("/sys/class/block") / partition / "dev").decode().strip()
+        mountinfo = read_once("mountinfo", Path("/proc/self/mountinfo")).decode("utf-8", "replace")
+    except SourceUnavailable as error:
+        return Place(partition, inside, why_no_file=error.reason)
+    mount, kind = mount_of(number, mountinfo)
+    if not mount:
+        return Place(partition, inside, why_no_file="it is not mounted here, or inside a volume of its own")
+    if kind not in _KNOWN:
+        return Place(partition, inside, mount, kind, why_no_file=f"{kind} does not say where its files lie")
+    file, why = file_at(mount, inside, seconds)
+    return Place(partition, inside, mount, kind, file, why)
