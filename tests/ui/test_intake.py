@@ -17,9 +17,10 @@ from thresher.app.launch import start_engine_process
 from thresher.engine.engine import Engine
 from thresher.journal.jobfile import JobFile
 from thresher.model.errors import InputError
+from thresher.model.parts import PartStatus
 from thresher.protocol.commands import GetSnapshot
 from thresher.protocol.events import JobEvent
-from thresher.simulator.scenario import Scenario
+from thresher.simulator.scenario import Scenario, shipped_scenarios
 from thresher.ui.app import EngineKeeper
 from thresher.ui.link import EngineLink
 from thresher.ui.look import Look
@@ -322,3 +323,20 @@ def test_another_job_comes_with_an_engine_of_its_own(
     window.close()
     qtbot.waitUntil(lambda: not socket.exists(), timeout=10_000)
     keeper.wait(10)
+
+
+def test_one_drive_that_is_dying_condemns_no_other(qtbot: QtBot, tmp_path: Path, open_window: OpenWindow) -> None:
+    text = shipped_scenarios()["lighthouse-playout"].read_text()
+    at = text.index("[[graphics]]")
+    sick = '[[drives]]\nname = "sda"\nmodel = "T4"\nserial = "T-1"\nfirmware = "1"\nsize_bytes = 4000787030016\n'
+    (tmp_path / "sick.toml").write_text(text[:at] + sick + "pending = [81920]\n\n" + text[at:])
+    engine = EngineProcess(tmp_path, "--simulate", str(tmp_path / "sick.toml"), "--speed", "30")
+    try:
+        window = open_window(engine)
+        state = window.state
+        parts = {part.place: part for part in state.snapshot.machine.parts} if state.snapshot else {}
+        qtbot.waitUntil(lambda: state.status_of_part(parts["sda"]) is PartStatus.REPLACE, timeout=20_000)
+        assert state.status_of_part(parts["nvme0n1"]) is PartStatus.UNTESTED
+        assert [doubt.code for doubt in state.doubts_of(parts["sda"])] == ["D-341"]
+    finally:
+        engine.close()

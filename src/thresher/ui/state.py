@@ -274,7 +274,9 @@ class BenchState(QObject):
         return statuses.get(tag) or statuses.get(kind.value, PartStatus.UNTESTED)
 
     def status_of_part(self, part: Part) -> PartStatus:
-        """Return the status of one of several parts of a kind: wrong words of one slot say nothing against another."""
+        """Return the status of one of several parts of a kind: what one slot or drive shows says nothing of another."""
+        if part.kind is PartKind.DRIVE:
+            return self.status_of(part.kind, self.tag_of(part))
         status = self.status_of(part.kind)
         named = {each.place for each in self.verdict.suspects if each.kind is part.kind} if self.verdict else set()
         named.discard("")

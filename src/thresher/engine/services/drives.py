@@ -104,31 +104,29 @@ class DriveService:
         self.health[part.place] = health
         if told.trouble:
             self._record.note("Cannot keep a drive's counts", told.trouble, Severity.WARNING, "X-861", PartKind.DRIVE)
-        doubts = [self._doubt(told.drive, sign) for sign in health.signs]
+        doubts = [_doubt(told.drive, signs) for signs in _by_code(health.signs)]
         doubts += [
             Doubt("D-344", part.tag, PartKind.DRIVE, "The drive gets worse", f"{words} ({part.place})")
             for words in told.news
         ]
         self._intake.found = _with_health(self._intake.found, told.drive, health, tuple(doubts))
         self._machine.expectation_changed()  # applies and reports the doubts
-        for sign in health.signs:
-            self._charge(told.drive, sign)
+        for signs in _by_code(health.signs):
+            self._charge(told.drive, signs)
 
-    def _doubt(self, drive: Drive, sign: Sign) -> Doubt:
-        charge = _CHARGES[sign.meaning]
-        return Doubt(charge.code, drive.part.tag, PartKind.DRIVE, charge.title, sign.words)
-
-    def _charge(self, drive: Drive, sign: Sign) -> None:
-        """Make a strong sign a finding, once in a job: it stays in the drive however often the job is opened."""
-        charge = _CHARGES[sign.meaning]
-        weak = sign.status not in _STRONG and charge.kind is not FindingKind.DRIVE_LINK
+    def _charge(self, drive: Drive, signs: list[Sign]) -> None:
+        """Make strong signs a finding, once in a job: they stay in the drive however often the job is opened."""
+        charge = _CHARGES[signs[0].meaning]
+        strong = [sign for sign in signs if sign.status in _STRONG or charge.kind is FindingKind.DRIVE_LINK]
+        # the speed of a link is what it is now, not an error that was counted
+        strong = [sign for sign in strong if sign.source != "identify"]
         known = any(
             each.origin == _ORIGIN and each.code == charge.code and each.place == drive.part.place
             for each in self._record.findings
         )
-        if charge.kind is None or weak or known or sign.source == "identify":
+        if charge.kind is None or known or not strong:
             return
-        detail = f"{sign.words} ({sign.source})"
+        detail = "; ".join(f"{sign.words} ({sign.source})" for sign in strong)
         finding = Finding(
             charge.code,
             charge.kind,
@@ -141,6 +139,19 @@ class DriveService:
             origin=_ORIGIN,
         )
         self._record.find(finding)
+
+
+def _by_code(signs: tuple[Sign, ...]) -> list[list[Sign]]:
+    """Return the signs in groups that have a code in common, the worst group first."""
+    groups: dict[str, list[Sign]] = {}
+    for sign in signs:
+        groups.setdefault(_CHARGES[sign.meaning].code, []).append(sign)
+    return list(groups.values())
+
+
+def _doubt(drive: Drive, signs: list[Sign]) -> Doubt:
+    charge = _CHARGES[signs[0].meaning]
+    return Doubt(charge.code, drive.part.tag, PartKind.DRIVE, charge.title, "; ".join(sign.words for sign in signs))
 
 
 def _with_health(found: Inventory, drive: Drive, health: DriveHealth, doubts: tuple[Doubt, ...]) -> Inventory:

@@ -397,7 +397,7 @@ class MachineMap(PaintedWidget):
         title = f"Drive {part.place}" if part.kind is PartKind.DRIVE else part.kind.value.capitalize()
         x, wide = area.x() + 8, area.width() - 34
         draw_text(painter, QPointF(x, area.y() + 18), title, scheme.part(part.kind), 13, bold=True, width=wide)
-        draw_mark(painter, QPointF(area.right() - 13, area.y() + 14), self.state.status_of(part.kind), scheme)
+        draw_mark(painter, QPointF(area.right() - 13, area.y() + 14), self.state.status_of_part(part), scheme)
         if area.height() < 30:
             self._one_line(painter, area, title, line, part)
             return area.bottom()
@@ -442,7 +442,7 @@ class MachineMap(PaintedWidget):
 
     def about(self, part: Part) -> str:
         """Return what is known about a part, each fact with where it was read."""
-        status = self.state.status_of(part.kind)
+        status = self.state.status_of_part(part)
         lines = [f"{part.tag.capitalize()}: {part.name}"]
         tag = self.state.tag_of(part)
         lines.append(f"Tag {tag}, status: {status.value}" if tag else f"Status: {status.value}")

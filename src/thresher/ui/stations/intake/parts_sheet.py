@@ -20,6 +20,7 @@ _TELLING = (
     "base clock",
     "firmware",
     "size",
+    "health",
     "kind",
     "configured speed",
     "memory",
@@ -127,7 +128,7 @@ class PartsSheet(PaintedWidget):
         painter.drawRect(area)
         painter.fillRect(QRectF(area.x(), area.y(), 4, area.height()), scheme.part(part.kind))
         right, x = area.right() - 12, area.x() + 14
-        draw_mark(painter, QPointF(right - 4, area.y() + 17), self.state.status_of(part.kind), scheme)
+        draw_mark(painter, QPointF(right - 4, area.y() + 17), self.state.status_of_part(part), scheme)
         tag = self.state.tag_of(part)
         tag_wide = text_width(tag, 11.5, mono=True) + 12 if tag else 0.0
         if tag:
