@@ -5,10 +5,13 @@ from dataclasses import replace
 from pathlib import Path
 
 import msgspec
+import pytest
 
 from tests.conftest import Heard
 from thresher.engine.engine import Engine
+from thresher.model.errors import EnvironmentFault, InputError
 from thresher.model.findings import FindingKind
+from thresher.protocol.events import ScanEvent
 from thresher.shop.drive_history import Counted, drive_path, grown, note_counts
 from thresher.simulator.scenario import DriveSpec, Scenario
 
@@ -90,3 +93,32 @@ def test_a_drive_that_gets_worse_is_doubted_at_its_next_visit(
     engine, heard = make_engine(later, "two.thresher", shop=tmp_path / "shop")
     engine.watch(2)
     assert any("6 more CRC errors on the link since 18 Mar 2026" in line for line in heard.tape())
+
+
+def test_a_scan_from_the_bench_finds_the_bad_place_and_says_so(
+    make_engine: MakeEngine, ferry: Scenario, tmp_path: Path
+) -> None:
+    engine, heard = make_engine(with_drive(ferry, pending=(81920, 81921), rotation=7200), shop=tmp_path / "shop")
+    engine.watch(2)
+    with pytest.raises(EnvironmentFault, match="the drive is dying"):
+        engine.scans.start("sda", quick=False, go_on=False, anyway=False)
+    with pytest.raises(InputError, match="no drive 'sdz'"):
+        engine.scans.start("sdz", quick=False, go_on=False, anyway=True)
+    assert engine.scans.start("sda", quick=False, go_on=False, anyway=True).running
+    engine.watch(2)
+    scan = engine.snapshot().scan
+    assert scan is not None
+    assert (scan.running, scan.share, scan.bad) == (False, 1.0, (81920,))
+    assert scan.words.startswith("read through: 1 place cannot be read")
+    assert len(scan.slowest_ms) == len(scan.errors) == 500
+    assert scan.errors[0] == 1
+    assert max(value or 0.0 for value in scan.slowest_ms) > 1000
+    (finding,) = (each for each in engine.findings if each.code == "D-310")
+    assert finding.detail == "sector 81920 to 81921: found by a read scan"
+    assert any("Read scan of sda ended" in line for line in heard.tape())
+    assert any(isinstance(event, ScanEvent) for event in heard.events)
+    with pytest.raises(EnvironmentFault, match="no scan of this drive was stopped"):
+        engine.scans.start("sda", quick=False, go_on=True, anyway=True)
+    engine.scans.start("sda", quick=True, go_on=False, anyway=True)
+    engine.watch(2)
+    assert len([each for each in engine.findings if each.code == "D-310"]) == 1  # the same place once

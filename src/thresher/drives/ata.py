@@ -213,36 +213,39 @@ def self_test_state(code: int) -> SelfTestState:
 def parse_self_tests(data: bytes) -> tuple[SelfTest, ...]:
     """Parse the SMART self-test log, newest first (ACS-3, A.13). Raises DamagedPage."""
     check_sum(data, "SMART self-test log")
-    newest = data[508]
-    if not 1 <= newest <= 21:
-        return ()
-    tests = []
-    for back in range(21):
-        at = 2 + 24 * ((newest - 1 - back) % 21)
-        if not any(data[at : at + 24]):
-            continue
-        lba = number(data, at + 5, 4)
-        state = self_test_state(data[at + 1] >> 4)
-        place = lba if state.failed and lba != 0xFFFF_FFFF else None
-        tests.append(SelfTest(_KINDS.get(data[at], f"kind {data[at]}"), state, number(data, at + 2, 2), place))
-    return tuple(tests)
+    return _self_test_ring(data, data[508], _Ring(2, 24, 21, 4))
 
 
 def parse_extended_self_tests(data: bytes) -> tuple[SelfTest, ...]:
     """Parse the first page of the extended SMART self-test log, newest first (ACS-4, 9.10). Raises DamagedPage."""
     check_sum(data, "extended self-test log")
-    newest = number(data, 2, 2)
-    if not 1 <= newest <= 19:
+    return _self_test_ring(data, number(data, 2, 2), _Ring(4, 26, 19, 6))
+
+
+@dataclass(frozen=True, slots=True)
+class _Ring:
+    """Where the tests of a log lie: the first byte, bytes of a test, how many there are, bytes of an address."""
+
+    begin: int
+    size: int
+    places: int
+    address: int
+
+
+def _self_test_ring(data: bytes, newest: int, ring: _Ring) -> tuple[SelfTest, ...]:
+    """Return the tests of a log that is written round and round; `newest` counts from 1, 0 for an empty one."""
+    if not 1 <= newest <= ring.places:
         return ()
     tests = []
-    for back in range(19):
-        at = 4 + 26 * ((newest - 1 - back) % 19)
-        if not any(data[at : at + 26]):
+    for back in range(ring.places):
+        at = ring.begin + ring.size * ((newest - 1 - back) % ring.places)
+        if not any(data[at : at + ring.size]):
             continue
-        lba = number(data, at + 5, 6)
+        lba = number(data, at + 5, ring.address)
         state = self_test_state(data[at + 1] >> 4)
-        place = lba if state.failed and lba != 0xFFFF_FFFF_FFFF else None
-        tests.append(SelfTest(_KINDS.get(data[at], f"kind {data[at]}"), state, number(data, at + 2, 2), place))
+        named = state.failed and lba != (1 << 8 * ring.address) - 1
+        kind = _KINDS.get(data[at], f"kind {data[at]}")
+        tests.append(SelfTest(kind, state, number(data, at + 2, 2), lba if named else None))
     return tuple(tests)
 
 

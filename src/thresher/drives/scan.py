@@ -144,12 +144,20 @@ class Scan:
     """One scan on its way: `depth` threads read, each a block at a time. `stop` ends it after the blocks under way."""
 
     def __init__(
-        self, plan: ScanPlan, read_at: ReadAt, map_: ScanMap | None = None, state: ScanState | None = None
+        self,
+        plan: ScanPlan,
+        read_at: ReadAt,
+        state: ScanState | None = None,
+        clock: Callable[[], float] = time.perf_counter,
     ) -> None:
-        """Prepare; nothing is read before `start`. With `state` it goes on where another one stopped."""
+        """Prepare; nothing is read before `start`. With `state` it goes on where another one stopped.
+
+        `clock` gives seconds; a simulated drive has its own.
+        """
         self.plan = plan
         self._read_at = read_at
-        self.map = map_ if map_ is not None else ScanMap(plan.size)
+        self._clock = clock
+        self.map = ScanMap(plan.size)
         self._total = plan.blocks()
         self._skip = state.next_block if state is not None else 0
         self._bad: list[BadPlace] = list(state.bad) if state is not None else []
@@ -160,7 +168,7 @@ class Scan:
         self._open: set[int] = set()
         self._stopped = threading.Event()
         self._threads: list[threading.Thread] = []
-        self._began = time.monotonic()
+        self._began = clock()
         self._errors: queue.SimpleQueue[BaseException] = queue.SimpleQueue()
 
     def _numbered(self) -> Iterator[tuple[int, int]]:
@@ -170,7 +178,7 @@ class Scan:
 
     def start(self) -> None:
         """Begin to read."""
-        self._began = time.monotonic()
+        self._began = self._clock()
         self._threads = [
             threading.Thread(target=self._work, name=f"scan {number}", daemon=True)
             for number in range(max(1, self.plan.depth))
@@ -205,7 +213,7 @@ class Scan:
 
     def _read_block(self, number: int, offset: int) -> None:
         length = min(self.plan.block, (self.plan.end or self.plan.size) - offset)
-        begun = time.perf_counter()
+        begun = self._clock()
         failed = False
         try:
             self._read_at(offset, length)
@@ -218,7 +226,7 @@ class Scan:
             elif not self._narrow(offset, length, error.errno or 0):
                 with self._lock:
                     self._retried += 1
-        seconds = time.perf_counter() - begun
+        seconds = self._clock() - begun
         with self._lock:
             self._open.discard(number)
             self._done += 1
@@ -253,7 +261,7 @@ class Scan:
     def progress(self) -> ScanProgress:
         """Return where it is."""
         with self._lock:
-            seconds = time.monotonic() - self._began
+            seconds = self._clock() - self._began
             read = self._done - self._skip
             left = (self._total - self._done) * seconds / read if read > 2 * self.plan.depth else None
             return ScanProgress(

@@ -55,7 +55,7 @@ def plan_of(order: Order, size: int, sector: int) -> ScanPlan:
 
 def scan_here(order: Order, source: BlockSource) -> Scan:
     """Return a scan of a source in this process, for simulated drives; it is started by the caller."""
-    return Scan(plan_of(order, source.size, source.sector), source.read_at, state=order.state)
+    return Scan(plan_of(order, source.size, source.sector), source.read_at, order.state, source.clock)
 
 
 def report_of(scan: Scan, ended: bool) -> Report:

@@ -14,6 +14,7 @@ from thresher.engine.run.record import Record
 from thresher.engine.run.team_findings import Storms
 from thresher.engine.services.added_evidence import AddedEvidence
 from thresher.engine.services.decisions import DecisionService
+from thresher.engine.services.drive_scans import ScanService
 from thresher.engine.services.drives import DriveService
 from thresher.engine.services.intake import IntakeService
 from thresher.engine.services.job import JobService
@@ -152,6 +153,7 @@ def _assemble(
             sensors=sensors,
             events=events,
             drives=drives,
+            scans=ScanService(system, record, intake, drives),
             kernels=kernels,
             conductor=conductor,
             intake=intake,

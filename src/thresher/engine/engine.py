@@ -21,6 +21,7 @@ from thresher.engine.run.record import Record
 from thresher.engine.run.run_limits import unwatched
 from thresher.engine.services.added_evidence import AddedEvidence
 from thresher.engine.services.decisions import DecisionService
+from thresher.engine.services.drive_scans import ScanService
 from thresher.engine.services.drives import DriveService
 from thresher.engine.services.intake import IntakeService
 from thresher.engine.services.job import JobService
@@ -65,6 +66,7 @@ class EngineParts:
     sensors: SensorWatch
     events: EventWatch
     drives: DriveService
+    scans: ScanService
     kernels: KernelReport
     conductor: Conductor
     intake: IntakeService
@@ -106,6 +108,7 @@ class Engine:
         self.decisions = parts.decisions
         self.verdicts = parts.verdicts
         self.events = parts.events
+        self.scans = parts.scans
         self.unknown = parts.unknown
 
     # ---- what others may call from any thread
@@ -158,6 +161,7 @@ class Engine:
         """Stop what runs, write what waits, close everything; return what the job file lacks, if anything."""
         _LOG.info("closing %s", self.job_file)
         self.conductor.close()
+        self.scans.close()
         self._parts.kernels.close()
         closed = self._record.writer.close()
         for sentence in closed.sentences:
@@ -229,6 +233,7 @@ class Engine:
         self.events.follow(tick.at)
         self.machine.follow(tick)
         self._parts.drives.follow()
+        self.scans.follow()
         self._parts.kernels.follow()
         findings, entries = self._parts.watchers.look(tick, self.conductor.busy_cores())
         for finding in findings:
@@ -337,6 +342,7 @@ class Engine:
             questions=self.trials.asked,
             decided=self.decisions.event(),
             draft=self.sheets.draft,
+            scan=self.scans.status,
         )
 
     def history(self, after: float, most: int) -> HistoryRows:

@@ -5,6 +5,7 @@ import mmap
 import os
 import stat
 import threading
+import time
 from pathlib import Path
 
 from thresher.model.errors import SourceUnavailable
@@ -43,6 +44,10 @@ class BlockReader:
         # whole sectors, or the kernel refuses an unbuffered read; what lies past the end does not come
         wanted = -(-length // self.sector) * self.sector
         return os.preadv(self._fd, [memoryview(buffer)[:wanted]], offset)
+
+    def clock(self) -> float:
+        """Return the time by which reads are timed."""
+        return time.perf_counter()
 
     def close(self) -> None:
         """Close the device."""

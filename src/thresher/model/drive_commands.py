@@ -127,6 +127,10 @@ class BlockSource(Protocol):
         """Read past every cache and return how many bytes came. Raises OSError. It may take minutes."""
         ...
 
+    def clock(self) -> float:
+        """Return the seconds by which its reads are timed."""
+        ...
+
     def close(self) -> None:
         """Close it."""
         ...

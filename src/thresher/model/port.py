@@ -10,9 +10,9 @@ import threading
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Protocol
+from typing import Protocol, runtime_checkable
 
-from thresher.model.drive_commands import DrivePort
+from thresher.model.drive_commands import BlockSource, DrivePort
 from thresher.model.errors import SourceUnavailable
 
 
@@ -254,6 +254,15 @@ class Pacing(Protocol):
 
     def missed_ticks(self, behind_s: float, interval_s: float) -> int:
         """Return how many ticks were missed by a sampler that is so far behind."""
+        ...
+
+
+@runtime_checkable
+class BlockOpener(Protocol):
+    """A machine whose drives are read in this process: a simulated one."""
+
+    def open_blocks(self, path: str) -> BlockSource:
+        """Open the blocks of a drive by the device file of its disk. Raises SourceUnavailable."""
         ...
 
 

@@ -12,7 +12,7 @@ from thresher.model.trials import EMPTY_BOOK, Book
 from thresher.model.verdict import Verdict
 from thresher.protocol.events import DecisionsEvent
 from thresher.protocol.intake import Intake
-from thresher.protocol.status import EngineHealth, RunStatus, SourceState
+from thresher.protocol.status import EngineHealth, RunStatus, ScanStatus, SourceState
 
 
 class SymptomChoice(msgspec.Struct, frozen=True):
@@ -55,6 +55,7 @@ class Snapshot(msgspec.Struct, frozen=True):
     questions: tuple[str, ...] = ()
     decided: DecisionsEvent = DecisionsEvent()
     draft: RunSheet | None = None
+    scan: ScanStatus | None = None
 
 
 class SheetCheck(msgspec.Struct, frozen=True):

@@ -16,7 +16,7 @@ from thresher.model.sheet import Block, RunSheet
 from thresher.model.trials import Book, Configuration, Outcome, Trial
 from thresher.protocol.answers import HistoryRows, SheetCheck, SheetFile, Snapshot
 from thresher.protocol.intake import JobCard
-from thresher.protocol.status import RunStatus
+from thresher.protocol.status import RunStatus, ScanStatus
 from thresher.shop.store import ShopPart
 
 T = TypeVar("T")
@@ -195,6 +195,25 @@ class BeginBaseline(Command[bool], frozen=True, tag="baseline.begin"):
     seconds: float = BASELINE_S
 
 
+# ---- drives
+
+
+class StartScan(Command[ScanStatus], frozen=True, tag="drive.scan"):
+    """Read a drive through, by its kernel name; nothing is written. `go_on` continues the last scan of it.
+
+    Refused for a drive that is dying, unless `anyway`.
+    """
+
+    drive: str
+    quick: bool = False
+    go_on: bool = False
+    anyway: bool = False
+
+
+class StopScan(Command[bool], frozen=True, tag="drive.stop_scan"):
+    """Stop the read scan; where it was is kept."""
+
+
 # ---- evidence from elsewhere
 
 
@@ -331,11 +350,12 @@ RunCommand = StartRun | StopRun | PutSheet | ChooseSheet | PutTrialSheet | PutDr
 ChangeCommand = AddTime | EndBlock | LeaveOut | AppendBlock | GoOn
 SheetCommand = KeepDraft | OpenSheet | SaveSheet | RenameSheet | DeleteSheet | KeepSheet | ReloadSheets
 IntakeCommand = SetJob | ListJobs | NewJob | SetLimit | SetTrust | SetShelf | BeginBaseline
+DriveCommand = StartScan | StopScan
 EvidenceCommand = AddEvidence | UndoEvidence | AddNote
 TrialCommand = BeginTrial | AddPart | AddOutcome | AssignRun | UndoTrial | FollowMachine | KeepTrials
 VerdictCommand = LockVerdict | CloseJob | ReopenJob | SetCounted | EditPrices | ReloadPrices
 ControlCommand = GetSnapshot | GetHistory | LeaveEngine | QuitEngine
-BenchCommand = RunCommand | ChangeCommand | SheetCommand | IntakeCommand
+BenchCommand = RunCommand | ChangeCommand | SheetCommand | IntakeCommand | DriveCommand
 EngineCommand = BenchCommand | EvidenceCommand | TrialCommand | VerdictCommand | ControlCommand
 AnyCommand = EngineCommand | Subscribe
 

@@ -10,7 +10,7 @@ from thresher.model.sheet import RunSheet
 from thresher.model.trials import Book
 from thresher.model.verdict import Verdict
 from thresher.protocol.intake import Intake
-from thresher.protocol.status import EngineHealth, RunStatus
+from thresher.protocol.status import EngineHealth, RunStatus, ScanStatus
 
 
 class TickEvent(msgspec.Struct, tag="tick", frozen=True):
@@ -82,6 +82,12 @@ class MachineEvent(msgspec.Struct, tag="machine", frozen=True):
     intake: Intake
 
 
+class ScanEvent(msgspec.Struct, tag="scan", frozen=True):
+    """A read scan of a drive has come further, or has ended."""
+
+    scan: ScanStatus
+
+
 class IntakeEvent(msgspec.Struct, tag="intake", frozen=True):
     """What the Intake shows beside the machine has changed."""
 
@@ -100,4 +106,5 @@ EngineEvent = (
     | JobEvent
     | MachineEvent
     | IntakeEvent
+    | ScanEvent
 )

@@ -36,6 +36,25 @@ class PlanItem(msgspec.Struct, frozen=True):
     step: int = 0
 
 
+class ScanStatus(msgspec.Struct, frozen=True):
+    """A read scan of a drive: how far it is, its strokes, its bad sectors, and in words how it stands or ended.
+
+    Each stroke is the slowest read of its stretch in ms, None where nothing was read yet; `errors` counts reads that
+    failed, stroke by stroke. `bad` are sectors of 512 bytes, the first of each place.
+    """
+
+    drive: str
+    running: bool
+    share: float
+    left_s: float | None
+    mb_per_s: float
+    slowest_ms: tuple[float | None, ...]
+    errors: tuple[int, ...]
+    bad: tuple[int, ...]
+    words: str
+    size: int = 0
+
+
 class RunStatus(msgspec.Struct, frozen=True):
     """Where the run is. Times are seconds; `run_at` counts from the run's start."""
 

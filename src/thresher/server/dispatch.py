@@ -20,6 +20,7 @@ from thresher.protocol.commands import (
     CloseJob,
     ControlCommand,
     DeleteSheet,
+    DriveCommand,
     EditPrices,
     EndBlock,
     EngineCommand,
@@ -55,7 +56,9 @@ from thresher.protocol.commands import (
     SetTrust,
     SheetCommand,
     StartRun,
+    StartScan,
     StopRun,
+    StopScan,
     TrialCommand,
     UndoEvidence,
     UndoTrial,
@@ -73,6 +76,8 @@ def carry_out(engine: Engine, command: EngineCommand) -> object:
         return _on_change(engine, command)
     if isinstance(command, SheetCommand):
         return _on_sheets(engine, command)
+    if isinstance(command, DriveCommand):
+        return _on_drives(engine, command)
     if isinstance(command, IntakeCommand):
         return _on_intake(engine, command)
     if isinstance(command, EvidenceCommand):
@@ -158,6 +163,17 @@ def _on_sheets(engine: Engine, command: SheetCommand) -> object:
         case _:
             assert_never(command)
     return True
+
+
+def _on_drives(engine: Engine, command: DriveCommand) -> object:
+    match command:
+        case StartScan(drive, quick, go_on, anyway):
+            return engine.scans.start(drive, quick, go_on, anyway)
+        case StopScan():
+            engine.scans.stop()
+            return True
+        case _:
+            assert_never(command)
 
 
 def _on_intake(engine: Engine, command: IntakeCommand) -> object:

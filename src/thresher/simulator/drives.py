@@ -5,7 +5,10 @@ Written from the standards on their own: nothing here is shared with what reads 
 
 import errno
 import struct
+import threading
 from collections.abc import Callable
+
+import numpy as np
 
 from thresher.model.drive_commands import AtaAnswer, AtaCommand, BlockSource, DrivePort, NoAnswer, NvmeCommand
 from thresher.model.errors import SourceUnavailable
@@ -14,6 +17,11 @@ from thresher.simulator.scenario import DriveSpec
 _SECTOR = 512
 _KELVIN = 273
 _EXTENDED_MINUTES = 95
+_OUTER_RATE, _FLASH_RATE = 200e6, 2e9
+"""Bytes a second of a drive that turns, on its outermost track, and of flash."""
+_RETRY_S = 1.6
+_WEAK_SPAN = 20 << 30
+"""Around a sector that cannot be read the medium is weak, and reads are tried again."""
 
 
 class SimulatedDrive(DrivePort):
@@ -62,13 +70,32 @@ class SimulatedBlocks(BlockSource):
         """Answer as `spec` has it."""
         self._spec = spec
         self.size = spec.size_bytes
+        self._now = 0.0
+        self._rng = np.random.default_rng(len(spec.serial) + spec.hours)
+        self._lock = threading.Lock()
+
+    def clock(self) -> float:
+        """Return the drive's own time: it goes on by what reads take."""
+        return self._now
+
+    def _take(self, offset: int, length: int, failing: bool) -> None:
+        """Let the time of a read pass: outer tracks are twice as fast as inner ones, and a retry takes seconds."""
+        spins = self._spec.rotation != 1
+        rate = _OUTER_RATE * (1.0 - 0.5 * offset / max(1, self.size)) if spins else _FLASH_RATE
+        near = any(abs(lba * _SECTOR - offset) < _WEAK_SPAN for lba in self._spec.pending)
+        seconds = min(length, 1 << 20) / rate + (0.008 if spins else 0.0001) * self._rng.random()
+        seconds += self._rng.exponential(0.25) if near else 0.0
+        with self._lock:
+            self._now += seconds + (_RETRY_S if failing else 0.0)
 
     def read_at(self, offset: int, length: int) -> int:
         """Read nothing but the answer whether it could be read."""
         if self._spec.silent:
             raise OSError(errno.ENODEV, "No such device")
         first, last = offset // _SECTOR, (offset + length - 1) // _SECTOR
-        if any(first <= lba <= last for lba in self._spec.pending):
+        failing = any(first <= lba <= last for lba in self._spec.pending)
+        self._take(offset, length, failing)
+        if failing:
             raise OSError(errno.EIO, "Input/output error")
         return length
 

@@ -28,12 +28,13 @@ from thresher.protocol.events import (
     JobEvent,
     MachineEvent,
     PlanEvent,
+    ScanEvent,
     TapeEvent,
     TickEvent,
     VerdictEvent,
 )
 from thresher.protocol.intake import Intake
-from thresher.protocol.status import EngineHealth, RunStatus
+from thresher.protocol.status import EngineHealth, RunStatus, ScanStatus
 from thresher.sensors.extremes import Extremes, Headroom, closest
 from thresher.sensors.lanes import Lane, choose_lanes
 from thresher.sensors.pyramid import Pyramid
@@ -64,6 +65,7 @@ class BenchState(QObject):
         self.job: dict[str, str] = {}
         self.intake = Intake()
         self.book = EMPTY_BOOK
+        self.scan: ScanStatus | None = None
         self.questions: tuple[str, ...] = ()
         self.decided = DecisionsEvent()
         self._idle_until: float | None = None
@@ -124,6 +126,7 @@ class BenchState(QObject):
         self.sheet, self.verdict = snapshot.sheet, snapshot.verdict
         self.job, self.symptoms = snapshot.job, snapshot.symptoms
         self.book, self.questions, self.decided = snapshot.book, snapshot.questions, snapshot.decided
+        self.scan = snapshot.scan
         self.tape, self.findings = list(snapshot.tape), list(snapshot.findings)
         self.lanes = choose_lanes(snapshot.channels)
         self.history = Pyramid(len(snapshot.channels))
@@ -175,10 +178,8 @@ class BenchState(QObject):
             case TapeEvent(entry):
                 self.tape.append(entry)
                 self.tape_grew.emit()
-            case FindingEvent() | FindingsEvent() | BookEvent() | DecisionsEvent():
+            case FindingEvent() | FindingsEvent() | BookEvent() | DecisionsEvent() | VerdictEvent():
                 self._take_evidence(event)
-            case VerdictEvent(verdict):
-                self.verdict = verdict
             case PlanEvent(sheet, run):
                 self.sheet, self.run = sheet, run
             case JobEvent(job, symptoms):
@@ -187,13 +188,17 @@ class BenchState(QObject):
                 self._take_machine(machine, channels, intake)
             case IntakeEvent(intake):
                 self._take_intake(intake)
+            case ScanEvent(scan):
+                self.scan = scan
         self._dirty = True
 
-    def _take_evidence(self, event: FindingEvent | FindingsEvent | BookEvent | DecisionsEvent) -> None:
+    def _take_evidence(self, event: FindingEvent | FindingsEvent | BookEvent | DecisionsEvent | VerdictEvent) -> None:
         if isinstance(event, FindingEvent):
             self.findings.append(event.finding)
         elif isinstance(event, BookEvent):
             self.book, self.questions = event.book, event.questions
+        elif isinstance(event, VerdictEvent):
+            self.verdict = event.verdict
         elif isinstance(event, DecisionsEvent):
             self.decided = event
         else:

@@ -38,6 +38,8 @@ from thresher.protocol.commands import (
     SetLimit,
     SetShelf,
     SetTrust,
+    StartScan,
+    StopScan,
     UndoTrial,
 )
 from thresher.protocol.intake import JobCard
@@ -145,11 +147,32 @@ class MainWindow(QWidget):
         bench.editor.edited.connect(self._keep_draft)
         bench.bar.change_wanted.connect(requests.send)
         bench.bar.save_wanted.connect(self._save_sheet)
+        bench.picker.scan_wanted.connect(self._scan)
+        bench.drum.stop_wanted.connect(lambda: requests.send(StopScan()))
+        bench.drum.go_on_wanted.connect(lambda drive: requests.send(StartScan(drive, go_on=True, anyway=True)))
         bench.sheets.save_wanted.connect(lambda title: self._save_as(title, ""))
         bench.sheets.open_wanted.connect(lambda name: requests.send(OpenSheet(name), self._on_sheet))
         bench.sheets.command_wanted.connect(requests.send)
         bench.sheets.import_wanted.connect(self.files.open_sheet)
         bench.sheets.export_wanted.connect(lambda: self.files.export_sheet(bench.editor.draft.sheet()))
+
+    def _scan(self, quick: bool) -> None:
+        """Read the picked drive; a dying one only after a question."""
+        drive = self.bench.picked_drive()
+        if not drive:
+            self.say("Pick one drive to be read.")
+            return
+        parts = self.state.snapshot.machine.parts if self.state.snapshot is not None else ()
+        facts = [fact for part in parts if part.place == drive for fact in part.facts]
+        health = next((fact.value for fact in facts if fact.name == "health"), "")
+        if health in ("copy the data off now", "replace"):
+            self.ask(
+                f"{drive} is dying ({health}). A long scan may be the end of it: copy the data off first.",
+                "Scan all the same",
+                lambda: self.requests.send(StartScan(drive, quick, anyway=True)),
+            )
+            return
+        self.requests.send(StartScan(drive, quick))
 
     def _keep_draft(self, sheet: RunSheet) -> None:
         self.requests.send_if_connected(KeepDraft(sheet), lambda check: self.bench.editor.take_check(sheet, check))

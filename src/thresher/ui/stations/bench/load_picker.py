@@ -26,9 +26,13 @@ _ROWS = ("load", "data", "memory", "shape", "heat", "for", "stop at")
 
 
 class LoadPicker(QWidget):
-    """The card; `put_wanted` comes when it is to be put on the sheet, or behind the run in progress."""
+    """The card; `put_wanted` comes when it is to be put on the sheet, or behind the run in progress.
+
+    `scan_wanted` comes when a picked drive is to be read, a sample of it or all.
+    """
 
     put_wanted = pyqtSignal()
+    scan_wanted = pyqtSignal(bool)
 
     def __init__(self, state: BenchState, look: Look, parent: QWidget | None = None) -> None:
         """Begin with nothing picked."""
@@ -50,6 +54,15 @@ class LoadPicker(QWidget):
         bottom = QHBoxLayout()
         bottom.setContentsMargins(0, 0, 0, 0)
         bottom.addStretch(1)
+        self.scans: list[QPushButton] = []
+        for text, quick in (("Quick read scan", True), ("Read it all", False)):
+            scan = QPushButton(text, self)
+            scan.setObjectName("quick_scan" if quick else "whole_scan")
+            scan.setAccessibleName(text)
+            scan.setToolTip("Reads the picked drive and finds slow and bad places; nothing is written")
+            scan.clicked.connect(lambda _checked=False, quick=quick: self.scan_wanted.emit(quick))
+            self.scans.append(scan)
+            bottom.addWidget(scan)
         bottom.addWidget(self.button)
         column = QVBoxLayout(self)
         column.setContentsMargins(10, 7, 10, 8)
@@ -170,6 +183,10 @@ class LoadPicker(QWidget):
         self.words.setStyleSheet(f"color: {scheme.fault if trouble else scheme.soft}; font-size: 11px;")
         self.words.setToolTip("\n".join(f"{load.name} finds {load.finds}; misses {load.misses}." for load in loads))
         self.button.setEnabled(bool(loads))
+        drive = self.pick.kinds == (PartKind.DRIVE,)
+        self.button.setVisible(not drive)
+        for scan in self.scans:
+            scan.setVisible(drive)
         running = self._state.active
         self.button.setText("Put behind the last" if running else "Put on sheet ↵")
         self.button.setToolTip(
@@ -179,6 +196,8 @@ class LoadPicker(QWidget):
         )
 
     def _sentence(self, loads: tuple[Load, ...]) -> str:
+        if self.pick.kinds == (PartKind.DRIVE,):
+            return "Reads the drive past every cache: slow places, sectors that cannot be read. Nothing is written."
         none = [kind.value for kind in self.pick.kinds if not loads_of(kind)]
         if none:
             there = f" The {' and '.join(load.row.value for load in loads)} will be loaded." if loads else ""

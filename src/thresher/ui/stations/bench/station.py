@@ -8,6 +8,7 @@ from thresher.compose.announce import announcement
 from thresher.compose.entry import EntryError, length_text
 from thresher.compose.geometry import sheet_rows
 from thresher.compose.ready_made import Pick, ReadyMade, loads_of
+from thresher.model.parts import PartKind
 from thresher.model.run_states import RunState, StepState
 from thresher.model.sheet import Block, clock_text
 from thresher.protocol.commands import AppendBlock
@@ -16,6 +17,7 @@ from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.sheet_editor import SheetEditor
 from thresher.ui.state import BenchState
 from thresher.ui.stations.bench.block_details import BlockDetails
+from thresher.ui.stations.bench.drum_view import DrumView
 from thresher.ui.stations.bench.lanes_view import LanesView
 from thresher.ui.stations.bench.load_picker import LoadPicker
 from thresher.ui.stations.bench.machine_map import MachineMap
@@ -138,8 +140,9 @@ class BenchStation(QWidget):
         self.run_sheet = RunSheetView(state, look, self.axis, self.editor, self.picker.wish_or_usual, middle)
         self.bar = SheetBar(state, look, self.editor, middle)
         self.details = BlockDetails(look, self.editor, self.picker.power_limit, middle)
+        self.drum = DrumView(state, look, middle)
         self.lanes = LanesView(state, look, self.axis, middle, settings)
-        for widget in (self.head, self.run_sheet, self.bar, self.details):
+        for widget in (self.head, self.run_sheet, self.bar, self.details, self.drum):
             middle.column.addWidget(widget)
         middle.column.addWidget(self.lanes, 1)
         middle.column.addStretch(0)
@@ -225,6 +228,11 @@ class BenchStation(QWidget):
             return
         cores = tuple(sorted({cpu.core for cpu in machine.cpus}))
         self.editor.make(shape, Pick(kinds, pick.cores), wish, cores, limits)
+
+    def picked_drive(self) -> str:
+        """Return the kernel name of the drive that is picked, empty where none or several are."""
+        names = [each.tag.removeprefix("drive ") for each in self.map.picks.targets if each.kind is PartKind.DRIVE]
+        return names[0] if len(names) == 1 else ""
 
     def go_to_map(self) -> None:
         """Give the machine map the keyboard."""

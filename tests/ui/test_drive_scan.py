@@ -1,0 +1,84 @@
+"""A read scan on the Bench: the picked drive is read, drawn, and a dying one only after a question."""
+
+from pathlib import Path
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QMessageBox
+from pytestqt.qtbot import QtBot
+
+from tests.crash.engine_process import EngineProcess
+from tests.ui.conftest import OpenWindow
+from thresher.model.parts import PartKind
+from thresher.protocol.status import ScanStatus
+from thresher.simulator.scenario import shipped_scenarios
+from thresher.ui.stations.bench.drum_view import scan_words, stroke_height
+from thresher.ui.stations.bench.map_picks import Picks, Target
+from thresher.ui.window import MainWindow
+
+SICK = """[[drives]]
+name = "sda"
+model = "Tidewater T4 4TB"
+serial = "TW4-118822"
+firmware = "0003"
+size_bytes = 400078703001
+rotation = 7200
+pending = [81920]
+
+"""
+LEFT = Qt.MouseButton.LeftButton
+
+
+def ended(window: MainWindow, drive: str) -> ScanStatus | None:
+    """The last status of the scan of ``drive`` once it has ended, else None."""
+    scan = window.state.scan
+    return scan if scan is not None and scan.drive == drive and not scan.running else None
+
+
+def test_a_picked_drive_is_read_and_drawn(qtbot: QtBot, tmp_path: Path, open_window: OpenWindow) -> None:
+    text = shipped_scenarios()["lighthouse-playout"].read_text()
+    at = text.index("[[graphics]]")
+    (tmp_path / "sick.toml").write_text(text[:at] + SICK + text[at:])
+    engine = EngineProcess(tmp_path, "--simulate", str(tmp_path / "sick.toml"), "--speed", "30")
+    try:
+        window = open_window(engine)
+        bench = window.bench
+        assert not bench.drum.isVisible()
+        bench.map.set_picks(Picks((Target("drive nvme0n1", PartKind.DRIVE),)))
+        quick, whole = bench.picker.scans
+        assert quick.isVisible()
+        assert not bench.picker.button.isVisible()
+        qtbot.mouseClick(quick, LEFT)
+        qtbot.waitUntil(lambda: ended(window, "nvme0n1") is not None, timeout=20_000)
+        qtbot.waitUntil(bench.drum.isVisible, timeout=5_000)
+        healthy = ended(window, "nvme0n1")
+        assert healthy is not None
+        assert healthy.bad == ()
+        bench.drum.drum.grab()
+        assert any("slowest read" in spot.text for spot in bench.drum.drum.spots)
+        qtbot.mouseClick(bench.drum.buttons["close_scan"], LEFT)
+        assert not bench.drum.isVisible()
+
+        # a dying drive is read only after a question
+        bench.map.set_picks(Picks((Target("drive sda", PartKind.DRIVE),)))
+        qtbot.mouseClick(whole, LEFT)
+        qtbot.waitUntil(lambda: window.findChild(QMessageBox, "message_box") is not None, timeout=5_000)
+        box = window.findChild(QMessageBox, "message_box")
+        assert box is not None
+        assert "sda is dying (copy the data off now)" in box.text()
+        yes = next(button for button in box.buttons() if button.text() == "Scan all the same")
+        qtbot.mouseClick(yes, LEFT)
+        qtbot.waitUntil(lambda: ended(window, "sda") is not None, timeout=30_000)
+        dying = ended(window, "sda")
+        assert dying is not None
+        assert dying.bad == (81920,)
+        qtbot.waitUntil(lambda: any(entry.code == "D-310" for entry in window.state.tape), timeout=5_000)
+    finally:
+        engine.close()
+
+
+def test_strokes_are_logarithmic_and_words_say_how_it_stands() -> None:
+    assert stroke_height(0.5) < stroke_height(10) < stroke_height(150) < stroke_height(2000) == 1.0
+    running = ScanStatus("sda", True, 0.42, 754.0, 180.0, (), (), (5,), "reads")
+    assert scan_words(running) == "42 % at 180 MB/s, 12 min 34 s left, 1 place cannot be read"
+    ended = ScanStatus("sda", False, 1.0, None, 180.0, (), (), (), "read through: every place could be read")
+    assert scan_words(ended) == "read through: every place could be read"
