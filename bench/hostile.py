@@ -41,6 +41,7 @@ from thresher.protocol.wire import RefusedRequest, decode_request
 from thresher.report.html import render
 from thresher.sensors.discovery import discover
 from thresher.shop.store import read_closed_jobs, read_shelf
+from thresher.simulator.drive_work import DriveState
 from thresher.simulator.drives import SimulatedDrive
 from thresher.simulator.machine import SimulatedMachine
 from thresher.simulator.scenario import DriveSpec, load_scenario, shipped_scenarios
@@ -233,8 +234,8 @@ PAGE_PARSERS: tuple[Callable[[bytes], object], ...] = (
 def drive_pages() -> tuple[bytes, ...]:
     """Return every page of a simulated SATA and of a simulated NVMe drive that are both dying."""
     spec = DriveSpec(name="sda", model="T4", serial="1", firmware="1", size_bytes=4 * 10**12, pending=(81920,), hours=9)
-    sata = SimulatedDrive(spec, "/dev/sda")
-    flash = SimulatedDrive(replace(spec, name="nvme0n1", failed_test_lba=5), "/dev/nvme0")
+    sata = SimulatedDrive(DriveState(spec, lambda: 0.0), "/dev/sda")
+    flash = SimulatedDrive(DriveState(replace(spec, name="nvme0n1", failed_test_lba=5), lambda: 0.0), "/dev/nvme0")
     pages: list[bytes] = []
     for command in (*AtaCommand, *NvmeCommand):
         try:

@@ -149,14 +149,17 @@ class Scan:
         read_at: ReadAt,
         state: ScanState | None = None,
         clock: Callable[[], float] = time.perf_counter,
+        after_block: Callable[[int, int], None] = lambda _offset, _length: None,
     ) -> None:
         """Prepare; nothing is read before `start`. With `state` it goes on where another one stopped.
 
-        `clock` gives seconds; a simulated drive has its own.
+        `clock` gives seconds; a simulated drive has its own, and lets the rest of a long block's time pass in
+        `after_block`.
         """
         self.plan = plan
         self._read_at = read_at
         self._clock = clock
+        self._after_block = after_block
         self.map = ScanMap(plan.size)
         self._total = plan.blocks()
         self._skip = state.next_block if state is not None else 0
@@ -185,6 +188,18 @@ class Scan:
         ]
         for thread in self._threads:
             thread.start()
+
+    def advance(self, until: float) -> bool:
+        """Read on this thread until the clock shows `until`; return whether all has been read or nothing more can be.
+
+        For drives whose time passes by what is read: simulated ones.
+        """
+        while not self._stopped.is_set() and self._clock() < until:
+            taken = next(self._next, None)
+            if taken is None:
+                return True
+            self._read_block(*taken)
+        return self._stopped.is_set()
 
     def stop(self) -> None:
         """Read no further blocks."""
@@ -233,6 +248,7 @@ class Scan:
             self._bytes += length
             self._slow += not failed and seconds * 1000 >= _SLOW_MS
             self.map.note(offset, length, seconds, failed)
+        self._after_block(offset, length)
 
     def _narrow(self, offset: int, length: int, error: int) -> bool:
         """Divide a block that failed until the sectors are found that cannot be read; return whether there are any."""

@@ -8,6 +8,9 @@ from dataclasses import dataclass
 from enum import Enum
 from typing import Protocol
 
+import numpy as np
+import numpy.typing as npt
+
 from thresher.model.errors import SourceUnavailable
 
 SECTOR = 512
@@ -131,8 +134,32 @@ class BlockSource(Protocol):
         """Return the seconds by which its reads are timed."""
         ...
 
+    def rest(self, offset: int, length: int) -> None:
+        """Let the time of a block pass as far as reading has not: a simulated drive's reads take only a part of it."""
+        ...
+
     def close(self) -> None:
         """Close it."""
+        ...
+
+
+class ScratchSource(Protocol):
+    """The scratch file as it is used: all offsets and lengths are whole blocks. Raises OSError; may take minutes."""
+
+    def write_at(self, offset: int, words: npt.NDArray[np.uint64]) -> None:
+        """Write a block."""
+        ...
+
+    def read_at(self, offset: int, into: npt.NDArray[np.uint64]) -> int:
+        """Read a block past the page cache and return how many bytes came."""
+        ...
+
+    def flush(self) -> None:
+        """Bring everything written to the medium, and forget it in the page cache."""
+        ...
+
+    def clock(self) -> float:
+        """Return the seconds by which all of it is timed."""
         ...
 
 

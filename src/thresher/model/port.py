@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Protocol, runtime_checkable
 
-from thresher.model.drive_commands import BlockSource, DrivePort
+from thresher.model.drive_commands import BlockSource, DrivePort, ScratchSource
 from thresher.model.errors import SourceUnavailable
 
 
@@ -263,6 +263,10 @@ class BlockOpener(Protocol):
 
     def open_blocks(self, path: str) -> BlockSource:
         """Open the blocks of a drive by the device file of its disk. Raises SourceUnavailable."""
+        ...
+
+    def open_scratch(self, path: str, scale: float) -> ScratchSource:
+        """Open a scratch file on a drive; each of its bytes stands for `scale` of them. Raises SourceUnavailable."""
         ...
 
 

@@ -3,33 +3,32 @@
 Written from the standards on their own: nothing here is shared with what reads these pages.
 """
 
-import errno
 import struct
-import threading
 from collections.abc import Callable
+from dataclasses import replace
 
-import numpy as np
-
-from thresher.model.drive_commands import AtaAnswer, AtaCommand, BlockSource, DrivePort, NoAnswer, NvmeCommand
+from thresher.model.drive_commands import AtaAnswer, AtaCommand, DrivePort, NoAnswer, NvmeCommand
 from thresher.model.errors import SourceUnavailable
+from thresher.simulator.drive_work import EXTENDED_MINUTES, SHORT_MINUTES, DriveState
 from thresher.simulator.scenario import DriveSpec
 
 _SECTOR = 512
 _KELVIN = 273
-_EXTENDED_MINUTES = 95
-_OUTER_RATE, _FLASH_RATE = 200e6, 2e9
-"""Bytes a second of a drive that turns, on its outermost track, and of flash."""
-_RETRY_S = 1.6
-_WEAK_SPAN = 20 << 30
-"""Around a sector that cannot be read the medium is weak, and reads are tried again."""
 
 
 class SimulatedDrive(DrivePort):
-    """One drive of a scenario."""
+    """One drive of a scenario, as it is by now."""
 
-    def __init__(self, spec: DriveSpec, path: str) -> None:
-        """Answer as `spec` has it."""
-        self._spec, self._path = spec, path
+    def __init__(self, state: DriveState, path: str) -> None:
+        """Answer as `state` has it."""
+        self._state, self._path = state, path
+
+    @property
+    def _spec(self) -> DriveSpec:
+        state = self._state
+        return replace(
+            state.spec, pending=tuple(state.pending), reallocated=state.reallocated, idle_c=round(state.warm_c, 1)
+        )
 
     def close(self) -> None:
         """Nothing is held open."""
@@ -41,6 +40,15 @@ class SimulatedDrive(DrivePort):
             raise SourceUnavailable(self._path, "it takes no such commands")
         if command is AtaCommand.SMART_STATUS:
             return AtaAnswer(lba=0x2CF400 if self._spec.failing else 0xC24F00)
+        if command in _TESTS:
+            self._test(_TESTS[command])
+            return AtaAnswer()
+        if command is AtaCommand.SMART_DATA:
+            return AtaAnswer(_smart_data(self._spec, self._state))
+        if command in (AtaCommand.EXTENDED_SELF_TEST_LOG, AtaCommand.SELF_TEST_LOG):
+            self._state.test_left()
+            make_log = _self_tests if command is AtaCommand.EXTENDED_SELF_TEST_LOG else _old_self_tests
+            return AtaAnswer(make_log(self._spec, self._state))
         make = _ATA.get(command)
         if make is None:
             raise SourceUnavailable(self._path, "the drive refuses it")
@@ -51,56 +59,36 @@ class SimulatedDrive(DrivePort):
         self._check()
         if not self._spec.name.startswith("nvme"):
             raise SourceUnavailable(self._path, "it takes no such commands")
+        if command in _TESTS:
+            self._test(_TESTS[command])
+            return b""
+        if command is NvmeCommand.SELF_TEST_LOG:
+            return _nvme_self_tests(self._spec, self._state)
         make = _NVME.get(command)
         if make is None:
             raise SourceUnavailable(self._path, "the drive refuses it")
         return make(self._spec)
 
+    def _test(self, extended: bool | None) -> None:
+        if extended is None:
+            self._state.abort_test()
+        else:
+            self._state.start_test(extended)
+
     def _check(self) -> None:
-        if self._spec.silent:
+        if self._state.gone:
             raise NoAnswer(self._path, "no answer in 15 s")
 
 
-class SimulatedBlocks(BlockSource):
-    """The blocks of a simulated drive: pending sectors cannot be read, and take their time to say so."""
-
-    sector = _SECTOR
-
-    def __init__(self, spec: DriveSpec) -> None:
-        """Answer as `spec` has it."""
-        self._spec = spec
-        self.size = spec.size_bytes
-        self._now = 0.0
-        self._rng = np.random.default_rng(len(spec.serial) + spec.hours)
-        self._lock = threading.Lock()
-
-    def clock(self) -> float:
-        """Return the drive's own time: it goes on by what reads take."""
-        return self._now
-
-    def _take(self, offset: int, length: int, failing: bool) -> None:
-        """Let the time of a read pass: outer tracks are twice as fast as inner ones, and a retry takes seconds."""
-        spins = self._spec.rotation != 1
-        rate = _OUTER_RATE * (1.0 - 0.5 * offset / max(1, self.size)) if spins else _FLASH_RATE
-        near = any(abs(lba * _SECTOR - offset) < _WEAK_SPAN for lba in self._spec.pending)
-        seconds = min(length, 1 << 20) / rate + (0.008 if spins else 0.0001) * self._rng.random()
-        seconds += self._rng.exponential(0.25) if near else 0.0
-        with self._lock:
-            self._now += seconds + (_RETRY_S if failing else 0.0)
-
-    def read_at(self, offset: int, length: int) -> int:
-        """Read nothing but the answer whether it could be read."""
-        if self._spec.silent:
-            raise OSError(errno.ENODEV, "No such device")
-        first, last = offset // _SECTOR, (offset + length - 1) // _SECTOR
-        failing = any(first <= lba <= last for lba in self._spec.pending)
-        self._take(offset, length, failing)
-        if failing:
-            raise OSError(errno.EIO, "Input/output error")
-        return length
-
-    def close(self) -> None:
-        """Nothing is held open."""
+_TESTS: dict[AtaCommand | NvmeCommand, bool | None] = {
+    AtaCommand.SELF_TEST_SHORT: False,
+    AtaCommand.SELF_TEST_EXTENDED: True,
+    AtaCommand.SELF_TEST_ABORT: None,
+    NvmeCommand.SELF_TEST_SHORT: False,
+    NvmeCommand.SELF_TEST_EXTENDED: True,
+    NvmeCommand.SELF_TEST_ABORT: None,
+}
+"""Whether a command begins the long test; None: it ends the one that runs."""
 
 
 # ---- ATA
@@ -159,15 +147,18 @@ def _attribute_rows(spec: DriveSpec) -> list[tuple[int, int, int, int, int]]:
     return rows if spec.rotation != 1 else [*rows, (231, 0x13, 100 - min(99, spec.used), 10, 100 - min(99, spec.used))]
 
 
-def _smart_data(spec: DriveSpec) -> bytes:
+def _smart_data(spec: DriveSpec, state: DriveState) -> bytes:
     sector = bytearray(_SECTOR)
     sector[0:2] = b"\x10\x00"
     for place, (number, flags, value, _threshold, raw) in enumerate(_attribute_rows(spec)):
         entry = struct.pack("<BHBB", number, flags, value, value) + raw.to_bytes(6, "little") + b"\x00"
         sector[2 + 12 * place : 14 + 12 * place] = entry
-    sector[363] = 0x70 if spec.failed_test_lba is not None else 0
+    left = state.test_left()
+    ended = state.tests[0].state if state.tests else 0
+    # a test that runs: Fh, and what is left of it in tens of per cent
+    sector[363] = ended << 4 if left is None else 0xF0 | min(9, left // 10)
     sector[367] = 0x5B
-    sector[372], sector[373] = 2, _EXTENDED_MINUTES
+    sector[372], sector[373] = SHORT_MINUTES, EXTENDED_MINUTES
     return _summed(sector)
 
 
@@ -179,14 +170,33 @@ def _smart_thresholds(spec: DriveSpec) -> bytes:
     return _summed(sector)
 
 
-def _self_tests(spec: DriveSpec) -> bytes:
+def _first_bad(spec: DriveSpec) -> int:
+    return spec.failed_test_lba if spec.failed_test_lba is not None else (spec.pending or (0,))[0]
+
+
+def _self_tests(spec: DriveSpec, state: DriveState) -> bytes:
+    """The extended log: 26 bytes a test in a ring, the newest at the index in byte 2."""
     sector = bytearray(_SECTOR)
     sector[0] = 1
-    sector[2] = 1  # the newest is the first of the ring
-    bad = spec.failed_test_lba
-    place = bad if bad is not None else 0xFFFF_FFFF_FFFF
-    status = 0x70 if bad is not None else 0x00
-    sector[4:30] = struct.pack("<BBHB", 2, status, spec.hours - 3, 0) + place.to_bytes(6, "little") + bytes(15)
+    kept = list(reversed(state.tests[:19]))
+    sector[2] = len(kept)
+    for number, test in enumerate(kept):
+        place = _first_bad(spec) if test.state == 7 else 0xFFFF_FFFF_FFFF
+        entry = struct.pack("<BBHB", 1 + test.extended, test.state << 4, test.hours, 0) + place.to_bytes(6, "little")
+        sector[4 + 26 * number : 30 + 26 * number] = entry + bytes(15)
+    return _summed(sector)
+
+
+def _old_self_tests(spec: DriveSpec, state: DriveState) -> bytes:
+    """The log of 28-bit drives: 24 bytes a test in a ring, the newest at the index in byte 508."""
+    sector = bytearray(_SECTOR)
+    sector[0:2] = b"\x01\x00"
+    kept = list(reversed(state.tests[:21]))
+    sector[508] = len(kept)
+    for number, test in enumerate(kept):
+        place = min(_first_bad(spec), 0xFFFF_FFFE) if test.state == 7 else 0xFFFF_FFFF
+        entry = struct.pack("<BBHBI", 1 + test.extended, test.state << 4, test.hours, 0, place)
+        sector[2 + 24 * number : 26 + 24 * number] = entry + bytes(15)
     return _summed(sector)
 
 
@@ -243,9 +253,7 @@ def _link_counters(spec: DriveSpec) -> bytes:
 
 _ATA: dict[AtaCommand, Callable[[DriveSpec], bytes]] = {
     AtaCommand.IDENTIFY: _identify,
-    AtaCommand.SMART_DATA: _smart_data,
     AtaCommand.SMART_THRESHOLDS: _smart_thresholds,
-    AtaCommand.EXTENDED_SELF_TEST_LOG: _self_tests,
     AtaCommand.EXTENDED_ERROR_LOG: _errors,
     AtaCommand.STATISTICS_PAGES: _statistics_list,
     AtaCommand.STATISTICS_GENERAL: lambda spec: _statistics_page(1, {8: spec.power_cycles, 16: spec.hours}),
@@ -275,7 +283,7 @@ def _controller(spec: DriveSpec) -> bytes:
     page[262] = 15
     page[266:270] = struct.pack("<HH", 82 + _KELVIN, 85 + _KELVIN)
     page[280:296] = spec.size_bytes.to_bytes(16, "little")
-    page[316:318] = struct.pack("<H", _EXTENDED_MINUTES)
+    page[316:318] = struct.pack("<H", EXTENDED_MINUTES)
     page[324:328] = struct.pack("<HH", _KELVIN, 80 + _KELVIN)
     page[516:520] = struct.pack("<I", 1)
     return bytes(page)
@@ -317,13 +325,19 @@ def _nvme_errors(spec: DriveSpec) -> bytes:
     return bytes(page)
 
 
-def _nvme_self_tests(spec: DriveSpec) -> bytes:
+def _nvme_self_tests(spec: DriveSpec, state: DriveState) -> bytes:
     page = bytearray(564)
+    left = state.test_left()
+    if left is not None:
+        page[0], page[1] = 2 if state.testing else 1, 100 - left
     for place in range(20):
         page[4 + 28 * place] = 0x0F  # never used
-    bad = spec.failed_test_lba
-    status, valid = (0x27, 0x03) if bad is not None else (0x20, 0x00)
-    page[4:32] = struct.pack("<BBBBQIQBBH", status, 2, valid, 0, spec.hours - 3, 1, bad or 0, 0, 0, 0)
+    for place, test in enumerate(state.tests[:20]):
+        failed = test.state == 7
+        status = (2 if test.extended else 1) << 4 | (7 if failed else test.state)
+        bad = _first_bad(spec) if failed else 0
+        entry = struct.pack("<BBBBQIQBBH", status, 2, 3 if failed else 0, 0, test.hours, 1, bad, 0, 0, 0)
+        page[4 + 28 * place : 32 + 28 * place] = entry
     return bytes(page)
 
 
@@ -339,6 +353,5 @@ _NVME: dict[NvmeCommand, Callable[[DriveSpec], bytes]] = {
     NvmeCommand.IDENTIFY_NAMESPACE: _namespace,
     NvmeCommand.HEALTH: _health,
     NvmeCommand.ERRORS: _nvme_errors,
-    NvmeCommand.SELF_TEST_LOG: _nvme_self_tests,
     NvmeCommand.FIRMWARE: _firmware,
 }

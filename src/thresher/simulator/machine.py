@@ -9,7 +9,8 @@ import numpy as np
 
 from thresher.model.errors import InputError, InputFault, SourceUnavailable
 from thresher.model.port import Pacing, SimulatedWork, SystemKind
-from thresher.simulator.drives import SimulatedBlocks, SimulatedDrive
+from thresher.simulator.drive_work import DriveState, SimulatedBlocks, SimulatedScratch
+from thresher.simulator.drives import SimulatedDrive
 from thresher.simulator.files import FileTable, add_processor, add_rest, add_sensors
 from thresher.simulator.kernel_log import LogBuffer, LogReader
 from thresher.simulator.load_effects import LoadEffects
@@ -97,6 +98,7 @@ class SimulatedMachine:
         self._log = LogBuffer()
         self._log.add_boot(scenario.machine)
         self._throttles_logged = 0
+        self._drives = {drive.name: DriveState(drive, self.now) for drive in scenario.drives}
         self._due: list[Fault] = [fault for fault in scenario.faults if fault.kind in CHANNEL_FAULTS]
         self._jiffies = np.zeros((scenario.processor.cores * scenario.processor.threads_per_core, 2))
         self._files = FileTable()
@@ -134,17 +136,21 @@ class SimulatedMachine:
 
     def open_blocks(self, path: str) -> SimulatedBlocks:
         """Open the blocks of a simulated drive by the device file of its disk."""
-        for drive in self.scenario.drives:
-            if path == f"/dev/{drive.name}":
-                return SimulatedBlocks(drive)
-        raise SourceUnavailable(path, "there is no such drive")
+        return SimulatedBlocks(self._drive(path))
+
+    def open_scratch(self, path: str, scale: float) -> SimulatedScratch:
+        """Open a scratch file on a simulated drive; each of its bytes stands for `scale` of them."""
+        return SimulatedScratch(self._drive(path), scale)
 
     def open_drive(self, path: str) -> SimulatedDrive:
         """Open a simulated drive by the device file of its disk or of its NVMe controller."""
+        return SimulatedDrive(self._drive(path), path)
+
+    def _drive(self, path: str) -> DriveState:
         name = path.removeprefix("/dev/")
-        for drive in self.scenario.drives:
-            if drive.name == name or drive.name.startswith(f"{name}n"):
-                return SimulatedDrive(drive, path)
+        for drive, state in self._drives.items():
+            if drive == name or (drive.startswith("nvme") and drive.startswith(f"{name}n")):
+                return state
         raise SourceUnavailable(path, "there is no such drive")
 
     def open_counters(self, cpu: int) -> "SimulatedCounters":

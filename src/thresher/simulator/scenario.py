@@ -159,6 +159,11 @@ class DriveSpec:
 
     `name` begins with nvme for an NVMe drive, with sd for an ATA drive. `used` is wear and `spare` what is left of the
     spare blocks, both in per cent. `link_gbps` is the speed of an ATA drive's link, of the 6 Gb/s that it can do.
+
+    What it does under work: `decays` is how many sectors an hour it loses, `heats_k` how many kelvin warmer it gets,
+    `stalls` in which share of requests it holds everything up for 4 s, `lies` which share of what is written it loses,
+    `flips` which share of what is read comes back with a bit turned over. `gone_after_s` is after how many seconds of
+    work it leaves the bus.
     """
 
     name: str
@@ -181,6 +186,12 @@ class DriveSpec:
     failing: bool = False
     silent: bool = False
     failed_test_lba: int | None = None
+    decays: float = 0.0
+    heats_k: float = 9.0
+    stalls: float = 0.0
+    lies: float = 0.0
+    flips: float = 0.0
+    gone_after_s: float | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
