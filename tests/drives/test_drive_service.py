@@ -98,20 +98,26 @@ def test_a_drive_that_gets_worse_is_doubted_at_its_next_visit(
 def test_a_scan_from_the_bench_finds_the_bad_place_and_says_so(
     make_engine: MakeEngine, ferry: Scenario, tmp_path: Path
 ) -> None:
-    engine, heard = make_engine(with_drive(ferry, pending=(81920, 81921), rotation=7200), shop=tmp_path / "shop")
+    small = with_drive(ferry, pending=(81920, 81921), rotation=7200, size_bytes=8_000_000_000)
+    engine, heard = make_engine(small, shop=tmp_path / "shop")
     engine.watch(2)
     with pytest.raises(EnvironmentFault, match="the drive is dying"):
         engine.scans.start("sda", quick=False, go_on=False, anyway=False)
     with pytest.raises(InputError, match="no drive 'sdz'"):
         engine.scans.start("sdz", quick=False, go_on=False, anyway=True)
     assert engine.scans.start("sda", quick=False, go_on=False, anyway=True).running
-    engine.watch(2)
+    engine.watch(60)
+    on_its_way = engine.snapshot().scan
+    assert on_its_way is not None
+    assert on_its_way.running
+    assert 0.02 < on_its_way.share < 0.5  # the time of a drive that turns has to pass
+    engine.watch(240)
     scan = engine.snapshot().scan
     assert scan is not None
     assert (scan.running, scan.share, scan.bad) == (False, 1.0, (81920,))
     assert scan.words.startswith("read through: 1 place cannot be read")
     assert len(scan.slowest_ms) == len(scan.errors) == 500
-    assert scan.errors[0] == 1
+    assert (scan.errors[2], sum(scan.errors)) == (1, 1)  # 41.9 MB of 8 GB, in 500 strokes
     assert max(value or 0.0 for value in scan.slowest_ms) > 1000
     (finding,) = (each for each in engine.findings if each.code == "D-310")
     assert finding.detail == "sector 81920 to 81921: found by a read scan"
@@ -120,5 +126,5 @@ def test_a_scan_from_the_bench_finds_the_bad_place_and_says_so(
     with pytest.raises(EnvironmentFault, match="no scan of this drive was stopped"):
         engine.scans.start("sda", quick=False, go_on=True, anyway=True)
     engine.scans.start("sda", quick=True, go_on=False, anyway=True)
-    engine.watch(2)
+    engine.watch(30)
     assert len([each for each in engine.findings if each.code == "D-310"]) == 1  # the same place once

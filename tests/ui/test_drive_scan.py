@@ -9,6 +9,7 @@ from pytestqt.qtbot import QtBot
 from tests.crash.engine_process import EngineProcess
 from tests.ui.conftest import OpenWindow
 from thresher.model.parts import PartKind
+from thresher.model.sheet import Block
 from thresher.protocol.status import ScanStatus
 from thresher.simulator.scenario import shipped_scenarios
 from thresher.ui.stations.bench.drum_view import scan_words, stroke_height
@@ -20,7 +21,7 @@ name = "sda"
 model = "Tidewater T4 4TB"
 serial = "TW4-118822"
 firmware = "0003"
-size_bytes = 400078703001
+size_bytes = 20003935050
 rotation = 7200
 pending = [81920]
 
@@ -46,7 +47,14 @@ def test_a_picked_drive_is_read_and_drawn(qtbot: QtBot, tmp_path: Path, open_win
         bench.map.set_picks(Picks((Target("drive nvme0n1", PartKind.DRIVE),)))
         quick, whole = bench.picker.scans
         assert quick.isVisible()
-        assert not bench.picker.button.isVisible()
+        assert bench.picker.fields["load"].currentText() == "read sample"
+        before = len(bench.editor.draft.blocks)
+        qtbot.mouseClick(bench.picker.button, LEFT)
+        (put,) = bench.editor.draft.chosen(bench.editor.chosen)
+        assert isinstance(put.item, Block)
+        assert put.item.title == "read sample, nvme0n1"
+        bench.editor.undo()
+        assert len(bench.editor.draft.blocks) == before
         qtbot.mouseClick(quick, LEFT)
         qtbot.waitUntil(lambda: ended(window, "nvme0n1") is not None, timeout=20_000)
         qtbot.waitUntil(bench.drum.isVisible, timeout=5_000)

@@ -33,6 +33,7 @@ def test_every_shipped_sheet_states_what_it_finds_and_what_not() -> None:
         (("slow under load",), "heat-hunt"),
         (("resets under load", "worse when warm"), "reset-hunt-short"),
         (("files damaged",), "memory-check-short"),
+        (("drive not found",), "drive-quick-look"),
         (("once in hours or days",), "overnight"),
         (("repaired, to be proved",), "proof-after-repair"),
         ((), "short-round"),
@@ -48,8 +49,9 @@ def test_the_sheet_that_fits_most_symptoms_comes_first(symptoms: tuple[str, ...]
 def test_what_takes_longer_than_there_is_comes_last_and_states_so() -> None:
     ordered = offers("once in hours or days", minutes=45)
     too_long = [each for each in ordered if each.length_s > 45 * 60]
-    assert {each.name for each in too_long} == {"memory-check-long", "overnight", "proof-after-repair"}
-    assert ordered[-3:] == too_long
+    longest = {"memory-check-long", "overnight", "proof-after-repair", "drive-thorough"}
+    assert {each.name for each in too_long} == longest
+    assert ordered[-4:] == too_long
     assert not any(each.fits for each in too_long)
     assert all("longer than the 0:45:00" in each.reasons[-1] for each in too_long)
 

@@ -12,7 +12,7 @@ from thresher.app.paths import bench_folder
 from thresher.cli.output import say, say_json
 from thresher.compose.entry import length_text
 from thresher.drives.health import DriveStatus
-from thresher.drives.reading import Drive, read_health
+from thresher.drives.reading import Drive, read_health, size_of
 from thresher.drives.scan import BadPlace, ScanForm, ScanMap, ScanProgress, strokes_text
 from thresher.drives.scan_process import ScanProcess
 from thresher.drives.scan_worker import Order, Report, report_of, scan_here
@@ -59,12 +59,6 @@ def parse_place(text: str, size: int, option: str) -> int:
     return int(found) >> 20 << 20
 
 
-def size_of(drive: Drive, system: System) -> int:
-    """Return a drive's size in bytes by the kernel's own count of sectors of 512 bytes."""
-    text = system.read(f"/sys/block/{drive.part.place}/size").decode("ascii", "replace").strip()
-    return int(text) * 512 if text.isdecimal() else 0
-
-
 def scan_drive(system: System, drive: Drive, wish: ScanWish, json: bool) -> ScanProgress:
     """Scan a drive and print what it finds; return how far it came. Raises ThresherError."""
     health = read_health(system, drive)
@@ -75,7 +69,7 @@ def scan_drive(system: System, drive: Drive, wish: ScanWish, json: bool) -> Scan
     shop = wish.shop or bench_folder(wish.simulated) / "shop"
     serial, model = serial_of(drive.part), drive.part.name
     kept = kept_scan(shop, model, serial) if serial else None
-    order = _order(wish, size_of(drive, system), kept.bad if kept is not None else ())
+    order = _order(wish, size_of(system, drive), kept.bad if kept is not None else ())
     if wish.go_on:
         if kept is None or kept.state is None:
             raise EnvironmentFault(f"scanning {drive.part.place}", "no scan of this drive was stopped", "Start one.")
@@ -147,7 +141,7 @@ def _say_progress(progress: ScanProgress) -> None:
     bad = f", {len(progress.bad)} bad places" if progress.bad else ""
     line = f"{progress.share * 100:5.1f} %  {rate:6.0f} MB/s{left}{bad}"
     if sys.stdout.isatty():
-        sys.stdout.write(f"\\r{line:<78}")
+        sys.stdout.write(f"\r{line:<78}")
         sys.stdout.flush()
     else:
         say(line)

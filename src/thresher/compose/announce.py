@@ -3,7 +3,8 @@
 from collections.abc import Iterator
 
 from thresher.compose.checks import Bench
-from thresher.loads.registry import LOADS
+from thresher.loads.drive_loads import DriveLoad, DriveUse
+from thresher.loads.registry import SHEET_LOADS
 from thresher.model.parts import PartKind
 from thresher.model.sheet import Block, GateKind, RunSheet, clock_text
 
@@ -57,7 +58,7 @@ def _stops(sheet: RunSheet) -> str:
 
 
 def _may(sheet: RunSheet) -> str:
-    hard = any(LOADS[block.load].heat >= _HOT for block in sheet.blocks if block.load in LOADS)
+    hard = any(SHEET_LOADS[block.load].heat >= _HOT for block in sheet.blocks if block.load in SHEET_LOADS)
     asks = any(gate.kind is GateKind.ASK for gate in sheet.gates)
     words = "An unstable machine may reset or switch off" if hard else "An unstable machine may hang"
     return f"{words}; Esc stops at once." + (" It asks before the longer parts." if asks else "")
@@ -67,12 +68,32 @@ def warnings(sheet: RunSheet, bench: Bench) -> tuple[str, ...]:
     """Return what is worth knowing before a sheet is started and is no fault."""
     found = []
     for block in sheet.blocks:
-        wanted, free = block.amount, bench.memory_free
+        wanted, free = block.amount if block.row is PartKind.MEMORY else None, bench.memory_free
         if wanted is not None and free is not None and wanted > free and (bench.memory or 0) >= wanted:
             found.append(f"{wanted / (1 << 30):.4g} GiB wanted, {free / (1 << 30):.1f} GiB of memory free now")
             break
+    found += _about_drives(sheet, bench)
     if bench.slow_loads:
         found.append(bench.slow_loads)
     if sheet.limits.temperature_c is not None and not bench.watches_heat:
         found.append("no trusted sensor reports the processor's temperature, so the limit cannot be watched")
     return tuple(found)
+
+
+_LONG_S = 1800.0
+
+
+def _about_drives(sheet: RunSheet, bench: Bench) -> list[str]:
+    """Return what is to be known of the drives of a sheet: how long reading takes, and which are spared."""
+    found = []
+    for block in sheet.blocks:
+        load = SHEET_LOADS.get(block.load)
+        if not isinstance(load, DriveLoad):
+            continue
+        mine = [each for each in bench.drives if not block.drives or each.name in block.drives]
+        spared = [each for each in mine if each.why_spare and load.hard]
+        found += [f"{each.name} is left out of {load.name}: {each.why_spare}" for each in spared]
+        longest = max((each.read_s for each in mine if each not in spared), default=0.0)
+        if load.use is DriveUse.READ_ALL and longest >= _LONG_S:
+            found.append(f"reading all takes about {longest / 3600:.1f} h and goes on until it is through")
+    return list(dict.fromkeys(found))

@@ -10,12 +10,22 @@ from dataclasses import dataclass, field
 from thresher.compose.entry import cores_text
 from thresher.compose.sheet_file import parse_sheet
 from thresher.compose.sheet_text import sheet_text
-from thresher.loads.registry import LOADS
+from thresher.loads.registry import SHEET_LOADS
 from thresher.model.errors import InputError
+from thresher.model.parts import PartKind
 from thresher.model.sheet import Block, RunSheet, clock_text
 
 _GIB = 1 << 30
 _PLACE = re.compile(r"(blocks|gates)\[(\d+)\](?:\.(\w+))?")
+
+
+@dataclass(frozen=True, slots=True)
+class DriveOnBench:
+    """A drive of the machine: its kernel name, about how long reading all of it takes, and why it is to be spared."""
+
+    name: str
+    read_s: float
+    why_spare: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,6 +43,7 @@ class Bench:
     memory_free: int | None = None
     slow_loads: str = ""
     watches_heat: bool = True
+    drives: tuple[DriveOnBench, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,7 +97,7 @@ def _on_bench(block: Block, bench: Bench) -> Iterator[tuple[str, str]]:
     """Yield field and message of each thing that a block asks of this machine in vain."""
     if (why := bench.no_loads.get(block.load)) is not None:
         yield "load", f"{block.load} cannot run on this machine: {why}"
-    load = LOADS.get(block.load)
+    load = SHEET_LOADS.get(block.load)
     if load is not None and load.pairs_workers and (bench.cpus < 2 or block.threads == 1 or _one_thread(block, bench)):
         yield "cores", f"{block.load} needs two threads at least: they pass data to each other"
     missing = sorted(set(block.cores) - bench.cores)
@@ -95,6 +106,11 @@ def _on_bench(block: Block, bench: Bench) -> Iterator[tuple[str, str]]:
         yield "cores", f"this machine has no core {cores_text(tuple(missing))}; it has {there}"
     if block.threads > bench.cpus:
         yield "threads", f"this machine has {bench.cpus} threads, not {block.threads}"
-    if block.amount is not None and bench.memory is not None and block.amount > bench.memory:
+    gone = sorted(set(block.drives) - {drive.name for drive in bench.drives})
+    if block.row is PartKind.DRIVE and (gone or not bench.drives):
+        there = ", ".join(drive.name for drive in bench.drives) or "none"
+        yield "drives", f"this machine has no drive {', '.join(gone)}; it has {there}".replace("  ", " ")
+    walks = block.row is PartKind.MEMORY and block.amount is not None
+    if walks and bench.memory is not None and block.amount is not None and block.amount > bench.memory:
         there = f"{bench.memory / _GIB:.1f} GiB"
         yield "amount", f"this machine has {there} of memory, not {block.amount / _GIB:.4g} GiB"

@@ -3,6 +3,7 @@
 A field that several blocks share can be set for all of them at once.
 """
 
+import re
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 
@@ -24,8 +25,9 @@ from thresher.compose.entry import (
 from thresher.compose.ready_made import load_changed
 from thresher.compose.sheet_file import PATTERN_FORMS
 from thresher.compose.sheet_text import amount_text
+from thresher.loads.drive_loads import DriveUse
 from thresher.loads.memory.patterns import PATTERNS
-from thresher.loads.registry import LOADS
+from thresher.loads.registry import SHEET_LOADS
 from thresher.model.parts import PartKind
 from thresher.model.sheet import Block, Gate, GateKind, Precision, Shape, ShapeKind, SheetItem, SheetLimits, WorkingSet
 
@@ -35,6 +37,10 @@ _THREADS = ("all threads", "one per core")
 _USUAL_PERIOD = {ShapeKind.PULSE: 2.0, ShapeKind.RAMP: 60.0, ShapeKind.HOP: 10.0, ShapeKind.STAGGER: 10.0}
 _SHAPE_WORDS = {ShapeKind.STEADY: "steady", ShapeKind.PULSE: "pulsed, in step"}
 AS_HOT = "as cooling allows"
+ALL_DRIVES = "all drives"
+ANY_FOLDER = "picked on each drive"
+USUAL_FILE = "4 GiB"
+"""What a scratch file has where nothing else is said."""
 
 
 LIMITS = {
@@ -113,8 +119,8 @@ def _is(kind: PartKind) -> Callable[[SheetItem], bool]:
 
 
 def _shaped(item: SheetItem) -> bool:
-    load = LOADS.get(item.load) if isinstance(item, Block) else None
-    return load is not None and not (load.pairs_workers or load.walks_memory)
+    load = SHEET_LOADS.get(item.load) if isinstance(item, Block) else None
+    return load is not None and load.shaped
 
 
 def _block(item: SheetItem) -> Block:
@@ -145,7 +151,7 @@ def _one_of(text: str, words: Iterable[str]) -> str:
 
 
 def _write_load(item: SheetItem, text: str) -> SheetItem:
-    names = [load.name for load in LOADS.values() if load.row is _block(item).row]
+    names = [load.name for load in SHEET_LOADS.values() if load.row is _block(item).row]
     return load_changed(_block(item), _one_of(text, names))
 
 
@@ -225,6 +231,44 @@ def _write_within(item: SheetItem, text: str) -> SheetItem:
     return replace(_gate(item), within_k=value)
 
 
+def _verified(item: SheetItem) -> bool:
+    return isinstance(item, Block) and item.load == DriveUse.VERIFIED
+
+
+def _write_drives(item: SheetItem, text: str) -> SheetItem:
+    words = text.strip()
+    if words.lower() in (ALL_DRIVES, "all", ""):
+        return replace(_block(item), drives=())
+    names = tuple(dict.fromkeys(name.strip().removeprefix("/dev/") for name in words.split(",") if name.strip()))
+    wrong = [name for name in names if re.fullmatch(r"[a-z][a-z0-9]{1,30}", name) is None]
+    if wrong:
+        raise EntryError(f"expected such as sda, nvme0n1 or {ALL_DRIVES}; found {', '.join(wrong)!r}")
+    return replace(_block(item), drives=names)
+
+
+def _scratch_text(block: Block) -> str:
+    return amount_text(block) if block.amount is not None else USUAL_FILE
+
+
+def _scratch_amount(text: str) -> int | None:
+    if text.strip() == USUAL_FILE:
+        return None
+    share, amount = parse_amount(text)
+    if amount is None or amount < 64 << 20:
+        raise EntryError(f"expected such as 4 GiB, 64 MiB at least; found {text.strip()!r}")
+    del share
+    return amount
+
+
+def _write_folder(item: SheetItem, text: str) -> SheetItem:
+    words = text.strip()
+    if words in (ANY_FOLDER, ""):
+        return replace(_block(item), folder="")
+    if not words.startswith("/"):
+        raise EntryError(f"expected a path from the root such as /home, found {words!r}")
+    return replace(_block(item), folder=words)
+
+
 def _hold_text(item: SheetItem) -> str:
     hold = _block(item).hold_c
     return AS_HOT if hold is None else f"{hold:g} °C"
@@ -237,7 +281,7 @@ FIELDS: tuple[Field, ...] = (
         _is_block,
         lambda item: _block(item).load,
         _write_load,
-        lambda item: tuple(load.name for load in LOADS.values() if load.row is _block(item).row),
+        lambda item: tuple(load.name for load in SHEET_LOADS.values() if load.row is _block(item).row),
         free=False,
     ),
     Field(
@@ -261,18 +305,18 @@ FIELDS: tuple[Field, ...] = (
         _is(PartKind.PROCESSOR),
         lambda item: _block(item).working_set.value,
         lambda item, text: replace(
-            _block(item), working_set=WorkingSet(_one_of(text, LOADS[_block(item).load].working_sets))
+            _block(item), working_set=WorkingSet(_one_of(text, SHEET_LOADS[_block(item).load].working_sets))
         ),
-        lambda item: tuple(LOADS[_block(item).load].working_sets),
+        lambda item: tuple(SHEET_LOADS[_block(item).load].working_sets),
         free=False,
     ),
     Field(
         "precision",
         "numbers",
-        lambda item: isinstance(item, Block) and len(LOADS[item.load].precisions) > 1,
+        lambda item: isinstance(item, Block) and len(SHEET_LOADS[item.load].precisions) > 1,
         lambda item: _block(item).precision.value,
         lambda item, text: replace(_block(item), precision=Precision(_one_of(text, Precision))),
-        lambda item: tuple(LOADS[_block(item).load].precisions),
+        lambda item: tuple(SHEET_LOADS[_block(item).load].precisions),
         free=False,
     ),
     Field(
@@ -290,6 +334,30 @@ FIELDS: tuple[Field, ...] = (
         lambda item: _patterns_text(_block(item)),
         _write_patterns,
         lambda _item: (*PATTERN_FORMS, *PATTERNS),
+    ),
+    Field(
+        "drives",
+        "drives",
+        _is(PartKind.DRIVE),
+        lambda item: ", ".join(_block(item).drives) or ALL_DRIVES,
+        _write_drives,
+        lambda _item: (ALL_DRIVES,),
+    ),
+    Field(
+        "scratch",
+        "file",
+        _verified,
+        lambda item: _scratch_text(_block(item)),
+        lambda item, text: replace(_block(item), amount=_scratch_amount(text)),
+        lambda _item: ("1 GiB", "4 GiB", "16 GiB", "64 GiB"),
+    ),
+    Field(
+        "folder",
+        "in folder",
+        _verified,
+        lambda item: _block(item).folder or ANY_FOLDER,
+        _write_folder,
+        lambda _item: (ANY_FOLDER,),
     ),
     Field(
         "shape",
@@ -364,7 +432,7 @@ def about(item: SheetItem, power_limit_w: float | None = None) -> str:
             GateKind.COOL_DOWN: f"Waits until the processor is as cool as at the start, {most} at most.",
             GateKind.ASK: f"Waits until you say go on; after {most} the run goes on by itself.",
         }[item.kind]
-    load = LOADS[item.load]
+    load = SHEET_LOADS[item.load]
     misses = f" Misses {load.misses}." if load.misses else ""
     power = f"{load.heat * 100:.0f} % of the hottest load's power"
     limit = f"; the package limit is {power_limit_w:.0f} W" if power_limit_w is not None else ""

@@ -3,9 +3,9 @@
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 
-from thresher.loads.load import Load
+from thresher.loads.drive_loads import DriveUse
 from thresher.loads.memory.patterns import SHORT
-from thresher.loads.registry import LOADS
+from thresher.loads.registry import SHEET_LOADS, SheetLoad, usual_working_set
 from thresher.model.parts import PartKind
 from thresher.model.sheet import (
     Block,
@@ -19,7 +19,7 @@ from thresher.model.sheet import (
     WorkingSet,
 )
 
-_USUAL = {PartKind.PROCESSOR: "matrix", PartKind.MEMORY: "memory"}
+_USUAL = {PartKind.PROCESSOR: "matrix", PartKind.MEMORY: "memory", PartKind.DRIVE: "read sample"}
 LADDER_S = (1800.0, 3 * 3600.0, 8 * 3600.0)
 _ASK_AT_MOST_S = 8 * 3600.0
 _ASK_S, _COOL_S, _COOL_AT_MOST_S = 10.0, 120.0, 900.0
@@ -27,10 +27,11 @@ _ASK_S, _COOL_S, _COOL_AT_MOST_S = 10.0, 120.0, 900.0
 
 @dataclass(frozen=True, slots=True)
 class Pick:
-    """Parts picked on the machine map: kinds, and for the processor some cores; no core means all of them."""
+    """Parts picked on the machine map: kinds, some cores of the processor, some drives; none means all of them."""
 
     kinds: tuple[PartKind, ...]
     cores: tuple[int, ...] = ()
+    drives: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,13 +47,15 @@ class Wish:
     amount: int | None = None
 
 
-def loads_of(kind: PartKind) -> tuple[Load, ...]:
+def loads_of(kind: PartKind) -> tuple[SheetLoad, ...]:
     """Return the loads for a kind of part, the usual one first."""
-    mine = [load for load in LOADS.values() if load.row is kind]
+    mine = [load for load in SHEET_LOADS.values() if load.row is kind]
     return tuple(sorted(mine, key=lambda load: load.name != _USUAL.get(kind)))
 
 
-def block_of(kind: PartKind, wish: Wish, start_s: float = 0.0, cores: tuple[int, ...] = ()) -> Block | None:
+def block_of(
+    kind: PartKind, wish: Wish, start_s: float = 0.0, cores: tuple[int, ...] = (), drives: tuple[str, ...] = ()
+) -> Block | None:
     """Return the block of a load on parts of one kind, None where there is no load for them.
 
     A wish for a load of another kind, or for data where that load cannot have them, gives the usual ones.
@@ -61,7 +64,7 @@ def block_of(kind: PartKind, wish: Wish, start_s: float = 0.0, cores: tuple[int,
     if not loads:
         return None
     load = next((each for each in loads if each.name == wish.load), loads[0])
-    usual = WorkingSet.SHARED_CACHE if WorkingSet.SHARED_CACHE in load.working_sets else load.working_sets[0]
+    usual = usual_working_set(load)
     working_set = wish.working_set if wish.working_set in load.working_sets else usual
     memory = kind is PartKind.MEMORY
     return Block(
@@ -70,38 +73,41 @@ def block_of(kind: PartKind, wish: Wish, start_s: float = 0.0, cores: tuple[int,
         start_s=start_s,
         length_s=wish.length_s,
         working_set=working_set or usual,
-        shape=Shape() if load.pairs_workers or load.walks_memory else wish.shape,
+        shape=wish.shape if load.shaped else Shape(),
         precision=Precision.DOUBLE if Precision.DOUBLE in load.precisions else load.precisions[0],
         cores=cores if kind is PartKind.PROCESSOR else (),
-        hold_c=None if load.pairs_workers or load.walks_memory else wish.hold_c,
+        hold_c=wish.hold_c if load.shaped else None,
         share=wish.share if memory else 1.0,
-        amount=wish.amount if memory else None,
+        amount=wish.amount if memory or load.name == DriveUse.VERIFIED else None,
         patterns=SHORT if memory else (),
+        drives=drives if kind is PartKind.DRIVE else (),
     )
 
 
 def load_changed(block: Block, name: str) -> Block:
     """Return a block with another load, everything else kept as far as that load can have it."""
-    load = LOADS[name]
-    usual = WorkingSet.SHARED_CACHE if WorkingSet.SHARED_CACHE in load.working_sets else load.working_sets[0]
+    load = SHEET_LOADS[name]
+    usual = usual_working_set(load)
     return replace(
         block,
         load=name,
         working_set=block.working_set if block.working_set in load.working_sets else usual,
         precision=block.precision if block.precision in load.precisions else load.precisions[0],
-        shape=Shape() if load.pairs_workers or load.walks_memory else block.shape,
-        hold_c=None if load.pairs_workers or load.walks_memory else block.hold_c,
+        shape=block.shape if load.shaped else Shape(),
+        hold_c=block.hold_c if load.shaped else None,
     )
 
 
 def all_together(pick: Pick, wish: Wish) -> tuple[SheetItem, ...]:
     """All parts at the same time: loads the power supply and the cooling most."""
-    return tuple(block for kind in pick.kinds if (block := block_of(kind, wish, 0.0, pick.cores)) is not None)
+    return tuple(
+        block for kind in pick.kinds if (block := block_of(kind, wish, 0.0, pick.cores, pick.drives)) is not None
+    )
 
 
 def one_after_another(pick: Pick, wish: Wish) -> tuple[SheetItem, ...]:
     """One part at a time, cooled down between: says which one it is."""
-    blocks = (block_of(kind, wish, 0.0, pick.cores) for kind in pick.kinds)
+    blocks = (block_of(kind, wish, 0.0, pick.cores, pick.drives) for kind in pick.kinds)
     return in_turn(block for block in blocks if block is not None)
 
 
@@ -125,8 +131,8 @@ def halves(pick: Pick, wish: Wish, cores: tuple[int, ...]) -> tuple[SheetItem, .
     """
     if len(pick.kinds) > 1:
         middle = (len(pick.kinds) + 1) // 2
-        first = all_together(Pick(pick.kinds[:middle], pick.cores), wish)
-        second = all_together(Pick(pick.kinds[middle:], pick.cores), wish)
+        first = all_together(replace(pick, kinds=pick.kinds[:middle]), wish)
+        second = all_together(replace(pick, kinds=pick.kinds[middle:]), wish)
     else:
         picked = pick.cores or cores
         middle = (len(picked) + 1) // 2

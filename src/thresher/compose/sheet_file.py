@@ -4,9 +4,8 @@ import re
 from dataclasses import dataclass
 from pathlib import Path
 
-from thresher.loads.load import Load
 from thresher.loads.memory.patterns import BESIDE, LONG, PATTERNS, SHORT
-from thresher.loads.registry import LOADS
+from thresher.loads.registry import SHEET_LOADS, SheetLoad, usual_working_set
 from thresher.model.errors import InputError, InputFault
 from thresher.model.parts import PartKind
 from thresher.model.regular_file import read_text_file
@@ -40,6 +39,8 @@ _PERIODS = {
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*(KiB|MiB|GiB|%)")
 _UNITS = {"KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
 LONGEST_S = 14 * 24 * 3600
+_DRIVE = re.compile(r"[a-z][a-z0-9]{1,30}")
+_LONGEST_PATH = 4000
 _CLOCK = re.compile(r"(?:(\d+):)?(\d{1,4}):([0-5]\d)")
 
 
@@ -69,6 +70,8 @@ class _RawBlock:
     amount: str = "100 %"
     patterns: str | tuple[str, ...] = "short"
     wait: str | int | float = 60
+    drives: tuple[str, ...] = ()
+    folder: str = ""
 
 
 _MOST_CHARACTERS = 200_000
@@ -144,9 +147,9 @@ def _block(raw: _RawBlock, index: int, faults: list[InputFault]) -> Block:
     if shape_kind is None:
         known = ", ".join(ShapeKind)
         faults.append(InputFault(f"{place}.shape", f"expected {known}; found {raw.shape!r}"))
-    kind = LOADS.get(raw.load)
+    kind = SHEET_LOADS.get(raw.load)
     if kind is None:
-        known = ", ".join(LOADS)
+        known = ", ".join(SHEET_LOADS)
         faults.append(InputFault(f"{place}.load", f"there is no load {raw.load!r}; known are {known}"))
         return Block(raw.row, raw.load, start, length, threads)
     working_set = _working_set(raw, kind, place, faults)
@@ -171,17 +174,30 @@ def _block(raw: _RawBlock, index: int, faults: list[InputFault]) -> Block:
         patterns,
         parse_time(raw.wait, f"{place}.wait", faults),
         raw.threads == ONE_PER_CORE,
+        _drives(raw, place, faults),
+        raw.folder,
     )
 
 
-def _working_set(raw: _RawBlock, kind: Load, place: str, faults: list[InputFault]) -> WorkingSet:
+def _drives(raw: _RawBlock, place: str, faults: list[InputFault]) -> tuple[str, ...]:
+    """Check the drives and the folder of a block."""
+    if (raw.drives or raw.folder) and raw.row is not PartKind.DRIVE:
+        faults.append(InputFault(f"{place}.drives", f"only a block of the drive names drives, not the {raw.row.value}"))
+    wrong = [name for name in raw.drives if not _DRIVE.fullmatch(name)]
+    if wrong:
+        faults.append(InputFault(f"{place}.drives", f"expected such as sda or nvme0n1, found {', '.join(wrong)[:80]}"))
+    if raw.folder and (not raw.folder.startswith("/") or len(raw.folder) > _LONGEST_PATH):
+        faults.append(InputFault(f"{place}.folder", f"expected a path from the root, found {raw.folder[:80]!r}"))
+    return raw.drives
+
+
+def _working_set(raw: _RawBlock, kind: SheetLoad, place: str, faults: list[InputFault]) -> WorkingSet:
     """Check working set and precision against what the load offers."""
     if raw.precision not in kind.precisions:
         offered = ", ".join(each.value for each in kind.precisions)
         faults.append(InputFault(f"{place}.precision", f"{kind.name} offers {offered}, found {raw.precision.value}"))
     if raw.working_set is None:
-        usual = WorkingSet.SHARED_CACHE
-        return usual if usual in kind.working_sets else kind.working_sets[0]
+        return usual_working_set(kind)
     if raw.working_set not in kind.working_sets:
         offered = ", ".join(each.value for each in kind.working_sets)
         faults.append(InputFault(f"{place}.working_set", f"{kind.name} offers {offered}"))
@@ -189,15 +205,15 @@ def _working_set(raw: _RawBlock, kind: Load, place: str, faults: list[InputFault
 
 
 def _shape(
-    raw: _RawBlock, shape: ShapeKind, kind: Load, working_set: WorkingSet, place: str, faults: list[InputFault]
+    raw: _RawBlock, shape: ShapeKind, kind: SheetLoad, working_set: WorkingSet, place: str, faults: list[InputFault]
 ) -> Shape:
     period = parse_time(raw.period, f"{place}.period", faults)
     if shape is ShapeKind.STEADY:
         if period and raw.shape == shape.value:
             faults.append(InputFault(f"{place}.period", "a steady load has none"))
         return Shape()
-    if kind.name in ("memory", "relay"):
-        faults.append(InputFault(f"{place}.shape", f"{kind.name} is steady: its workers need each other's time"))
+    if not kind.shaped:
+        faults.append(InputFault(f"{place}.shape", f"{kind.name} is steady, and has no shape"))
     shortest, longest = _PERIODS[shape]
     short = kind.short_beat and working_set is WorkingSet.CORE
     if not shortest <= period <= longest:
@@ -235,6 +251,12 @@ def _patterns(raw: _RawBlock, place: str, faults: list[InputFault]) -> tuple[str
     return tuple(wanted)
 
 
+_HOW_TO_SHARE = {
+    PartKind.PROCESSOR: "; name different cores for both",
+    PartKind.DRIVE: "; name different drives for both",
+}
+
+
 def _overlaps(gates: list[Gate], blocks: list[Block]) -> list[InputFault]:
     faults: list[InputFault] = []
     order = sorted(range(len(blocks)), key=lambda index: blocks[index].start_s)
@@ -245,7 +267,7 @@ def _overlaps(gates: list[Gate], blocks: list[Block]) -> list[InputFault]:
         clash = next((each for each in open_blocks if each.row is later.row and not can_share(each, later)), None)
         if clash is not None:
             words = f"overlaps {clash.title} from {clock_text(clash.start_s)} on the {later.row.value}"
-            how = "; name different cores for both" if later.row is PartKind.PROCESSOR else ""
+            how = _HOW_TO_SHARE.get(later.row, "")
             faults.append(InputFault(f"blocks[{index}].start", words + how))
         open_blocks.append(later)
     for number, gate in enumerate(gates):
@@ -265,7 +287,9 @@ def _overlaps(gates: list[Gate], blocks: list[Block]) -> list[InputFault]:
 
 
 def can_share(one: Block, other: Block) -> bool:
-    """Whether two blocks of one row may run at the same time: each on named cores, none of them in both."""
+    """Whether two blocks of one row may run at the same time: each on named cores or drives, none of them in both."""
+    if one.row is PartKind.DRIVE:
+        return bool(one.drives and other.drives) and not set(one.drives) & set(other.drives)
     return bool(one.cores and other.cores) and not set(one.cores) & set(other.cores)
 
 
@@ -280,7 +304,7 @@ def _check_limits(limits: SheetLimits) -> list[InputFault]:
 
 def trial_sheet(load: str, minutes: float, title: str) -> RunSheet:
     """Return the sheet of a trial: one load, so many minutes, on all threads. Raises InputError for an unknown load."""
-    kind = LOADS.get(load)
+    kind = SHEET_LOADS.get(load)
     if kind is None:
         raise InputError("trial", [InputFault("load", f"there is no load {load!r}")])
     patterns = 'patterns = "short"\n' if kind.row is PartKind.MEMORY else ""

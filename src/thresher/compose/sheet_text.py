@@ -61,6 +61,11 @@ def _block(block: Block) -> dict[str, Any]:
         data["precision"] = block.precision.value
     if block.hold_c is not None:
         data["hold_c"] = block.hold_c
+    if block.row is PartKind.DRIVE:
+        del data["working_set"]
+        data |= {"drives": list(block.drives)} if block.drives else {}
+        data |= {"folder": block.folder} if block.folder else {}
+        data |= {"amount": amount_text(block)} if block.amount is not None else {}
     if block.row is PartKind.MEMORY:
         data |= {"amount": amount_text(block), "patterns": _patterns(block.patterns), "wait": _time(block.wait_s)}
     return data

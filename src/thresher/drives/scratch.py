@@ -189,9 +189,10 @@ class _Part:
 class Scratch:
     """One verified load. `run` does it on threads until `stop`; `advance` does it for a simulated machine's clock."""
 
-    def __init__(self, plan: ScratchPlan, file: ScratchSource) -> None:
-        """Begin with nothing written."""
+    def __init__(self, plan: ScratchPlan, file: ScratchSource, scale: float = 1.0) -> None:
+        """Begin with nothing written. A small file may stand for a large one: each byte counts as `scale` of them."""
         self.plan = plan
+        self._scale = scale
         self._file = file
         self._patterns = Patterns(plan)
         self._generation = np.zeros(plan.blocks, dtype=np.int64)
@@ -346,16 +347,16 @@ class Scratch:
             seconds = self._file.clock() - self._began
             rate = self._rate_now or (self._written + self._compared) / max(seconds, 1e-3)
             return ScratchProgress(
-                self._written,
-                self._compared,
+                int(self._written * self._scale),
+                int(self._compared * self._scale),
                 self._rounds,
                 seconds,
                 tuple(self._wrong),
                 self._wrong_count,
                 tuple(self._failures),
                 tuple(_timing(what, each) for what, each in self._latencies.items() if each.bins.any()),
-                rate,
-                max(self._rate_best, rate),
+                rate * self._scale,
+                max(self._rate_best, rate) * self._scale,
                 self._over,
             )
 
@@ -398,6 +399,11 @@ def _timing(what: str, found: Latencies) -> Timing:
     )
 
 
+_PLURAL = {"write": "writes", "read": "reads", "flush": "flushes"}
+
+
 def timing_words(timings: Iterable[Timing]) -> str:
     """Return latencies in one line."""
-    return "; ".join(f"{each.what}s {each.middle_ms:.3g} ms, 99 % within {each.most_ms:.3g} ms" for each in timings)
+    return "; ".join(
+        f"{_PLURAL[each.what]} {each.middle_ms:.3g} ms, 99 % within {each.most_ms:.3g} ms" for each in timings
+    )

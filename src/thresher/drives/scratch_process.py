@@ -56,7 +56,10 @@ class ScratchProcess:
                 if not selector.select(_QUIET_S):
                     yield None
                     continue
-                chunk = stdout.read1(_READ)  # type: ignore[attr-defined]  # a pipe is buffered
+                try:
+                    chunk = stdout.read1(_READ)  # type: ignore[attr-defined]  # a pipe is buffered
+                except ValueError:
+                    return  # closed meanwhile
                 if not chunk:
                     raise SourceUnavailable(self.path, "the process of the load has ended")
                 self._pending += chunk
@@ -78,6 +81,8 @@ class ScratchProcess:
                 self._process.wait(_GRACE_S)
             except subprocess.TimeoutExpired:
                 self._process.kill()
+            if self._process.stdout is not None:
+                self._process.stdout.close()
             try:
                 remove_left_over(self.path)
             except OSError as error:

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from thresher.decoding.recognise import load_tables
 from thresher.diagnosis.knowledge import load_knowledge
+from thresher.engine.drive_jobs.access import DriveAccess, ScanBoard
 from thresher.engine.engine import Engine, EngineParts
 from thresher.engine.run.conductor import Conductor
 from thresher.engine.run.context import RunContext
@@ -125,9 +126,6 @@ def _assemble(
     record.findings += stored.findings
     # a simulated machine's workers are small and need no compiler; a directory of files runs no loads
     kernels = KernelReport(record, Kernels() if system.kind is SystemKind.LIVE else None)
-    context = RunContext(system, record, watchers, Storms(), StallWatch(system, record), kernels.state, interval_s)
-    conductor = Conductor(context, stored.runs)
-    conductor.past_exposures += stored.exposures
     fields = JobFields(job | stored.fields)
     record.writer.set_job(fields.fields)
     intake = IntakeService(system, shop, found, sampler.channels, job_path.name, stored.instances)
@@ -144,6 +142,11 @@ def _assemble(
     _report_interrupted(record, stored.interrupted)
     events = EventWatch(system, record, machine.inventory, load_tables())
     drives = DriveService(system, record, intake, machine)
+    access = DriveAccess(system, record, lambda: intake.found.parts, drives.health.get, shop, ScanBoard(record))
+    stalls = StallWatch(system, record)
+    context = RunContext(system, record, watchers, Storms(), stalls, kernels.state, interval_s, access)
+    conductor = Conductor(context, stored.runs)
+    conductor.past_exposures += stored.exposures
     engine = Engine(
         EngineParts(
             system=system,
@@ -153,13 +156,13 @@ def _assemble(
             sensors=sensors,
             events=events,
             drives=drives,
-            scans=ScanService(system, record, intake, drives),
+            scans=ScanService(access),
             kernels=kernels,
             conductor=conductor,
             intake=intake,
             machine=machine,
             jobs=JobService(record, fields, intake, machine, knowledge),
-            sheets=SheetService(system, record, conductor, intake, machine, kernels, stored.draft),
+            sheets=SheetService(system, record, conductor, intake, machine, kernels, access, stored.draft),
             added_evidence=added,
             trials=trials,
             decisions=decisions,

@@ -110,3 +110,8 @@ class Load:
     pairs_workers: bool = False
     exercise: ExerciseForm | None = None
     misses: str = ""
+
+    @property
+    def shaped(self) -> bool:
+        """Whether it can be pulsed and held at a temperature: its workers need nobody else's time."""
+        return not (self.pairs_workers or self.walks_memory)

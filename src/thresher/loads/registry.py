@@ -4,6 +4,7 @@ A new load is a file with a `Load` in it and a row here, or an entry point of th
 of its own that names such a value."""
 
 from thresher.loads.compute import branchy, integer, matrix, precision, relay_load, sieve, solve, transform
+from thresher.loads.drive_loads import DRIVE_LOADS, DriveLoad
 from thresher.loads.exercise import Exercise
 from thresher.loads.load import ExerciseForm, Load
 from thresher.loads.memory import load as memory
@@ -21,6 +22,17 @@ def _all_loads() -> dict[str, Load]:
 
 
 LOADS: dict[str, Load] = _all_loads()
+
+SheetLoad = Load | DriveLoad
+
+SHEET_LOADS: dict[str, SheetLoad] = {**LOADS, **DRIVE_LOADS}
+"""Everything that a block of a run sheet can be: a load carried out by workers, or a use of a drive."""
+
+
+def usual_working_set(load: SheetLoad) -> WorkingSet:
+    """Return where the data of a load live unless something else is asked for."""
+    usual = WorkingSet.SHARED_CACHE
+    return usual if usual in load.working_sets else load.working_sets[0]
 
 
 def exercise_of(plan: LoadPlan) -> ExerciseForm:

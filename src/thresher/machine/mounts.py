@@ -10,6 +10,7 @@ from pathlib import Path
 
 from thresher.machine.files import list_names, read_once
 from thresher.model.errors import SourceUnavailable
+from thresher.model.regular_file import is_there
 
 _MOUNTINFO = "/proc/self/mountinfo"
 _RESERVE_SHARE, _RESERVE_LEAST = 0.05, 1 << 30
@@ -52,13 +53,13 @@ def drives_under(device: str, sysfs: Path = Path("/sys"), depth: int = 0) -> tup
         real = folder.resolve()
     except OSError:
         return ()
-    if (real / "partition").exists():
+    if is_there(real / "partition"):
         return drives_under(real.parent.name, sysfs, depth + 1)
-    return (device,) if real.exists() else ()
+    return (device,) if is_there(real) else ()
 
 
 def mounts(mountinfo: str, sysfs: Path = Path("/sys")) -> tuple[Mount, ...]:
-    """Return the mounted file systems that lie on drives; the newest mount of a folder counts."""
+    """Return the mounted file systems, also those on no drive; the newest mount of a folder counts."""
     found: dict[str, Mount] = {}
     for line in mountinfo.splitlines():
         head, _, tail = line.partition(" - ")
@@ -69,20 +70,17 @@ def mounts(mountinfo: str, sysfs: Path = Path("/sys")) -> tuple[Mount, ...]:
         device = _device_of(words[2], rest[1], sysfs)
         drives = drives_under(device, sysfs) if device else ()
         options = {*words[5].split(","), *rest[2].split(",")}
-        if drives:
-            found[folder] = Mount(folder, rest[0], drives, "ro" in options)
-        else:
-            found.pop(folder, None)  # something without a drive lies over it
+        found[folder] = Mount(folder, rest[0], drives, "ro" in options)
     return tuple(found.values())
 
 
 def _device_of(number: str, source: str, sysfs: Path) -> str:
     """Return the block device of a mount: by its number, for file systems over several devices by its source."""
     link = sysfs / "dev" / "block" / number
-    if link.exists():
+    if is_there(link):
         return link.resolve().name
     name = source.removeprefix("/dev/")
-    if source.startswith("/dev/") and (sysfs / "class" / "block" / name).exists():
+    if source.startswith("/dev/") and is_there(sysfs / "class" / "block" / name):
         return name
     if source.startswith("/dev/mapper/"):
         return next(
@@ -124,6 +122,8 @@ def place_of(folder: str) -> ScratchPlace:
     if not holding:
         raise SourceUnavailable(folder, "it is on no drive of this computer")
     mount = max(holding, key=lambda each: len(each.folder))
+    if not mount.drives:
+        raise SourceUnavailable(folder, f"it is on no drive of this computer ({mount.kind})")
     return _usable(wanted, mount)
 
 
@@ -140,7 +140,7 @@ def _place_on(mount: Mount) -> ScratchPlace:
         device = Path(mount.folder).stat().st_dev
         for folder in tried:
             there = Path(folder)
-            if there.is_dir() and there.stat().st_dev == device and os.access(folder, os.W_OK | os.X_OK):
+            if is_there(there) and there.stat().st_dev == device and os.access(folder, os.W_OK | os.X_OK):
                 return _usable(folder, mount)
     except OSError as error:
         return ScratchPlace(mount.folder, mount, 0, error.strerror or str(error))

@@ -42,6 +42,8 @@ class FindingKind(StrEnum):
     DRIVE_FAILED = "drive cannot read or write"
     DRIVE_LINK = "drive link error"
     DRIVE_SILENT = "drive does not answer"
+    DRIVE_DATA = "drive gives back wrong data"
+    DRIVE_WORN = "drive worn out"
     FILE_SYSTEM = "file system damaged"
     GRAPHICS_HANG = "graphics hang"
     GRAPHICS_MEMORY = "graphics memory error"

@@ -86,7 +86,8 @@ class Block:
 
     `cores` names cores instead, `one_per_core` leaves their further threads idle. `hold_c` keeps the hottest core at
     that temperature by doing less. For memory, `share` of what is free above the reserve, or `amount` in bytes, is
-    walked through by `patterns`.
+    walked through by `patterns`. For drives, `drives` are their kernel names, none for all of them; a scratch file has
+    `amount` bytes and lies in `folder`, empty for one that the program picks.
     """
 
     row: PartKind
@@ -104,11 +105,15 @@ class Block:
     patterns: tuple[str, ...] = ()
     wait_s: float = 60.0
     one_per_core: bool = False
+    drives: tuple[str, ...] = ()
+    folder: str = ""
 
     @property
     def title(self) -> str:
         """What a person reads on the block."""
         parts = [self.load]
+        if self.row is PartKind.DRIVE:
+            return f"{self.load}, {', '.join(self.drives) or 'all drives'}"
         if self.row is PartKind.MEMORY:
             parts.append(
                 "patterns"

@@ -5,6 +5,7 @@ from pathlib import Path
 
 from thresher.machine.scratch_file import remove_left_over
 from thresher.model.errors import ThresherError
+from thresher.model.regular_file import is_there
 from thresher.shop.store import change_file, read_file
 
 FORMAT = "thresher-scratch-files/1"
@@ -51,9 +52,9 @@ def remove_scratch_files(shop: Path) -> tuple[str, ...]:
             size = remove_left_over(path)
             if size is not None:
                 said.append(f"{path}, {size / (1 << 20):.0f} MiB, left by a run that was cut off: removed")
-            if not Path(path).parent.exists():
+            if not is_there(Path(path).parent):
                 continue  # its file system is not mounted now: another time
-            if not Path(path).exists():
+            if not is_there(Path(path)):
                 forget_scratch_file(shop, path)
         except (OSError, ThresherError) as error:
             said.append(f"{path} could not be removed: {error}")

@@ -17,8 +17,8 @@ _OUTER_RATE, _FLASH_RATE = 200e6, 2e9
 """Bytes a second of a drive that turns, on its outermost track, and of flash."""
 _RETRY_S = 1.6
 _STALL_S = 4.0
-_WEAK_SPAN = 20 << 30
-"""Around a sector that cannot be read the medium is weak, and reads are tried again."""
+_WEAK_SHARE = 0.004
+"""Around a sector that cannot be read so much of the medium is weak, and reads are tried again."""
 _MIB = 1 << 20
 _SLOWED_C, _SLOWED = 70.0, 0.35
 _WARM_UP_S = 180.0
@@ -152,7 +152,7 @@ class SimulatedBlocks(_Timed, BlockSource):
         self._check()
         first, last = offset // SECTOR, (offset + length - 1) // SECTOR
         failing = any(first <= lba <= last for lba in self._state.pending)
-        near = any(abs(lba * SECTOR - offset) < _WEAK_SPAN for lba in self._state.pending)
+        near = any(abs(lba * SECTOR - offset) < self.size * _WEAK_SHARE for lba in self._state.pending)
         seconds = min(length, _MIB) / self._rate(offset, self.size) + self._seek()
         seconds += self._rng.exponential(0.25) if near else 0.0
         self._pass(seconds + (_RETRY_S if failing else 0.0))

@@ -19,7 +19,7 @@ Names = Annotated[list[str] | None, typer.Argument(help="Drives such as sda or n
 
 
 def drive_app() -> typer.Typer:
-    """Return the verbs about drives. None of them writes to the medium."""
+    """Return the verbs about drives. Only `load` writes, to a scratch file of its own."""
     app = typer.Typer(
         help="Drives: what they report about themselves, and their own self-tests.", rich_markup_mode=None
     )
@@ -27,6 +27,7 @@ def drive_app() -> typer.Typer:
     app.command("health")(health)
     app.command("selftest")(self_test)
     app.command("scan")(scan)
+    app.command("load")(load)
     return app
 
 
@@ -125,7 +126,7 @@ def self_test(
                 if now.done != shown and not json:
                     shown = now.done
                     say(f"    {now.done} % done")
-                pause.wait(_FOLLOW_S)
+                system.wait_until(system.now() + _FOLLOW_S, pause)
         except KeyboardInterrupt:
             tests.abort(port, drive.family)
             say(f"{drive.part.place}: self-test aborted")
@@ -163,4 +164,24 @@ def scan(
     wish = ScanWish(quick, begin, end, depth, go_on, anyway, shop, files, simulated=simulate is not None)
     told = scan_drive(system, drive, wish, json)
     if told.bad or told.gone:
+        raise typer.Exit(FAULTS)
+
+
+def load(
+    name: Annotated[str, typer.Argument(help="The drive, such as sda or nvme0n1.")],
+    seconds: Annotated[str, typer.Option("--for", help="How long, such as 10m or 1h.")] = "10m",
+    size: Annotated[str, typer.Option("--size", help="Size of the scratch file.")] = "4 GiB",
+    folder: Annotated[str, typer.Option("--folder", help="Where it is made; left out, a folder on the drive.")] = "",
+    anyway: Annotated[bool, typer.Option("--anyway", help="Load the drive although it warns of itself.")] = False,
+    shop: Shop = None,
+    simulate: Simulate = None,
+    json: Json = False,
+) -> None:
+    """Write a scratch file, read it back and compare it, over and over. The file is removed at the end."""
+    from thresher.cli.drive_load import LoadWish, load_drive
+
+    system, (drive,) = _drives(None, simulate, [name])
+    wish = LoadWish(seconds, size, folder, anyway, shop, simulated=simulate is not None)
+    told = load_drive(system, drive, wish, json)
+    if told.wrong_count or told.failures:
         raise typer.Exit(FAULTS)

@@ -39,7 +39,7 @@ class RunChanges:
             raise _refused("more time", f"expected 1 second to {clock_text(_MOST_ADDED_S)}, found {seconds:g} s")
         self._keep(ChangeKind.MORE_TIME, f"{step.title}: {clock_text(seconds)} more", step)
         end = step.end_s
-        self._move_later(step, end, seconds)
+        self.run.move_later(step, end, seconds)
         step.end_s = end + seconds
 
     def end_block(self, index: int) -> None:
@@ -50,7 +50,7 @@ class RunChanges:
         self._keep(ChangeKind.END, f"{step.title}: ended", step)
         planned_end = step.end_s
         step.end(self.run, self.context, self.context.now(), "ended by hand")
-        self._move_later(step, planned_end, step.end_s - planned_end)
+        self.run.move_later(step, planned_end, step.end_s - planned_end)
 
     def leave_out(self, index: int) -> None:
         """Leave out a step that is still to come; what was to follow moves up. Raises InputError."""
@@ -60,7 +60,7 @@ class RunChanges:
         self._keep(ChangeKind.LEAVE_OUT, f"{step.title}: left out", step)
         planned_end, length = step.end_s, step.end_s - step.start_s
         step.state, step.end_s = StepState.LEFT_OUT, step.start_s
-        self._move_later(step, planned_end, -length)
+        self.run.move_later(step, planned_end, -length)
 
     def append(self, block: Block) -> None:
         """Put a block behind the last step. Raises InputError with everything that is wrong with it."""
@@ -96,13 +96,6 @@ class RunChanges:
             raise EnvironmentFault("changing the run", "the job file cannot be written", "Nothing was changed.")
         self.run.changes.append(change)
         record.note("Run changed", what, part=step.block.row if step.block is not None else None)
-
-    def _move_later(self, step: Step, from_s: float, seconds: float) -> None:
-        """Move the steps to come that begin at a time or later."""
-        for each in self.run.steps:
-            if each is not step and each.state is StepState.COMING and each.start_s >= from_s - 0.5:
-                each.start_s += seconds
-                each.end_s += seconds
 
 
 def _refused(what: str, message: str) -> InputError:

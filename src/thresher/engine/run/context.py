@@ -3,6 +3,7 @@
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from thresher.engine.drive_jobs.access import DriveAccess
 from thresher.engine.run.record import Record
 from thresher.engine.run.team_findings import Storms
 from thresher.engine.watch.readings import Watchers
@@ -22,6 +23,7 @@ class RunContext:
     stalls: StallWatch
     kernels: Callable[[], WarmUp]
     interval_s: float
+    drives: DriveAccess
 
     def now(self) -> float:
         """Return the machine's clock in seconds."""

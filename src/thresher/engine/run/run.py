@@ -80,6 +80,13 @@ class Run:
                 later.start_s += seconds
                 later.end_s += seconds
 
+    def move_later(self, step: Step, from_s: float, seconds: float) -> None:
+        """Move the steps to come that begin at a time or later, because another step ends at another time."""
+        for each in self.steps:
+            if each is not step and each.state is StepState.COMING and each.start_s >= from_s - 0.5:
+                each.start_s += seconds
+                each.end_s += seconds
+
     def note_hottest(self, at: float, hottest_c: float | None) -> None:
         """Remember the hottest temperature for the gates."""
         if hottest_c is not None:

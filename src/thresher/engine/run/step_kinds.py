@@ -2,9 +2,13 @@
 
 from collections.abc import Callable
 
+from thresher.engine.run.drive_step import DriveStep
 from thresher.engine.run.gate_step import GateStep
 from thresher.engine.run.load_step import LoadStep
 from thresher.engine.run.steps import Step
+from thresher.loads.drive_loads import DriveLoad
+from thresher.loads.load import Load
+from thresher.loads.registry import SHEET_LOADS
 from thresher.model.plugins import plugins
 from thresher.model.sheet import Block, Gate, RunSheet, SheetItem
 
@@ -12,10 +16,19 @@ ENTRY_POINTS = "thresher.steps"
 
 MakeStep = Callable[[int, SheetItem], Step]
 
+BLOCK_STEPS: dict[type, MakeStep] = {Load: LoadStep.of, DriveLoad: DriveStep.of}
+"""By the type of what a block asks for."""
+
+
+def _step_of_block(index: int, item: SheetItem) -> Step:
+    assert isinstance(item, Block)
+    return BLOCK_STEPS[type(SHEET_LOADS[item.load])](index, item)
+
+
 STEP_KINDS: dict[type, MakeStep] = {
     **dict(plugins(ENTRY_POINTS, tuple).values()),
     Gate: GateStep.of,
-    Block: LoadStep.of,
+    Block: _step_of_block,
 }
 """By the type of the item on the sheet. Another package adds pairs of type and function by entry points."""
 

@@ -17,6 +17,7 @@ from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import Doubt, Fact, Inventory, PartKind
 from thresher.model.port import System, SystemKind
 from thresher.shop.drive_history import note_counts
+from thresher.shop.scratch_files import remove_scratch_files
 
 _LOG = logging.getLogger(__name__)
 _ORIGIN = "drive health"
@@ -35,7 +36,7 @@ _CHARGES = {
     Meaning.SURFACE: _Charge("D-341", "The drive counts bad sectors", FindingKind.DRIVE_FAILED),
     Meaning.MECHANICS: _Charge("D-340", "The drive warns of itself", FindingKind.DRIVE_FAILED),
     Meaning.ELECTRONICS: _Charge("D-340", "The drive warns of itself", FindingKind.DRIVE_FAILED),
-    Meaning.WEAR: _Charge("D-342", "The drive is worn", FindingKind.DRIVE_FAILED),
+    Meaning.WEAR: _Charge("D-342", "The drive is worn", FindingKind.DRIVE_WORN),
     Meaning.LINK: _Charge("D-322", "The drive counts damaged transfers", FindingKind.DRIVE_LINK),
     Meaning.LINK_OR_SUPPLY: _Charge("D-322", "The drive counts commands that timed out", None),
     Meaning.TEMPERATURE: _Charge("D-345", "The drive is hot", None),
@@ -65,7 +66,10 @@ class DriveService:
         self._system, self._record, self._intake, self._machine = system, record, intake, machine
         self._answers: queue.SimpleQueue[_Told] = queue.SimpleQueue()
         self.health: dict[str, DriveHealth] = {}
+        self._left: queue.SimpleQueue[str] = queue.SimpleQueue()
         wall = system.wall()
+        if system.kind is SystemKind.LIVE and intake.shop is not None:
+            threading.Thread(target=self._clear_up, args=(intake.shop,), name="scratch files", daemon=True).start()
         for drive in drives_of(intake.found.parts) if system.kind is not SystemKind.TREE else ():
             if system.kind is SystemKind.LIVE:
                 name = f"drive {drive.part.place}"
@@ -94,8 +98,15 @@ class DriveService:
         except ThresherError as error:
             return (), str(error)
 
+    def _clear_up(self, shop: Path) -> None:
+        """Remove scratch files that a crash has left; a sick drive may take its time for that."""
+        for sentence in remove_scratch_files(shop):
+            self._left.put(sentence)
+
     def follow(self) -> None:
         """Bring in what drives have answered since the last call."""
+        while not self._left.empty():
+            self._record.note("Scratch file of an earlier run", self._left.get(), Severity.WARNING, part=PartKind.DRIVE)
         while not self._answers.empty():
             self._take(self._answers.get())
 

@@ -4,9 +4,11 @@ from dataclasses import replace
 from pathlib import Path
 
 from thresher.compose.announce import announcement, warnings
-from thresher.compose.checks import Bench, sheet_faults
+from thresher.compose.checks import Bench, DriveOnBench, sheet_faults
 from thresher.compose.sheet_file import load_sheet, parse_sheet
 from thresher.compose.sheet_text import sheet_text
+from thresher.drives.reading import seconds_to_read
+from thresher.engine.drive_jobs.access import DriveAccess
 from thresher.engine.run.changes import RunChanges
 from thresher.engine.run.conductor import Conductor
 from thresher.engine.run.kernels import KernelReport
@@ -14,7 +16,7 @@ from thresher.engine.run.record import Record
 from thresher.engine.services.intake import OWN, IntakeService
 from thresher.engine.services.machine import MachineService
 from thresher.loads.memory.free import free_memory
-from thresher.loads.registry import LOADS
+from thresher.loads.registry import SHEET_LOADS
 from thresher.model.channels import watched_temperatures
 from thresher.model.errors import EnvironmentFault, InputError, InputFault, ThresherError
 from thresher.model.findings import Severity
@@ -36,6 +38,7 @@ class SheetService:
         intake: IntakeService,
         machine: MachineService,
         kernels: KernelReport,
+        drives: DriveAccess,
         draft: RunSheet | None,
     ) -> None:
         """Serve one bench; `draft` is what was being edited when the job was open last."""
@@ -45,6 +48,7 @@ class SheetService:
         self._intake = intake
         self._machine = machine
         self._kernels = kernels
+        self._drives = drives
         self.draft = draft
         self._on_bench = ""
 
@@ -101,10 +105,16 @@ class SheetService:
             frozenset(cpu.core for cpu in cpus),
             len(cpus),
             memory.total,
-            dict.fromkeys(LOADS, why) if tree else {},
+            dict.fromkeys(SHEET_LOADS, why) if tree else {},
             memory.available,
             f"loads run in NumPy and heat less: {state.detail}" if slow else "",
             bool(watched_temperatures(self._machine.channels)),
+            tuple(
+                DriveOnBench(
+                    each.part.place, seconds_to_read(self._system, each), self._drives.why_dying(each.part.place)
+                )
+                for each in self._drives.drives()
+            ),
         )
 
     def keep_draft(self, sheet: RunSheet) -> SheetCheck:

@@ -1,5 +1,6 @@
 """What to do with the parts that are picked on the machine map, in one card, and one key that puts it on the sheet."""
 
+from dataclasses import replace
 from itertools import islice, product
 
 from PyQt6.QtCore import QRectF, pyqtSignal
@@ -9,7 +10,8 @@ from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QSize
 from thresher.compose.details import AS_HOT, LIMITS, parse_limits, shape_of, shape_word
 from thresher.compose.entry import ALL_FREE, EntryError, parse_amount, parse_hold, parse_length
 from thresher.compose.ready_made import Pick, Wish, block_of, loads_of
-from thresher.loads.load import Load
+from thresher.loads.drive_loads import DriveUse
+from thresher.loads.registry import SheetLoad
 from thresher.model.channels import Quantity
 from thresher.model.parts import PartKind
 from thresher.model.sheet import ShapeKind, SheetItem, SheetLimits, WorkingSet
@@ -22,7 +24,7 @@ from thresher.ui.stations.bench.map_picks import pick_words
 _LENGTHS = ("5 min", "10 min", "30 min", "1 h", "3 h", "8 h")
 _HEATS = (AS_HOT, "hold at 60 °C", "hold at 70 °C", "hold at 80 °C", "hold at 90 °C")
 _MOST_COMBINATIONS = 40
-_ROWS = ("load", "data", "memory", "shape", "heat", "for", "stop at")
+_ROWS = ("load", "data", "memory", "file", "shape", "heat", "for", "stop at")
 
 
 class LoadPicker(QWidget):
@@ -95,7 +97,7 @@ class LoadPicker(QWidget):
             grid.addWidget(label, number, 0)
             grid.addWidget(field, number, 1)
             self.fields[name], self._labels[name] = field, label
-        for name in ("memory", "heat", "for", "stop at"):
+        for name in ("memory", "file", "heat", "for", "stop at"):
             self.fields[name].setEditable(True)
             self.fields[name].setInsertPolicy(Chooser.InsertPolicy.NoInsert)
             edit = self.fields[name].lineEdit()
@@ -105,6 +107,8 @@ class LoadPicker(QWidget):
 
     def _fill(self) -> None:
         self.fields["memory"].addItems((ALL_FREE, "80 %", "50 %", "4 GiB", "1 GiB"))
+        self.fields["file"].addItems(("4 GiB", "1 GiB", "16 GiB", "64 GiB"))
+        self.fields["file"].setToolTip("Size of the scratch file; a reserve of the free space is never used")
         self.fields["shape"].addItems(tuple(shape_word(kind) for kind in ShapeKind))
         self.fields["heat"].addItems(_HEATS)
         self.fields["for"].addItems(_LENGTHS)
@@ -142,12 +146,12 @@ class LoadPicker(QWidget):
         field.setCurrentIndex(max(0, field.findText(before)))
         self._follow_load()
 
-    def _combinations(self) -> list[tuple[Load, ...]]:
+    def _combinations(self) -> list[tuple[SheetLoad, ...]]:
         """Return what can be loaded together: one load a kind of part, the usual ones first."""
         kinds = [loads for kind in self.pick.kinds if (loads := loads_of(kind))]
         return list(islice(product(*kinds), _MOST_COMBINATIONS)) if kinds else []
 
-    def _loads(self) -> tuple[Load, ...]:
+    def _loads(self) -> tuple[SheetLoad, ...]:
         combinations = self._combinations()
         index = self.fields["load"].currentIndex()
         return combinations[index] if 0 <= index < len(combinations) else ()
@@ -155,8 +159,8 @@ class LoadPicker(QWidget):
     def _follow_load(self) -> None:
         """Show the fields that the chosen loads have, and what they do."""
         loads = self._loads()
-        compute = [load for load in loads if not load.walks_memory]
-        shaped = [load for load in compute if not load.pairs_workers]
+        compute = [load for load in loads if load.row is PartKind.PROCESSOR]
+        shaped = [load for load in loads if load.shaped]
         data = self.fields["data"]
         places = compute[0].working_sets if compute else ()
         if [data.itemText(place) for place in range(data.count())] != [each.value for each in places]:
@@ -165,6 +169,7 @@ class LoadPicker(QWidget):
             data.setCurrentIndex(max(0, data.findText(WorkingSet.SHARED_CACHE.value)))
         self._show("data", bool(compute))
         self._show("memory", any(load.walks_memory for load in loads))
+        self._show("file", any(load.name == DriveUse.VERIFIED for load in loads))
         self._show("shape", bool(shaped))
         self._show("heat", bool(shaped))
         for name in ("load", "for", "stop at"):
@@ -184,7 +189,6 @@ class LoadPicker(QWidget):
         self.words.setToolTip("\n".join(f"{load.name} finds {load.finds}; misses {load.misses}." for load in loads))
         self.button.setEnabled(bool(loads))
         drive = self.pick.kinds == (PartKind.DRIVE,)
-        self.button.setVisible(not drive)
         for scan in self.scans:
             scan.setVisible(drive)
         running = self._state.active
@@ -195,9 +199,7 @@ class LoadPicker(QWidget):
             else "Puts it on the run sheet (Enter on the machine map or in a field here)"
         )
 
-    def _sentence(self, loads: tuple[Load, ...]) -> str:
-        if self.pick.kinds == (PartKind.DRIVE,):
-            return "Reads the drive past every cache: slow places, sectors that cannot be read. Nothing is written."
+    def _sentence(self, loads: tuple[SheetLoad, ...]) -> str:
         none = [kind.value for kind in self.pick.kinds if not loads_of(kind)]
         if none:
             there = f" The {' and '.join(load.row.value for load in loads)} will be loaded." if loads else ""
@@ -218,7 +220,7 @@ class LoadPicker(QWidget):
         """Return what is to be done with a part. Raises EntryError."""
         loads = self._loads()
         share, amount = parse_amount(self.fields["memory"].currentText())
-        compute = next((load for load in loads if not load.walks_memory), None)
+        compute = next((load for load in loads if load.row is PartKind.PROCESSOR), None)
         data = self.fields["data"].currentText()
         return Wish(
             parse_length(self.fields["for"].currentText()),
@@ -245,11 +247,17 @@ class LoadPicker(QWidget):
         """Return a block for each kind of part that is picked, all from the same time. Raises EntryError."""
         wish, loads = self.wish(), {load.row: load for load in self._loads()}
         blocks = (
-            block_of(kind, _for_load(wish, loads[kind]), 0.0, self.pick.cores)
+            block_of(kind, self._for_load(wish, loads[kind]), 0.0, self.pick.cores, self.pick.drives)
             for kind in self.pick.kinds
             if kind in loads
         )
         return tuple(block for block in blocks if block is not None)
+
+    def _for_load(self, wish: Wish, load: SheetLoad) -> Wish:
+        """Return the wish with this load; a scratch file has a size of its own. Raises EntryError."""
+        if load.name != DriveUse.VERIFIED:
+            return replace(wish, load=load.name)
+        return replace(wish, load=load.name, amount=parse_amount(self.fields["file"].currentText())[1])
 
     def say_trouble(self, text: str) -> None:
         """Show what is wrong with what was typed, in place."""
@@ -265,8 +273,3 @@ class LoadPicker(QWidget):
             for limit in self._state.channels[index].limits:
                 return limit.value
         return None
-
-
-def _for_load(wish: Wish, load: Load) -> Wish:
-    """Return the wish with this load."""
-    return Wish(wish.length_s, load.name, wish.working_set, wish.shape, wish.hold_c, wish.share, wish.amount)

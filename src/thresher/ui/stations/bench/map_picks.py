@@ -46,7 +46,8 @@ class Picks:
         kinds = tuple(dict.fromkeys(each.kind for each in self.targets))
         whole = any(each.kind is PartKind.PROCESSOR and each.core is None for each in self.targets)
         cores = () if whole else tuple(sorted({each.core for each in self.targets if each.core is not None}))
-        return Pick(kinds, cores)
+        drives = tuple(each.tag.removeprefix("drive ") for each in self.targets if each.kind is PartKind.DRIVE)
+        return Pick(kinds, cores, drives)
 
     def has_core(self, core: int) -> bool:
         """Whether a core is picked, alone or with the whole processor."""
@@ -59,6 +60,8 @@ def pick_words(pick: Pick) -> str:
     for kind in pick.kinds:
         if kind is PartKind.PROCESSOR and pick.cores:
             words.append(f"core{'s' if len(pick.cores) > 1 else ''} {cores_text(pick.cores)}")
+        elif kind is PartKind.DRIVE and pick.drives:
+            words.append(", ".join(pick.drives))
         else:
             words.append("all cores" if kind is PartKind.PROCESSOR else kind.value)
     return " + ".join(words)

@@ -1,5 +1,7 @@
 """The Bench: vitals on top, machine map left, run sheet and lanes in the middle, tape and suspects right."""
 
+from dataclasses import replace
+
 from PyQt6.QtCore import QPointF, QRectF, QSettings, Qt
 from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
@@ -7,7 +9,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 from thresher.compose.announce import announcement
 from thresher.compose.entry import EntryError, length_text
 from thresher.compose.geometry import sheet_rows
-from thresher.compose.ready_made import Pick, ReadyMade, loads_of
+from thresher.compose.ready_made import ReadyMade, loads_of
 from thresher.model.parts import PartKind
 from thresher.model.run_states import RunState, StepState
 from thresher.model.sheet import Block, clock_text
@@ -220,14 +222,14 @@ class BenchStation(QWidget):
         if machine is None:
             return
         pick = self.map.picks.pick()
-        kinds = tuple(kind for kind in pick.kinds or sheet_rows() if loads_of(kind))
+        kinds = tuple(kind for kind in pick.kinds or _all_but_drives() if loads_of(kind))
         try:
             wish, limits = self.picker.wish(), self.picker.limits()
         except EntryError as error:
             self.picker.say_trouble(str(error))
             return
         cores = tuple(sorted({cpu.core for cpu in machine.cpus}))
-        self.editor.make(shape, Pick(kinds, pick.cores), wish, cores, limits)
+        self.editor.make(shape, replace(pick, kinds=kinds), wish, cores, limits)
 
     def picked_drive(self) -> str:
         """Return the kernel name of the drive that is picked, empty where none or several are."""
@@ -267,3 +269,8 @@ class BenchStation(QWidget):
         """Show the last minute, and keep up with it."""
         self.axis.follow_last(60.0)
         self.axis.move_now(self._state.now)
+
+
+def _all_but_drives() -> tuple[PartKind, ...]:
+    """Return what a ready-made run loads where nothing is picked: drives are read where somebody asks for it."""
+    return tuple(kind for kind in sheet_rows() if kind is not PartKind.DRIVE)

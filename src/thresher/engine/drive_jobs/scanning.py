@@ -1,0 +1,191 @@
+"""A read scan of one drive: by a process of its own, on a simulated machine as far as its time has passed."""
+
+import queue
+import threading
+
+import msgspec
+
+from thresher.drives.reading import Drive
+from thresher.drives.scan import Scan, ScanProgress
+from thresher.drives.scan_process import ScanProcess
+from thresher.drives.scan_worker import Order, Report, report_of, scan_here
+from thresher.engine.drive_jobs.access import DriveAccess, DriveJob
+from thresher.inventory.identity import serial_of
+from thresher.model.errors import SourceUnavailable, ThresherError
+from thresher.model.findings import Finding, FindingKind, Severity
+from thresher.model.parts import PartKind
+from thresher.model.port import BlockOpener
+from thresher.protocol.status import ScanStatus
+from thresher.shop.drive_history import keep_scan
+
+_SHOWN = 500
+"""Strokes that are sent to windows: as many as a wide one has pixels for."""
+_MOST_FINDINGS = 5
+_MANY_SLOW = 20
+"""Blocks of 150 ms and longer: a healthy drive has a few where it recalibrates itself."""
+
+
+class ScanJob(DriveJob):
+    """One scan on its way."""
+
+    def __init__(self, access: DriveAccess, drive: Drive, order: Order) -> None:
+        """`order` says what is read."""
+        self.drive = drive
+        self.over = False
+        self.words = ""
+        self._access, self._order = access, order
+        self._came: queue.SimpleQueue[Report | str] = queue.SimpleQueue()
+        self._process: ScanProcess | None = None
+        self._paced: Scan | None = None
+        self._began = 0.0
+        self._last: Report | None = None
+        name = drive.part.place
+        self.status = ScanStatus(name, True, 0.0, None, 0.0, (None,) * _SHOWN, (0,) * _SHOWN, (), "begins")
+
+    @property
+    def _name(self) -> str:
+        return self.drive.part.place
+
+    def begin(self) -> None:
+        """Begin to read."""
+        access = self._access
+        access.take(self._name, f"scanning {self._name}")
+        self._began = access.system.now()
+        path = f"/dev/{self._name}"
+        if isinstance(access.system, BlockOpener):
+            self._paced = scan_here(self._order, access.system.open_blocks(path))
+        else:
+            process = self._process = ScanProcess(path, self._order)
+            threading.Thread(target=self._listen, args=(process,), name=f"scan {self._name}", daemon=True).start()
+        access.board.show(self.status)
+
+    def _listen(self, process: ScanProcess) -> None:
+        try:
+            for report in process.reports():
+                if report is not None:
+                    self._came.put(report)
+        except SourceUnavailable as error:
+            self._came.put(error.reason)
+
+    def follow(self, now: float) -> None:
+        """Take in the newest report."""
+        if self._paced is not None:
+            ended = self._paced.advance(now - self._began)
+            self._came.put(report_of(self._paced, ended))
+        newest: Report | str | None = None
+        while not self._came.empty():
+            newest = self._came.get()
+        if newest is None or self.over:
+            return
+        if isinstance(newest, str):
+            self._end(f"could not be read: {newest}", Severity.WARNING)
+        elif newest.progress is not None:
+            self._take(newest, newest.progress)
+
+    def share(self) -> float | None:
+        """Return how much has been read."""
+        return self.status.share
+
+    def left_s(self) -> float | None:
+        """Return how long it still takes."""
+        return self.status.left_s
+
+    def stop(self) -> None:
+        """End it; where it was at its last report is kept."""
+        if self.over:
+            return
+        if self._last is not None and self._last.progress is not None:
+            self._find_all(self._last.progress)
+            words, severity = _ending(self._last.progress)
+            self._end(words, severity)
+        else:
+            self._end("stopped before anything was read", Severity.NOTE)
+
+    # ---- what it finds
+
+    def _take(self, report: Report, progress: ScanProgress) -> None:
+        self._last = report
+        rate = progress.read_bytes / max(progress.seconds, 1e-3) / 1e6
+        bad = tuple(place.offset // 512 for place in progress.bad)
+        slowest, errors = _fewer(report.slowest_ms), _fewer_counts(report.errors)
+        before = len(self.status.bad)
+        self.status = ScanStatus(
+            self._name, True, progress.share, progress.left_s, rate, slowest, errors, bad, "reads", report.size
+        )
+        if len(bad) > before:
+            self._find_all(progress)
+        if report.ended:
+            self._find_all(progress)
+            self._end(*_ending(progress))
+        else:
+            self._access.board.show(self.status)
+
+    def _end(self, words: str, severity: Severity) -> None:
+        self.over, self.words = True, words
+        if self._process is not None:
+            threading.Thread(target=self._process.close, name=f"ends the scan of {self._name}", daemon=True).start()
+        self._access.release(self._name)
+        self._keep()
+        self.status = msgspec.structs.replace(self.status, running=False, words=words, left_s=None)
+        self._access.note(f"Read scan of {self._name} ended", words, severity)
+        self._access.board.show(self.status)
+
+    def _find_all(self, progress: ScanProgress) -> None:
+        for place in progress.bad[:_MOST_FINDINGS]:
+            sector, sectors = place.offset // 512, place.length // 512
+            what = f"sector {sector}" + (f" to {sector + sectors - 1}" if sectors > 1 else "")
+            title = f"Cannot be read, {self._name}"
+            detail = f"{what}: found by a read scan"
+            self._find("D-310", FindingKind.DRIVE_FAILED, Severity.FAULT, title, detail, place.offset)
+        if progress.gone:
+            title = f"Went away during a scan, {self._name}"
+            detail = f"after {progress.read_bytes / 1e9:.1f} GB the kernel has no such device any more"
+            self._find("D-331", FindingKind.DRIVE_SILENT, Severity.FAULT, title, detail, None)
+        elif progress.slow >= _MANY_SLOW and not progress.bad:
+            title = f"Slow places, {self._name}"
+            detail = f"{progress.slow} blocks took 150 ms and longer, and could be read"
+            self._find("D-311", FindingKind.DRIVE_STALL, Severity.WARNING, title, detail, None)
+
+    def _find(
+        self, code: str, kind: FindingKind, severity: Severity, title: str, detail: str, address: int | None
+    ) -> None:
+        place, part = self._name, PartKind.DRIVE
+        self._access.find(
+            Finding(code, kind, severity, part, 0.0, title, detail, place, origin="read scan", address=address)
+        )
+
+    def _keep(self) -> None:
+        """Keep where the scan can be continued, and what was bad."""
+        report, shop, serial = self._last, self._access.shop, serial_of(self.drive.part)
+        if report is None or report.progress is None or shop is None or not serial:
+            return
+        unfinished = report.state if report.progress.share < 1.0 else None
+        bad = tuple(place.offset for place in report.progress.bad)
+        try:
+            keep_scan(shop, self.drive.part.name, serial, unfinished, bad)
+        except ThresherError as error:
+            self._access.note("Cannot keep where the scan was", str(error), Severity.WARNING)
+
+
+def _ending(progress: ScanProgress) -> tuple[str, Severity]:
+    """Return in words how a scan has ended, and how bad that is."""
+    count = len(progress.bad)
+    gone = "; the drive went away" if progress.gone else ""
+    whole = "read through" if progress.share >= 1.0 else f"stopped at {progress.share * 100:.0f} %"
+    plural = "s" if count > 1 else ""
+    places = f"{count} place{plural} cannot be read" if count else "every place could be read"
+    slow = f", {progress.slow} slow" if progress.slow else ""
+    severity = Severity.WARNING if count or progress.gone else Severity.NOTE
+    return f"{whole}: {places}{slow}{gone}", severity
+
+
+def _fewer(strokes: tuple[float | None, ...]) -> tuple[float | None, ...]:
+    """Return as many strokes as windows show, each the slowest of its group."""
+    step = max(1, len(strokes) // _SHOWN)
+    groups = (strokes[at : at + step] for at in range(0, len(strokes), step))
+    return tuple(max((each for each in group if each is not None), default=None) for group in groups)
+
+
+def _fewer_counts(counts: tuple[int, ...]) -> tuple[int, ...]:
+    step = max(1, len(counts) // _SHOWN)
+    return tuple(sum(counts[at : at + step]) for at in range(0, len(counts), step))
