@@ -92,7 +92,7 @@ def test_a_dying_drive_is_spared_and_others_are_read(make_engine: MakeEngine, fe
     engine, heard = make_engine(with_drive(ferry, size_bytes=SMALL, pending=(4096,), media_errors=4))
     engine.watch(2)
     everything = sheet(block(DriveUse.READ_SAMPLE, 30, drives=()), block(DriveUse.VERIFIED, 30, 600, drives=()))
-    assert any("sda is left out of write and compare" in each for each in warnings(everything, engine.sheets.bench()))
+    assert "sda is dying and is left out of write and compare" in warnings(everything, engine.sheets.bench())
     engine.run_to_end(everything)
     tape = "\n".join(heard.tape())
     assert "Write and compare of sda left out: the drive is dying (copy the data off now)" in tape

@@ -92,7 +92,7 @@ def _about_drives(sheet: RunSheet, bench: Bench) -> list[str]:
             continue
         mine = [each for each in bench.drives if not block.drives or each.name in block.drives]
         spared = [each for each in mine if each.why_spare and load.hard]
-        found += [f"{each.name} is left out of {load.name}: {each.why_spare}" for each in spared]
+        found += [f"{each.name} is dying and is left out of {load.name}" for each in spared]
         longest = max((each.read_s for each in mine if each not in spared), default=0.0)
         if load.use is DriveUse.READ_ALL and longest >= _LONG_S:
             found.append(f"reading all takes about {longest / 3600:.1f} h and goes on until it is through")

@@ -10,7 +10,7 @@ from thresher.compose.entry import length_text
 from thresher.model.parts import PartKind
 from thresher.protocol.status import ScanStatus
 from thresher.ui.form import form_style
-from thresher.ui.look import Look, draw_text, panel
+from thresher.ui.look import Look, draw_text, panel, text_width
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
 
@@ -18,6 +18,7 @@ _HIGH = 196
 _SLOW_MS, _TALLEST_MS = 150.0, 2000.0
 _TOP, _BOTTOM = 34.0, 62.0
 _MARKS = 5
+_SCALE_MS = (10.0, 100.0, 1000.0)
 
 
 def stroke_height(milliseconds: float) -> float:
@@ -48,13 +49,25 @@ class _Drum(PaintedWidget):
         draw_text(painter, QPointF(area.width() - 12, 21), scan_words(scan), scheme.ink, 11.5, right=True)
         paper = QRectF(12, _TOP, area.width() - 24, area.height() - _TOP - _BOTTOM)
         painter.setPen(QPen(QColor(scheme.grid), 1))
-        for mark in (10.0, 100.0, 1000.0):
+        for mark in _SCALE_MS:
             y = paper.bottom() - stroke_height(mark) * paper.height()
             painter.drawLine(QPointF(paper.x(), y), QPointF(paper.right(), y))
-            draw_text(painter, QPointF(paper.right(), y - 2), f"{mark:.0f} ms", scheme.soft, 9.5, right=True)
         self._strokes(painter, scan, paper)
+        self._scale(painter, paper)
         self._axis(painter, scan, paper)
         self.setAccessibleDescription(f"{scan.drive}: {scan_words(scan)}")
+
+    def _scale(self, painter: QPainter, paper: QRectF) -> None:
+        """The words of the scale, over the strokes on a patch of paper."""
+        scheme = self.look.scheme
+        for mark in _SCALE_MS:
+            y = paper.bottom() - stroke_height(mark) * paper.height()
+            words = f"{mark:.0f} ms"
+            wide = text_width(words, 9.5) + 4
+            patch = QColor(scheme.panel)
+            patch.setAlpha(190)
+            painter.fillRect(QRectF(paper.right() - wide, y - 12, wide, 11), patch)
+            draw_text(painter, QPointF(paper.right() - 2, y - 2), words, scheme.soft, 9.5, right=True)
 
     def _strokes(self, painter: QPainter, scan: ScanStatus, paper: QRectF) -> None:
         scheme = self.look.scheme

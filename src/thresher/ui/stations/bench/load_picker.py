@@ -55,16 +55,18 @@ class LoadPicker(QWidget):
         self.button.clicked.connect(self._put)
         bottom = QHBoxLayout()
         bottom.setContentsMargins(0, 0, 0, 0)
-        bottom.addStretch(1)
+        now = QHBoxLayout()
+        now.setContentsMargins(0, 0, 0, 0)
         self.scans: list[QPushButton] = []
-        for text, quick in (("Quick read scan", True), ("Read it all", False)):
+        for text, quick in (("Read a sample now", True), ("Read all now", False)):
             scan = QPushButton(text, self)
             scan.setObjectName("quick_scan" if quick else "whole_scan")
             scan.setAccessibleName(text)
-            scan.setToolTip("Reads the picked drive and finds slow and bad places; nothing is written")
+            scan.setToolTip("Reads the picked drive at once, beside any run; finds slow and bad places, writes nothing")
             scan.clicked.connect(lambda _checked=False, quick=quick: self.scan_wanted.emit(quick))
             self.scans.append(scan)
-            bottom.addWidget(scan)
+            now.addWidget(scan)
+        bottom.addStretch(1)
         bottom.addWidget(self.button)
         column = QVBoxLayout(self)
         column.setContentsMargins(10, 7, 10, 8)
@@ -72,6 +74,7 @@ class LoadPicker(QWidget):
         column.addWidget(self.title)
         column.addLayout(grid)
         column.addWidget(self.words)
+        column.addLayout(now)
         column.addLayout(bottom)
         self._fill()
         look.changed.connect(self._restyle)
@@ -124,6 +127,7 @@ class LoadPicker(QWidget):
             + f"QPushButton#put_on_sheet {{ background: {scheme.ink}; color: {scheme.panel}; font-weight: bold; }}"
             + f"QPushButton#put_on_sheet:disabled {{ background: {scheme.panel}; color: {scheme.soft}; }}"
         )
+        self._say()
 
     def paintEvent(self, _event: QPaintEvent | None) -> None:
         """Paint the card."""

@@ -194,8 +194,9 @@ class BenchStation(QWidget):
         self.vitals.setVisible(not composing)
         narrow = self.head.width() < _NARROW_SHEET
         self.head.setFixedHeight(77 if composing and narrow else 62)
-        # where both do not fit, the fields come before lanes in which nothing happens
-        self.lanes.setVisible(not (composing and self.details.isVisibleTo(self) and self.height() < _LOW_STATION))
+        # where not all of it fits, fields and a scan come before lanes in which nothing happens
+        cramped = self.details.isVisibleTo(self) and self.height() < _LOW_STATION
+        self.lanes.setVisible(not (composing and (cramped or self.drum.isVisibleTo(self))))
         self.picker.setVisible(not stored and (composing or bool(self.map.picks.targets)))
 
     # ---- putting loads on the sheet
