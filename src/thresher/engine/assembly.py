@@ -6,6 +6,7 @@ from pathlib import Path
 
 from thresher.decoding.recognise import load_tables
 from thresher.diagnosis.knowledge import load_knowledge
+from thresher.drives import channels as drive_channels
 from thresher.engine.drive_jobs.access import DriveAccess, ScanBoard
 from thresher.engine.engine import Engine, EngineParts
 from thresher.engine.run.conductor import Conductor
@@ -36,12 +37,12 @@ from thresher.journal.writer import JournalWriter
 from thresher.model.decisions import Decisions
 from thresher.model.errors import InputError, InputFault
 from thresher.model.findings import Finding, Severity
-from thresher.model.parts import PartInstance
+from thresher.model.parts import Fact, Inventory, PartInstance
 from thresher.model.port import System, SystemKind, optional_text
 from thresher.model.sheet import RunSheet
 from thresher.model.trials import Book
 from thresher.model.verdict import Exposure
-from thresher.sensors.discovery import discover
+from thresher.sensors.discovery import Discovery, discover
 from thresher.sensors.sampler import Sampler
 
 _LOG = logging.getLogger(__name__)
@@ -118,7 +119,7 @@ def _assemble(
 ) -> Engine:
     job_path = writer.path
     found = read_inventory(system, lookup)
-    discovery = discover(system, found)
+    discovery = _with_drive_figures(system, found, discover(system, found))
     sampler = Sampler(system, discovery)
     watchers = Watchers(sampler.channels, allowed_clock_ghz(found))
     record = Record(system, writer, found, sampler.channels)
@@ -174,6 +175,13 @@ def _assemble(
     )
     _report_opening(engine, record, system)
     return engine
+
+
+def _with_drive_figures(system: System, found: Inventory, discovery: Discovery) -> Discovery:
+    """Add what drives count of themselves to the channels."""
+    unknown: list[Fact] = []
+    probes = tuple(drive_channels.find(system, found.parts, unknown))
+    return Discovery((*discovery.probes, *probes), (*discovery.unknown, *unknown))
 
 
 def _report_put_back(record: Record) -> None:

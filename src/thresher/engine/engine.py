@@ -233,6 +233,7 @@ class Engine:
         self.events.follow(tick.at)
         self.machine.follow(tick)
         self._parts.drives.follow()
+        self._parts.drives.watch(tick, self._parts.sampler.channels)
         self.scans.follow()
         self._parts.kernels.follow()
         findings, entries = self._parts.watchers.look(tick, self.conductor.busy_cores())

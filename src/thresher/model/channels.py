@@ -28,6 +28,8 @@ class Quantity(StrEnum):
     CHARGE = "charge"
     FREQUENCY = "frequency"
     FLAG = "flag"
+    COUNT = "count"
+    WEAR = "wear"
 
 
 UNITS: dict[Quantity, str] = {
@@ -49,6 +51,8 @@ UNITS: dict[Quantity, str] = {
     Quantity.CHARGE: "%",
     Quantity.FREQUENCY: "MHz",
     Quantity.FLAG: "set",
+    Quantity.COUNT: "in all",
+    Quantity.WEAR: "%",
 }
 
 

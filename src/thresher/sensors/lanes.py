@@ -82,6 +82,8 @@ _PLANS = (
     _Plan("currents", "Currents", Quantity.CURRENT, _EVERY, colour=PartKind.POWER),
     _Plan("drive rate", "Drive rate", Quantity.RATE, (PartKind.DRIVE,)),
     _Plan("drive latency", "Latency", Quantity.LATENCY, (PartKind.DRIVE,)),
+    _Plan("drive errors", "Drive errors", Quantity.COUNT, (PartKind.DRIVE,)),
+    _Plan("drive wear", "Drive wear", Quantity.WEAR, (PartKind.DRIVE,)),
     _Plan("pressure cpu", "CPU stalls", Quantity.PRESSURE, (PartKind.PROCESSOR,)),
     _Plan("pressure memory", "RAM stalls", Quantity.PRESSURE, (PartKind.MEMORY,)),
     _Plan("pressure io", "I/O stalls", Quantity.PRESSURE, (PartKind.DRIVE,)),

@@ -28,6 +28,8 @@ PLAUSIBLE: dict[Quantity, tuple[float, float]] = {
     Quantity.CHARGE: (0.0, 110.0),
     Quantity.FREQUENCY: (0.0, 20_000.0),
     Quantity.FLAG: (0.0, 1.0),
+    Quantity.COUNT: (0.0, 1e15),
+    Quantity.WEAR: (0.0, 255.0),
 }
 """What each quantity can be inside a PC; a reading outside is a broken sensor, not a fact."""
 

@@ -6,12 +6,14 @@ import threading
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from thresher.drives import channels
 from thresher.drives.health import DriveHealth, DriveStatus, Meaning, Sign
 from thresher.drives.reading import Drive, drives_of, read_health
 from thresher.engine.run.record import Record
 from thresher.engine.services.intake import IntakeService
 from thresher.engine.services.machine import MachineService
 from thresher.inventory.identity import serial_of
+from thresher.model.channels import Channel, Quantity, Tick
 from thresher.model.errors import ThresherError
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import Doubt, Fact, Inventory, PartKind
@@ -66,6 +68,7 @@ class DriveService:
         self._system, self._record, self._intake, self._machine = system, record, intake, machine
         self._answers: queue.SimpleQueue[_Told] = queue.SimpleQueue()
         self.health: dict[str, DriveHealth] = {}
+        self._counted: dict[str, float] = {}
         self._left: queue.SimpleQueue[str] = queue.SimpleQueue()
         wall = system.wall()
         if system.kind is SystemKind.LIVE and intake.shop is not None:
@@ -110,6 +113,35 @@ class DriveService:
         while not self._answers.empty():
             self._take(self._answers.get())
 
+    def watch(self, tick: Tick, found: tuple[Channel, ...]) -> None:
+        """Make a finding of every count of a drive that rises while it is on the bench."""
+        for number, channel in enumerate(found):
+            value = tick.values[number] if channel.quantity is Quantity.COUNT else None
+            if value is None or not channel.key.startswith("drive/"):
+                continue
+            before = self._counted.get(channel.key)
+            self._counted[channel.key] = value
+            if before is not None and value > before:
+                self._grew(channel, int(value - before), int(value))
+
+    def _grew(self, channel: Channel, more: int, now: int) -> None:
+        code, title, kind = _GROWS[channel.key.rpartition("/")[2]]
+        self._record.find(
+            Finding(
+                code,
+                kind,
+                Severity.WARNING,
+                PartKind.DRIVE,
+                self._system.now(),
+                f"{title}, {channel.place}",
+                f"{channel.name}: {more} more, {now} in all",
+                channel.place,
+                count=min(more, 1000),
+                origin="drive count",
+                channel=channel.key,
+            )
+        )
+
     def _take(self, told: _Told) -> None:
         part, health = told.drive.part, told.health
         self.health[part.place] = health
@@ -150,6 +182,15 @@ class DriveService:
             origin=_ORIGIN,
         )
         self._record.find(finding)
+
+
+_GROWS = {
+    channels.MEDIA: ("D-341", "Its count of bad places grows", FindingKind.DRIVE_FAILED),
+    channels.PENDING: ("D-341", "Its count of bad places grows", FindingKind.DRIVE_FAILED),
+    channels.REALLOCATED: ("D-341", "Its count of bad places grows", FindingKind.DRIVE_FAILED),
+    channels.CRC: ("D-322", "Its count of damaged transfers grows", FindingKind.DRIVE_LINK),
+}
+"""What a count that rises on the bench becomes: code, title, kind."""
 
 
 def _by_code(signs: tuple[Sign, ...]) -> list[list[Sign]]:
