@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from thresher.drives import channels
+from thresher.drives.file_systems import disk_of, read_file_systems
 from thresher.drives.health import DriveHealth, DriveStatus, Meaning, Sign
 from thresher.drives.reading import Drive, drives_of, read_health
 from thresher.engine.run.record import Record
@@ -70,6 +71,7 @@ class DriveService:
         self.health: dict[str, DriveHealth] = {}
         self._counted: dict[str, float] = {}
         self._left: queue.SimpleQueue[str] = queue.SimpleQueue()
+        self._looked_at_file_systems = False
         wall = system.wall()
         if system.kind is SystemKind.LIVE and intake.shop is not None:
             threading.Thread(target=self._clear_up, args=(intake.shop,), name="scratch files", daemon=True).start()
@@ -101,6 +103,21 @@ class DriveService:
         except ThresherError as error:
             return (), str(error)
 
+    def _read_file_systems(self) -> None:
+        """Make a finding of what file systems and arrays count, once in a job: their counts stay."""
+        for sign in read_file_systems(self._system):
+            place = disk_of(sign.device)
+            kind = FindingKind.DRIVE_FAILED if sign.drive_failed else FindingKind.FILE_SYSTEM
+            known = any(each.code == sign.code and each.place == place for each in self._record.findings)
+            if not known:
+                title, severity, part = f"Counted by the file system, {sign.device}", Severity.WARNING, PartKind.DRIVE
+                detail = f"{sign.words} ({sign.source})"
+                self._record.find(
+                    Finding(
+                        sign.code, kind, severity, part, self._system.now(), title, detail, place, origin="file system"
+                    )
+                )
+
     def _clear_up(self, shop: Path) -> None:
         """Remove scratch files that a crash has left; a sick drive may take its time for that."""
         for sentence in remove_scratch_files(shop):
@@ -108,6 +125,9 @@ class DriveService:
 
     def follow(self) -> None:
         """Bring in what drives have answered since the last call."""
+        if not self._looked_at_file_systems:
+            self._looked_at_file_systems = True
+            self._read_file_systems()
         while not self._left.empty():
             self._record.note("Scratch file of an earlier run", self._left.get(), Severity.WARNING, part=PartKind.DRIVE)
         while not self._answers.empty():
