@@ -23,7 +23,7 @@ from thresher.drives.reading import Family, drives_of, read_health
 from thresher.drives.self_test import minutes, progress
 from thresher.inventory.machine import read_inventory
 from thresher.machine.tree import TreeSystem
-from thresher.model.drive_commands import AtaAnswer, AtaCommand, DrivePort, NoAnswer, NvmeCommand
+from thresher.model.drive_commands import AtaAnswer, AtaCommand, DrivePort, NoAnswer, NvmeCommand, ScsiCommand
 from thresher.model.errors import SourceUnavailable
 from thresher.model.parts import Part, PartKind
 from thresher.simulator.machine import SimulatedMachine
@@ -166,6 +166,9 @@ class Mutated(DrivePort):
 
     def nvme(self, command: NvmeCommand) -> bytes:
         return self._damaged(self._inner.nvme(command))
+
+    def scsi(self, command: ScsiCommand) -> bytes:
+        return self._damaged(self._inner.scsi(command))
 
     def close(self) -> None:
         self._inner.close()

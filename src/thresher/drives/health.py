@@ -5,7 +5,7 @@ from enum import StrEnum
 from functools import cache
 from pathlib import Path
 
-from thresher.drives import ata, nvme
+from thresher.drives import ata, nvme, scsi
 from thresher.model.errors import InputError, InputFault
 from thresher.model.tomlfile import convert_list, parse_toml
 
@@ -408,3 +408,50 @@ def _nvme_figures(health: nvme.Health) -> list[Figure]:
         ("slowed itself down for heat", f"{sum(health.throttled)} times"),
     )
     return [Figure(name, value, source) for name, value in pairs]
+
+
+# ---- SCSI, and flash whose life is in sysfs
+
+
+def scsi_health(pages: scsi.ScsiPages, not_read: tuple[Figure, ...] = ()) -> DriveHealth:
+    """Return what a SCSI drive's log pages mean. With its temperature alone its health is unknown."""
+    signs: list[Sign] = []
+    figures: list[Figure] = []
+    for name, value, unit in (
+        ("temperature", pages.temperature_c, " °C"),
+        ("highest temperature it is made for", pages.reference_c, " °C"),
+        ("reads corrected", pages.read_corrected, ""),
+        ("reads lost", pages.read_uncorrected, ""),
+        ("writes corrected", pages.write_corrected, ""),
+        ("writes lost", pages.write_uncorrected, ""),
+        ("starts and stops", pages.start_stops, ""),
+    ):
+        if value is not None:
+            figures.append(Figure(name, f"{value}{unit}", "log sense"))
+    if pages.failure_predicted:
+        words = "the drive itself predicts its failure"
+        signs.append(Sign(DriveStatus.REPLACE, Meaning.ELECTRONICS, words, "log page 2Fh"))
+    lost = (pages.read_uncorrected or 0) + (pages.write_uncorrected or 0)
+    if lost:
+        words = f"{lost} reads or writes were lost"
+        signs.append(Sign(DriveStatus.COPY, Meaning.SURFACE, words, "log pages 02h and 03h"))
+    if pages.temperature_c is not None:
+        limit = pages.reference_c or _HOT_C
+        if pages.too_hot or pages.temperature_c >= limit:
+            words = f"it is {pages.temperature_c} °C warm; it is made for {limit} °C"
+            signs.append(Sign(DriveStatus.WATCH, Meaning.TEMPERATURE, words, "log page 0Dh"))
+    judged = pages.failure_predicted is not None or pages.read_uncorrected is not None
+    found = _without_doubles(signs)
+    return DriveHealth(worst(found) if judged or found else DriveStatus.UNKNOWN, found, tuple(figures), not_read)
+
+
+def flash_health(used: str, reserve: str, source: str) -> DriveHealth:
+    """Return what the life of soldered flash means, in the words of the inventory (JESD84-B51)."""
+    figures = [Figure(name, value, source) for name, value in (("used", used), ("reserve", reserve)) if value]
+    signs: list[Sign] = []
+    if used.startswith("more") or reserve.startswith("90"):
+        words = f"{used or reserve}: it may stop taking writes at any time"
+        signs.append(Sign(DriveStatus.REPLACE, Meaning.WEAR, words, source))
+    elif used.startswith(("80", "90")) or reserve.startswith("80"):
+        signs.append(Sign(DriveStatus.WATCH, Meaning.WEAR, used or reserve, source))
+    return DriveHealth(worst(tuple(signs)), tuple(signs), tuple(figures))

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import TypeVar
 
-from thresher.drives import ata, nvme
+from thresher.drives import ata, nvme, scsi
 from thresher.drives.fields import DamagedPage
 from thresher.drives.health import (
     AtaPages,
@@ -16,9 +16,11 @@ from thresher.drives.health import (
     NvmePages,
     Sign,
     ata_health,
+    flash_health,
     nvme_health,
+    scsi_health,
 )
-from thresher.model.drive_commands import AtaCommand, DrivePort, NoAnswer, NvmeCommand
+from thresher.model.drive_commands import AtaCommand, DrivePort, NoAnswer, NvmeCommand, ScsiCommand
 from thresher.model.errors import SourceUnavailable
 from thresher.model.parts import Part, PartKind
 from thresher.model.port import System, optional_number
@@ -78,6 +80,8 @@ def _controller(namespace: str) -> str:
 
 def read_health(system: System, drive: Drive) -> DriveHealth:
     """Ask a drive for its health. It may take many seconds: never on the engine's or the window's thread."""
+    if drive.part.fact("used") or drive.part.fact("reserve"):
+        return flash_health(drive.part.fact("used"), drive.part.fact("reserve"), drive.path)
     if drive.family is Family.NONE:
         return DriveHealth(DriveStatus.UNKNOWN, (), (), (Figure("health", drive.why_not, drive.path),))
     try:
@@ -129,9 +133,7 @@ def _ata(port: DrivePort, asked: _Asked) -> DriveHealth:
 
     identity = page("identity", AtaCommand.IDENTIFY, ata.parse_identity)
     if identity is None:
-        why = asked.not_read[-1]
-        hidden = Figure("health", f"{why.value}; a USB bridge may hide the drive", why.source)
-        return DriveHealth(DriveStatus.UNKNOWN, (), (), (hidden,))
+        return _scsi(port, asked)
     if not identity.has_smart:
         asked.not_read.append(Figure("SMART", "the drive has none", "identify"))
         return ata_health(AtaPages(identity), tuple(asked.not_read))
@@ -160,6 +162,28 @@ def _ata(port: DrivePort, asked: _Asked) -> DriveHealth:
         page("link event counters", AtaCommand.LINK_COUNTERS, ata.parse_link_counters) if logs else None,
     )
     return ata_health(pages, tuple(asked.not_read))
+
+
+def _scsi(port: DrivePort, asked: _Asked) -> DriveHealth:
+    """Ask a drive that takes no ATA commands: a SCSI drive, or a bridge that hides what is behind it."""
+    why = asked.not_read[-1]
+
+    def page(what: str, command: ScsiCommand, parse: Callable[[bytes], T]) -> T | None:
+        return asked.page(what, lambda: port.scsi(command), parse)
+
+    temperature = page("temperature", ScsiCommand.TEMPERATURE, scsi.parse_temperature) or (None, None)
+    reads = page("read errors", ScsiCommand.READ_ERRORS, lambda data: scsi.parse_errors(data, scsi.READ_ERRORS))
+    writes = page("write errors", ScsiCommand.WRITE_ERRORS, lambda data: scsi.parse_errors(data, scsi.WRITE_ERRORS))
+    starts = page("starts and stops", ScsiCommand.START_STOP, scsi.parse_start_stop)
+    exceptions = page("exceptions", ScsiCommand.EXCEPTIONS, scsi.parse_exceptions)
+    if all(each is None for each in (*temperature, reads, writes, starts, exceptions)):
+        words = f"{why.value}; the bridge hides the drive: read it on a port of the board"
+        return DriveHealth(DriveStatus.UNKNOWN, (), (), (Figure("health", words, why.source),))
+    predicted, too_hot = exceptions or (None, False)
+    pages = scsi.ScsiPages(
+        *temperature, *(reads or (None, None)), *(writes or (None, None)), starts, predicted, too_hot
+    )
+    return scsi_health(pages, tuple(asked.not_read))
 
 
 def _statistics(port: DrivePort, asked: _Asked) -> ata.Statistics | None:

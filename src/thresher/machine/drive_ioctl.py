@@ -9,7 +9,15 @@ import fcntl
 import os
 from typing import ClassVar
 
-from thresher.model.drive_commands import SECTOR, AtaAnswer, AtaCommand, DrivePort, NoAnswer, NvmeCommand
+from thresher.model.drive_commands import (
+    SECTOR,
+    AtaAnswer,
+    AtaCommand,
+    DrivePort,
+    NoAnswer,
+    NvmeCommand,
+    ScsiCommand,
+)
 from thresher.model.errors import SourceUnavailable
 
 _SG_IO = 0x2285
@@ -106,8 +114,15 @@ class KernelPort(DrivePort):
                 raise
             return self._pass_through(command, shorter)
 
-    def _pass_through(self, command: AtaCommand, block: bytes) -> AtaAnswer:
-        length = command.value.sectors * SECTOR
+    def scsi(self, command: ScsiCommand) -> bytes:
+        """Ask by LOG SENSE."""
+        data, header, _sense = self._send(scsi_block(command), command.length, command.name)
+        if header.host_status or header.status:
+            raise SourceUnavailable(self.path, f"{_words(command.name)}: the drive or its bridge refuses it")
+        return data[: command.length - max(0, header.resid)]
+
+    def _send(self, block: bytes, length: int, name: str) -> tuple[bytes, _SgHeader, bytes]:
+        """Send a command block; return the data, the header as it came back and the sense data. Raises as `ata`."""
         data = ctypes.create_string_buffer(max(1, length))
         sense = ctypes.create_string_buffer(_SENSE)
         written = ctypes.create_string_buffer(block, len(block))
@@ -125,17 +140,21 @@ class KernelPort(DrivePort):
         try:
             fcntl.ioctl(self._fd, _SG_IO, header)
         except OSError as error:
-            raise _failure(self.path, command.name, error) from error
+            raise _failure(self.path, name, error) from error
         if header.host_status in _TIMED_OUT:
-            raise NoAnswer(self.path, f"{_words(command.name)}: the drive did not answer in {_TIMEOUT_MS // 1000} s")
-        registers = returned_registers(sense.raw[: header.sb_len_wr])
+            raise NoAnswer(self.path, f"{_words(name)}: the drive did not answer in {_TIMEOUT_MS // 1000} s")
+        return data.raw[:length], header, sense.raw[: header.sb_len_wr]
+
+    def _pass_through(self, command: AtaCommand, block: bytes) -> AtaAnswer:
+        data, header, sense = self._send(block, command.value.sectors * SECTOR, command.name)
+        registers = returned_registers(sense)
         failed = registers is not None and registers[1] & 0x01
         refused = header.status == _CHECK_CONDITION and registers is None
         if header.host_status or refused or failed or (header.status and header.status != _CHECK_CONDITION):
             raise SourceUnavailable(self.path, f"{_words(command.name)}: the drive or its bridge refuses it")
         if command.value.wants_registers and registers is None:
             raise SourceUnavailable(self.path, f"{_words(command.name)}: the bridge hides the answer")
-        return AtaAnswer(data.raw[:length], registers[0] if registers is not None else None)
+        return AtaAnswer(data, registers[0] if registers is not None else None)
 
     def nvme(self, command: NvmeCommand) -> bytes:
         """Ask by an admin command."""
@@ -225,3 +244,9 @@ def short_ata_block(command: AtaCommand) -> bytes | None:
     flags = (ata.wants_registers << 5) | (1 << 3 | 1 << 2 | 2 if ata.sectors else 0)
     lba = ata.lba.to_bytes(3, "little")
     return bytes((0xA1, protocol << 1, flags, ata.features & 0xFF, ata.count & 0xFF, *lba, 0, ata.command, 0, 0))
+
+
+def scsi_block(command: ScsiCommand) -> bytes:
+    """Return the LOG SENSE block (SPC-5, 6.8): the page's cumulative values, nothing saved."""
+    length = command.length
+    return bytes((0x4D, 0, 0x40 | command.value, 0, 0, 0, 0, length >> 8, length & 0xFF, 0))

@@ -8,7 +8,7 @@ import subprocess
 import msgspec
 
 from thresher.machine.drive_worker import Reply
-from thresher.model.drive_commands import AtaAnswer, AtaCommand, DrivePort, NoAnswer, NvmeCommand
+from thresher.model.drive_commands import AtaAnswer, AtaCommand, DrivePort, NoAnswer, NvmeCommand, ScsiCommand
 from thresher.model.errors import SourceUnavailable
 from thresher.model.own_program import own_command
 
@@ -45,6 +45,10 @@ class DriveProcess(DrivePort):
     def nvme(self, command: NvmeCommand) -> bytes:
         """Ask an NVMe drive."""
         return self._data(self._ask(f"nvme {command.name}"))
+
+    def scsi(self, command: ScsiCommand) -> bytes:
+        """Ask a SCSI drive."""
+        return self._data(self._ask(f"scsi {command.name}"))
 
     def _data(self, reply: Reply) -> bytes:
         try:

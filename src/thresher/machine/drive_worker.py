@@ -10,7 +10,7 @@ import sys
 import msgspec
 
 from thresher.machine.drive_ioctl import KernelPort
-from thresher.model.drive_commands import AtaCommand, NoAnswer, NvmeCommand
+from thresher.model.drive_commands import AtaCommand, NoAnswer, NvmeCommand, ScsiCommand
 from thresher.model.errors import SourceUnavailable
 
 
@@ -32,6 +32,8 @@ def answer(port: KernelPort, line: str) -> Reply:
             return Reply(base64.b64encode(found.data).decode(), found.lba)
         if family == "nvme" and name in NvmeCommand.__members__:
             return Reply(base64.b64encode(port.nvme(NvmeCommand[name])).decode())
+        if family == "scsi" and name in ScsiCommand.__members__:
+            return Reply(base64.b64encode(port.scsi(ScsiCommand[name])).decode())
     except NoAnswer as error:
         return Reply(trouble=error.reason, silent=True)
     except SourceUnavailable as error:

@@ -108,6 +108,25 @@ class NvmeCommand(Enum):
     SELF_TEST_ABORT = NvmeRegisters(0x14, NO_NAMESPACE, 0xF)
 
 
+_SCSI_BYTES = 252
+"""Bytes of a log page that are asked for: more than any of these needs, and what every bridge can send."""
+
+
+class ScsiCommand(Enum):
+    """What a SCSI drive may be asked: LOG SENSE (SPC-5, 6.8) of a page, its current values."""
+
+    TEMPERATURE = 0x0D
+    WRITE_ERRORS = 0x02
+    READ_ERRORS = 0x03
+    START_STOP = 0x0E
+    EXCEPTIONS = 0x2F
+
+    @property
+    def length(self) -> int:
+        """Bytes that come at most."""
+        return _SCSI_BYTES
+
+
 @dataclass(frozen=True, slots=True)
 class AtaAnswer:
     """The data of an ATA command, and the LBA registers that it returned where they were asked for."""
@@ -176,6 +195,10 @@ class DrivePort(Protocol):
 
     def nvme(self, command: NvmeCommand) -> bytes:
         """Ask an NVMe drive. Raises as `ata`."""
+        ...
+
+    def scsi(self, command: ScsiCommand) -> bytes:
+        """Ask a SCSI drive, or a bridge that passes no ATA commands. Raises as `ata`."""
         ...
 
     def close(self) -> None:

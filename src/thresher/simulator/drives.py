@@ -7,7 +7,7 @@ import struct
 from collections.abc import Callable
 from dataclasses import replace
 
-from thresher.model.drive_commands import AtaAnswer, AtaCommand, DrivePort, NoAnswer, NvmeCommand
+from thresher.model.drive_commands import AtaAnswer, AtaCommand, DrivePort, NoAnswer, NvmeCommand, ScsiCommand
 from thresher.model.errors import SourceUnavailable
 from thresher.simulator.drive_work import EXTENDED_MINUTES, SHORT_MINUTES, DriveState
 from thresher.simulator.scenario import DriveSpec
@@ -36,7 +36,7 @@ class SimulatedDrive(DrivePort):
     def ata(self, command: AtaCommand) -> AtaAnswer:
         """Answer an ATA command."""
         self._check()
-        if not self._spec.name.startswith("sd"):
+        if not self._spec.name.startswith("sd") or self._spec.bridge:
             raise SourceUnavailable(self._path, "it takes no such commands")
         if command is AtaCommand.SMART_STATUS:
             return AtaAnswer(lba=0x2CF400 if self._spec.failing else 0xC24F00)
@@ -68,6 +68,14 @@ class SimulatedDrive(DrivePort):
         if make is None:
             raise SourceUnavailable(self._path, "the drive refuses it")
         return make(self._spec)
+
+    def scsi(self, command: ScsiCommand) -> bytes:
+        """A USB stick answers by SCSI alone, with its temperature at most."""
+        self._check()
+        if not self._spec.bridge or command is not ScsiCommand.TEMPERATURE:
+            raise SourceUnavailable(self._path, "the drive refuses it")
+        page = bytes((0, 0, 0x01, 2, 0, int(self._spec.idle_c), 0, 1, 0x01, 2, 0, 70))
+        return bytes((0x0D, 0, 0, len(page))) + page
 
     def _test(self, extended: bool | None) -> None:
         if extended is None:

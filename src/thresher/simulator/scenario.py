@@ -163,7 +163,7 @@ class DriveSpec:
     What it does under work: `decays` is how many sectors an hour it loses, `heats_k` how many kelvin warmer it gets,
     `stalls` in which share of requests it holds everything up for 4 s, `lies` which share of what is written it loses,
     `flips` which share of what is read comes back with a bit turned over. `gone_after_s` is after how many seconds of
-    work it leaves the bus.
+    work it leaves the bus. `bridge` puts it behind a USB bridge that passes no ATA commands.
     """
 
     name: str
@@ -192,6 +192,7 @@ class DriveSpec:
     lies: float = 0.0
     flips: float = 0.0
     gone_after_s: float | None = None
+    bridge: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
