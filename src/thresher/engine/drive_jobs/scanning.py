@@ -5,6 +5,7 @@ import threading
 
 import msgspec
 
+from thresher.drives.findings import scan_findings
 from thresher.drives.reading import Drive
 from thresher.drives.scan import Scan, ScanProgress
 from thresher.drives.scan_process import ScanProcess
@@ -12,17 +13,13 @@ from thresher.drives.scan_worker import Order, Report, report_of, scan_here
 from thresher.engine.drive_jobs.access import DriveAccess, DriveJob
 from thresher.inventory.identity import serial_of
 from thresher.model.errors import SourceUnavailable, ThresherError
-from thresher.model.findings import Finding, FindingKind, Severity
-from thresher.model.parts import PartKind
+from thresher.model.findings import Severity
 from thresher.model.port import BlockOpener
 from thresher.protocol.status import ScanStatus
 from thresher.shop.drive_history import keep_scan
 
 _SHOWN = 500
 """Strokes that are sent to windows: as many as a wide one has pixels for."""
-_MOST_FINDINGS = 5
-_MANY_SLOW = 20
-"""Blocks of 150 ms and longer: a healthy drive has a few where it recalibrates itself."""
 
 
 class ScanJob(DriveJob):
@@ -131,28 +128,8 @@ class ScanJob(DriveJob):
         self._access.board.show(self.status)
 
     def _find_all(self, progress: ScanProgress) -> None:
-        for place in progress.bad[:_MOST_FINDINGS]:
-            sector, sectors = place.offset // 512, place.length // 512
-            what = f"sector {sector}" + (f" to {sector + sectors - 1}" if sectors > 1 else "")
-            title = f"Cannot be read, {self._name}"
-            detail = f"{what}: found by a read scan"
-            self._find("D-310", FindingKind.DRIVE_FAILED, Severity.FAULT, title, detail, place.offset)
-        if progress.gone:
-            title = f"Went away during a scan, {self._name}"
-            detail = f"after {progress.read_bytes / 1e9:.1f} GB the kernel has no such device any more"
-            self._find("D-331", FindingKind.DRIVE_SILENT, Severity.FAULT, title, detail, None)
-        elif progress.slow >= _MANY_SLOW and not progress.bad:
-            title = f"Slow places, {self._name}"
-            detail = f"{progress.slow} blocks took 150 ms and longer, and could be read"
-            self._find("D-311", FindingKind.DRIVE_STALL, Severity.WARNING, title, detail, None)
-
-    def _find(
-        self, code: str, kind: FindingKind, severity: Severity, title: str, detail: str, address: int | None
-    ) -> None:
-        place, part = self._name, PartKind.DRIVE
-        self._access.find(
-            Finding(code, kind, severity, part, 0.0, title, detail, place, origin="read scan", address=address)
-        )
+        for finding in scan_findings(self._name, progress):
+            self._access.find(finding)
 
     def _keep(self) -> None:
         """Keep where the scan can be continued, and what was bad."""

@@ -5,6 +5,7 @@ import queue
 import threading
 from dataclasses import dataclass
 
+from thresher.drives.findings import load_findings
 from thresher.drives.reading import Drive
 from thresher.drives.scratch import BLOCK, Scratch, ScratchPlan, ScratchProgress, timing_words
 from thresher.drives.scratch_choice import USUAL_BYTES, ScratchWish, blocks_of, choose_place
@@ -14,8 +15,7 @@ from thresher.engine.drive_jobs.access import DriveAccess, DriveJob
 from thresher.machine.mounts import ScratchPlace
 from thresher.machine.scratch_file import scratch_name
 from thresher.model.errors import EnvironmentFault, SourceUnavailable, ThresherError
-from thresher.model.findings import Finding, FindingKind, Severity
-from thresher.model.parts import PartKind
+from thresher.model.findings import Severity
 from thresher.model.port import BlockOpener, SystemKind
 from thresher.shop.scratch_files import forget_scratch_file, note_scratch_file
 
@@ -124,37 +124,10 @@ class ScratchJob(DriveJob):
 
     def _take(self, progress: ScratchProgress) -> None:
         self.progress = progress
-        for wrong in progress.wrong:
-            detail = f"{wrong.nature.value}: {wrong.words}"
-            kind = FindingKind.DRIVE_DATA
-            self._find("D-347", kind, Severity.FAULT, f"Wrong data read back, {self._name}", detail, wrong.offset)
-        for failure in progress.failures:
-            detail = f"{failure.what} at byte {failure.offset} of the scratch file: {os.strerror(failure.error)}"
-            gone = failure.error in _GONE
-            kind = FindingKind.DRIVE_SILENT if gone else FindingKind.DRIVE_FAILED
-            if failure.error not in _NO_FAULT:
-                title = f"{'Went away under load' if gone else 'A request failed'}, {self._name}"
-                self._find("D-331" if gone else "D-312", kind, Severity.FAULT, title, detail, failure.offset)
-        stalls = sum(each.stalls for each in progress.timings)
-        if stalls:
-            longest = max(each.longest_ms for each in progress.timings) / 1000
-            title, detail = f"Requests held up, {self._name}", f"a request took {longest:.1f} s; {_OVER}"
-            self._find("D-332", FindingKind.DRIVE_STALL, Severity.WARNING, title, detail, None)
+        for finding in load_findings(self._name, progress):
+            self._access.find(finding)
         if progress.over:
             self._end(f"ended: {progress.over}", Severity.WARNING)
-
-    def _find(
-        self, code: str, kind: FindingKind, severity: Severity, title: str, detail: str, address: int | None
-    ) -> None:
-        place, part = self._name, PartKind.DRIVE
-        known = code == "D-332" and any(
-            each.code == code and each.place == place and each.run == self._access.record.run_number()
-            for each in self._access.record.findings
-        )
-        if not known:
-            self._access.find(
-                Finding(code, kind, severity, part, 0.0, title, detail, place, origin="verified load", address=address)
-            )
 
     def share(self) -> float | None:
         """A verified load has no end of its own."""
@@ -187,13 +160,6 @@ class ScratchJob(DriveJob):
     def _clear_up(self, process: ScratchProcess) -> None:
         shop = self._access.shop
         process.close(lambda: forget_scratch_file(shop, process.path) if shop is not None else None)
-
-
-_OVER = "everything waits for such a drive"
-_GONE = (6, 19)
-"""ENXIO and ENODEV."""
-_NO_FAULT = (28, 30, 122)
-"""A full file system, one gone to read-only and a used-up quota: the drive has not failed by that."""
 
 
 def ended_words(progress: ScratchProgress) -> str:

@@ -6,13 +6,13 @@ from dataclasses import dataclass
 
 from thresher.drives import self_test
 from thresher.drives.fields import DamagedPage
+from thresher.drives.findings import silent_finding, test_findings
 from thresher.drives.reading import Drive, Family
 from thresher.drives.self_test import Progress
 from thresher.engine.drive_jobs.access import DriveAccess, DriveJob
 from thresher.model.drive_commands import DrivePort, NoAnswer
 from thresher.model.errors import EnvironmentFault, SourceUnavailable, ThresherError
-from thresher.model.findings import Finding, FindingKind, Severity
-from thresher.model.parts import PartKind
+from thresher.model.findings import Severity
 from thresher.model.port import SystemKind
 
 _LOOK_S = 5.0
@@ -127,25 +127,15 @@ class SelfTestJob(DriveJob):
         elif isinstance(came, _Trouble):
             self._end(f"could not be carried out: {came.words}", Severity.WARNING)
             if came.silent:
-                title = f"Does not answer, {self._name}"
-                self._find("D-330", FindingKind.DRIVE_SILENT, title, f"during its {self._kind}: {came.words}", None)
+                self._access.find(silent_finding(self._name, f"its {self._kind}", came.words))
         elif came.running:
             self._done = came.done
         else:
             self._done = 100
             place = f", first bad sector {came.lba}" if came.lba is not None else ""
             self._end(f"{came.ending}{place}", Severity.WARNING if came.failed else Severity.NOTE)
-            if came.failed:
-                title = f"Self-test failed, {self._name}"
-                detail = f"its {self._kind} {came.ending}{place}"
-                address = came.lba * 512 if came.lba is not None else None
-                self._find("D-346", FindingKind.DRIVE_FAILED, title, detail, address)
-
-    def _find(self, code: str, kind: FindingKind, title: str, detail: str, address: int | None) -> None:
-        severity, part = Severity.FAULT, PartKind.DRIVE
-        self._access.find(
-            Finding(code, kind, severity, part, 0.0, title, detail, self._name, origin="self-test", address=address)
-        )
+            for finding in test_findings(self._name, came, self._kind):
+                self._access.find(finding)
 
     def _end(self, words: str, severity: Severity) -> None:
         self.over, self.words = True, words

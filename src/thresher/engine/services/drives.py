@@ -6,9 +6,9 @@ import threading
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from thresher.drives import channels
 from thresher.drives.file_systems import disk_of, read_file_systems
-from thresher.drives.health import DriveHealth, DriveStatus, Meaning, Sign
+from thresher.drives.findings import CHARGES, by_code, growth_finding, health_findings
+from thresher.drives.health import DriveHealth, DriveStatus, Sign
 from thresher.drives.reading import Drive, drives_of, read_health
 from thresher.engine.run.record import Record
 from thresher.engine.services.intake import IntakeService
@@ -23,28 +23,7 @@ from thresher.shop.drive_history import note_counts
 from thresher.shop.scratch_files import remove_scratch_files
 
 _LOG = logging.getLogger(__name__)
-_ORIGIN = "drive health"
-
-
-@dataclass(frozen=True, slots=True)
-class _Charge:
-    """What a sign becomes: its code, its title, and the kind of finding, None for a doubt only."""
-
-    code: str
-    title: str
-    kind: FindingKind | None
-
-
-_CHARGES = {
-    Meaning.SURFACE: _Charge("D-341", "The drive counts bad sectors", FindingKind.DRIVE_FAILED),
-    Meaning.MECHANICS: _Charge("D-340", "The drive warns of itself", FindingKind.DRIVE_FAILED),
-    Meaning.ELECTRONICS: _Charge("D-340", "The drive warns of itself", FindingKind.DRIVE_FAILED),
-    Meaning.WEAR: _Charge("D-342", "The drive is worn", FindingKind.DRIVE_WORN),
-    Meaning.LINK: _Charge("D-322", "The drive counts damaged transfers", FindingKind.DRIVE_LINK),
-    Meaning.LINK_OR_SUPPLY: _Charge("D-322", "The drive counts commands that timed out", None),
-    Meaning.TEMPERATURE: _Charge("D-345", "The drive is hot", None),
-}
-_STRONG = (DriveStatus.COPY, DriveStatus.REPLACE)
+_MOST_COUNTED = 1000
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,84 +124,37 @@ class DriveService:
                 self._grew(channel, int(value - before), int(value))
 
     def _grew(self, channel: Channel, more: int, now: int) -> None:
-        code, title, kind = _GROWS[channel.key.rpartition("/")[2]]
-        self._record.find(
-            Finding(
-                code,
-                kind,
-                Severity.WARNING,
-                PartKind.DRIVE,
-                self._system.now(),
-                f"{title}, {channel.place}",
-                f"{channel.name}: {more} more, {now} in all",
-                channel.place,
-                count=min(more, 1000),
-                origin="drive count",
-                channel=channel.key,
-            )
-        )
+        words = f"{channel.name}: {more} more, {now} in all"
+        found = growth_finding(channel.place, channel.key.rpartition("/")[2], words)
+        self._record.find(replace(found, at=self._system.now(), count=min(more, _MOST_COUNTED), channel=channel.key))
 
     def _take(self, told: _Told) -> None:
         part, health = told.drive.part, told.health
         self.health[part.place] = health
         if told.trouble:
             self._record.note("Cannot keep a drive's counts", told.trouble, Severity.WARNING, "X-861", PartKind.DRIVE)
-        doubts = [_doubt(told.drive, signs) for signs in _by_code(health.signs)]
+        doubts = [_doubt(told.drive, signs) for signs in by_code(health.signs)]
         doubts += [
             Doubt("D-344", part.tag, PartKind.DRIVE, "The drive gets worse", f"{words} ({part.place})")
             for words in told.news
         ]
         self._intake.found = _with_health(self._intake.found, told.drive, health, tuple(doubts))
         self._machine.expectation_changed()  # applies and reports the doubts
-        for signs in _by_code(health.signs):
-            self._charge(told.drive, signs)
+        for finding in health_findings(part.place, health):
+            self._find_once(finding)
 
-    def _charge(self, drive: Drive, signs: list[Sign]) -> None:
-        """Make strong signs a finding, once in a job: they stay in the drive however often the job is opened."""
-        charge = _CHARGES[signs[0].meaning]
-        strong = [sign for sign in signs if sign.status in _STRONG or charge.kind is FindingKind.DRIVE_LINK]
-        # the speed of a link is what it is now, not an error that was counted
-        strong = [sign for sign in strong if sign.source != "identify"]
-        known = any(
-            each.origin == _ORIGIN and each.code == charge.code and each.place == drive.part.place
+    def _find_once(self, finding: Finding) -> None:
+        """Keep a finding once in a job: what it speaks of stays in the drive however often the job is opened."""
+        same = (
+            each.origin == finding.origin and each.code == finding.code and each.place == finding.place
             for each in self._record.findings
         )
-        if charge.kind is None or known or not strong:
-            return
-        detail = "; ".join(f"{sign.words} ({sign.source})" for sign in strong)
-        finding = Finding(
-            charge.code,
-            charge.kind,
-            Severity.WARNING,
-            PartKind.DRIVE,
-            self._system.now(),
-            f"{charge.title}, {drive.part.place}",
-            detail,
-            drive.part.place,
-            origin=_ORIGIN,
-        )
-        self._record.find(finding)
-
-
-_GROWS = {
-    channels.MEDIA: ("D-341", "Its count of bad places grows", FindingKind.DRIVE_FAILED),
-    channels.PENDING: ("D-341", "Its count of bad places grows", FindingKind.DRIVE_FAILED),
-    channels.REALLOCATED: ("D-341", "Its count of bad places grows", FindingKind.DRIVE_FAILED),
-    channels.CRC: ("D-322", "Its count of damaged transfers grows", FindingKind.DRIVE_LINK),
-}
-"""What a count that rises on the bench becomes: code, title, kind."""
-
-
-def _by_code(signs: tuple[Sign, ...]) -> list[list[Sign]]:
-    """Return the signs in groups that have a code in common, the worst group first."""
-    groups: dict[str, list[Sign]] = {}
-    for sign in signs:
-        groups.setdefault(_CHARGES[sign.meaning].code, []).append(sign)
-    return list(groups.values())
+        if not any(same):
+            self._record.find(replace(finding, at=self._system.now()))
 
 
 def _doubt(drive: Drive, signs: list[Sign]) -> Doubt:
-    charge = _CHARGES[signs[0].meaning]
+    charge = CHARGES[signs[0].meaning]
     return Doubt(charge.code, drive.part.tag, PartKind.DRIVE, charge.title, "; ".join(sign.words for sign in signs))
 
 
