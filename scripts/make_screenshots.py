@@ -17,6 +17,7 @@ from thresher.app.demo import prepare_demo_bench
 from thresher.app.launch import start_engine_process
 from thresher.model.parts import PartKind
 from thresher.model.sheet import GateKind
+from thresher.protocol.commands import StartScan
 from thresher.ui import theme
 from thresher.ui.__main__ import DEMO_ARGUMENTS, LIVE_ARGUMENTS
 from thresher.ui.app import make_app, take_down
@@ -198,6 +199,35 @@ def loads_picture(app: QApplication, folder: Path) -> None:
     take_down(app, window)
 
 
+def doubtful(state: BenchState, tag: str) -> bool:
+    """Whether there is a doubt about a part."""
+    parts = state.snapshot.machine.parts if state.snapshot else ()
+    return any(state.doubts_of(part) for part in parts if part.tag == tag)
+
+
+def drive_pictures(app: QApplication, folder: Path) -> None:
+    """A dying drive: its health on Intake, a read scan of it at work, and its place among the suspects."""
+    job, _shop = prepare_demo_bench(folder / "bench", fresh=False)
+    school = job.parent / "school-library.thresher"
+    window, link = bench(app, folder, ["--simulate", "school-library", "--speed", "120"], school)
+    state = window.state
+    window.show_station(0)
+    window.intake.parts.show_only("drive sda")
+    wait_for(app, lambda: doubtful(state, "drive sda"), 30)
+    grab(app, window, "drive-health.png")
+    window.show_station(1)
+    link.call(StartScan("sda", anyway=True))
+    wait_for(app, lambda: state.scan is not None and state.scan.share > 0.55, 120)
+    grab(app, window, "drive-scan.png")
+    window.choose_scheme(theme.DARK)
+    wait_for(app, lambda: state.scan is not None and not state.scan.running, 120)
+    grab(app, window, "drive-scan-end.png")
+    window.choose_scheme(theme.LIGHT)
+    window.show_station(3)
+    grab(app, window, "parts-drive.png")
+    take_down(app, window)
+
+
 def live_picture(app: QApplication, folder: Path) -> None:
     """The Bench on this computer, whatever it offers."""
     window, _link = bench(app, folder, LIVE_ARGUMENTS, folder / "live.thresher")
@@ -210,13 +240,14 @@ def live_picture(app: QApplication, folder: Path) -> None:
 
 
 def main() -> int:
-    """Make all pictures, or those whose group is named: demo, intake, loads, live."""
-    groups = sys.argv[1:] or ["demo", "intake", "loads", "live"]
+    """Make all pictures, or those whose group is named: demo, intake, loads, drives, live."""
+    groups = sys.argv[1:] or ["demo", "intake", "loads", "drives", "live"]
     app = make_app([])
     for name, make in (
         ("demo", demo_pictures),
         ("intake", intake_pictures),
         ("loads", loads_picture),
+        ("drives", drive_pictures),
         ("live", live_picture),
     ):
         if name in groups:

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
 
 from thresher.cli.app import main
 from thresher.compose.sheet_file import parse_sheet
@@ -19,6 +20,8 @@ from thresher.protocol.events import EngineEvent, TapeEvent
 from thresher.simulator.machine import SimulatedMachine
 from thresher.simulator.scenario import Scenario, load_scenario, shipped_scenarios
 
+settings.register_profile("untimed", deadline=None)  # how long an example takes depends on the machine's other work
+settings.load_profile("untimed")
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="thresher-tests-")  # the program's log stays out of the user's
 

@@ -116,7 +116,9 @@ def test_a_scan_from_the_bench_finds_the_bad_place_and_says_so(
     assert scan is not None
     assert (scan.running, scan.share, scan.bad) == (False, 1.0, (81920,))
     assert scan.words.startswith("read through: 1 place cannot be read")
-    assert len(scan.slowest_ms) == len(scan.errors) == 500
+    assert len(scan.slowest_ms) == len(scan.errors) == len(scan.rates) == 2000
+    assert all(rate is not None and 0 < rate < 300 for rate in scan.rates)
+    assert not scan.sampled
     assert (scan.errors[2], sum(scan.errors)) == (1, 1)  # 41.9 MB of 8 GB, in 500 strokes
     assert max(value or 0.0 for value in scan.slowest_ms) > 1000
     (finding,) = (each for each in engine.findings if each.code == "D-310")

@@ -37,7 +37,7 @@ from thresher.simulator.scenario import STRENGTH_MEANS, Fault, FaultKind
 
 F, K, P = FaultKind, FindingKind, PartKind
 TABLES = load_tables()
-MISLEADING_KINDS = {kind for kind in F if kind.value.startswith("channel")} | {F.STRAY_ERRORS}
+MISLEADING_KINDS = {kind for kind in F if kind.value.startswith("channel")} | {F.STRAY_ERRORS, F.FILE_SYSTEM}
 
 
 @pytest.fixture(scope="module")

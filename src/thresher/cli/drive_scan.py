@@ -17,7 +17,6 @@ from thresher.drives.scan import BadPlace, ScanForm, ScanMap, ScanProgress, stro
 from thresher.drives.scan_process import ScanProcess
 from thresher.drives.scan_worker import Order, Report, report_of, scan_here
 from thresher.inventory.identity import serial_of
-from thresher.machine.file_extents import place_on
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.port import System
 from thresher.shop.drive_history import keep_scan, kept_scan
@@ -27,7 +26,6 @@ _PLACE = re.compile(r"(\d+(?:\.\d+)?)\s*([KMGT]i?B?|%|)", re.IGNORECASE)
 _UNITS = {"": 1, "K": 1 << 10, "M": 1 << 20, "G": 1 << 30, "T": 1 << 40}
 _WIDTH = 72
 _MOST_LISTED = 12
-_MOST_FILES, _FILE_S = 8, 60.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,7 +71,7 @@ def scan_drive(system: System, drive: Drive, wish: ScanWish, json: bool) -> Scan
     if wish.go_on:
         if kept is None or kept.state is None:
             raise EnvironmentFault(f"scanning {drive.part.place}", "no scan of this drive was stopped", "Start one.")
-        order = Order(state=kept.state)
+        order = Order(state=kept.state, files=wish.files)
     last = _follow(system, drive, order, wish, json)
     progress = last.progress
     assert progress is not None
@@ -81,8 +79,8 @@ def scan_drive(system: System, drive: Drive, wish: ScanWish, json: bool) -> Scan
         unfinished = last.state if progress.share < 1.0 else None
         keep_scan(shop, model, serial, unfinished, tuple(place.offset for place in progress.bad))
     _say_end(drive, last, progress, json)
-    if wish.files and not json and not isinstance(system, SimulatedMachine):
-        _say_files(drive, progress.bad)
+    if not json:
+        _say_places(progress.bad, last.places)
     return progress
 
 
@@ -92,7 +90,7 @@ def _order(wish: ScanWish, size: int, again: tuple[int, ...]) -> Order:
     if end and end <= begin:
         raise InputError("scan", [InputFault("--to", "it ends where it begins, or before")])
     form = ScanForm.QUICK if wish.quick else ScanForm.RANGE if wish.begin or wish.end else ScanForm.THOROUGH
-    return Order(form, begin, end, depth=wish.depth, again=again if wish.quick else ())
+    return Order(form, begin, end, depth=wish.depth, again=again if wish.quick else (), files=wish.files)
 
 
 def _follow(system: System, drive: Drive, order: Order, wish: ScanWish, json: bool) -> Report:
@@ -157,7 +155,15 @@ def map_of(report: Report) -> ScanMap:
 
 def _say_end(drive: Drive, last: Report, progress: ScanProgress, json: bool) -> None:
     if json:
-        say_json({"name": drive.part.place, "progress": progress, "slowest_ms": last.slowest_ms, "errors": last.errors})
+        say_json(
+            {
+                "name": drive.part.place,
+                "progress": progress,
+                "slowest_ms": last.slowest_ms,
+                "errors": last.errors,
+                "places": last.places,
+            }
+        )
         return
     if sys.stdout.isatty():
         say("")
@@ -181,12 +187,10 @@ def _say_end(drive: Drive, last: Report, progress: ScanProgress, json: bool) -> 
         say("    --continue goes on there")
 
 
-def _say_files(drive: Drive, bad: tuple[BadPlace, ...]) -> None:
-    """Say which file lies at each bad place, as far as the time goes."""
-    for place in bad[:_MOST_FILES]:
-        found = place_on(drive.part.place, place.offset, _FILE_S)
-        where = f"{found.partition}, {found.mount}" if found.mount else found.partition
-        say(f"    sector {place.offset // 512} ({where}): {found.file or found.why_no_file}")
+def _say_places(bad: tuple[BadPlace, ...], places: tuple[str, ...]) -> None:
+    """Say which file lies at each bad place, as far as it was looked up."""
+    for place, words in zip(bad, places, strict=False):
+        say(f"    sector {place.offset // 512}: {words}")
 
 
 def _place_words(place: BadPlace) -> str:

@@ -28,6 +28,8 @@ _RUNS = (
     ("branchy", 45.0),
     ("relay", 15.0),
     ("relay", 45.0),
+    ("write and compare", 15.0),
+    ("write and compare", 60.0),
     (EVERYDAY_USE, 60.0),
     (EVERYDAY_USE, 240.0),
 )

@@ -115,7 +115,7 @@ def find(system: System, parts: tuple[Part, ...], unknown: list[Fact]) -> Iterat
         channels = tuple(
             Channel(
                 f"drive/{name}/{each.key}",
-                f"{name} {each.words}",
+                f"drive {name} {each.words}",
                 each.quantity,
                 PartKind.DRIVE,
                 f"{drive.path}, its own count",

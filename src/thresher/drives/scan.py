@@ -23,6 +23,8 @@ MIB = 1 << 20
 _SLOW_MS, _VERY_SLOW_MS = 150.0, 1000.0
 _MOST_BAD = 2000
 _QUICK_PLACES = 600
+_DEAD_BLOCKS = 48
+"""Blocks that fail one after the other until the drive counts as gone: a pulled one may answer with EIO for ever."""
 
 
 class ScanForm(StrEnum):
@@ -102,6 +104,11 @@ class ScanMap:
         self.busy_s[stroke] += np.float32(seconds)
         self.errors[stroke] += failed
 
+    def rates(self, depth: int) -> npt.NDArray[np.float32]:
+        """Return the read rate of each stretch in MB/s, NaN where nothing was read; `depth` reads went on at once."""
+        busy = np.where(self.read_bytes > 0, np.maximum(self.busy_s, 1e-6) / max(1, depth), np.nan)
+        return np.asarray(self.read_bytes / busy / 1e6, dtype=np.float32)
+
     @property
     def memory_bytes(self) -> int:
         """Return what the map itself takes."""
@@ -166,6 +173,7 @@ class Scan:
         self._bad: list[BadPlace] = list(state.bad) if state is not None else []
         self._done, self._bytes, self._slow, self._retried = self._skip, 0, 0, 0
         self._gone = False
+        self._failed_in_row = 0
         self._lock = threading.Lock()
         self._next = self._numbered()
         self._open: set[int] = set()
@@ -229,12 +237,13 @@ class Scan:
     def _read_block(self, number: int, offset: int) -> None:
         length = min(self.plan.block, (self.plan.end or self.plan.size) - offset)
         begun = self._clock()
-        failed = False
+        failed = dead = False
         try:
             self._read_at(offset, length)
         except OSError as error:
             failed = True
-            if error.errno in _GONE:
+            dead = error.errno in _GONE or self._failed_in_row >= _DEAD_BLOCKS
+            if dead:
                 with self._lock:
                     self._gone = True
                 self._stopped.set()
@@ -243,6 +252,7 @@ class Scan:
                     self._retried += 1
         seconds = self._clock() - begun
         with self._lock:
+            self._failed_in_row = self._failed_in_row + 1 if failed else 0
             self._open.discard(number)
             self._done += 1
             self._bytes += length

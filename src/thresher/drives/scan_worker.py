@@ -4,22 +4,30 @@ The first line of standard input is the order; "stop" or its end stops the scan.
 report. A read that hangs in the kernel hangs this process alone.
 """
 
+import queue
 import sys
 import threading
+from pathlib import Path
 
 import msgspec
 
-from thresher.drives.scan import Scan, ScanForm, ScanMap, ScanPlan, ScanProgress, ScanState
+from thresher.drives.scan import BadPlace, Scan, ScanForm, ScanMap, ScanPlan, ScanProgress, ScanState
 from thresher.machine.block_reader import BlockReader
+from thresher.machine.file_extents import place_on
 from thresher.model.drive_commands import BlockSource
 from thresher.model.errors import SourceUnavailable
 
 _REPORT_S = 0.5
 _JOIN_S = 3.0
+_MOST_FILES, _FILE_S, _FILES_S = 8, 30.0, 60.0
+"""Bad places whose file is looked up, the seconds for each, and the seconds for all when the scan has ended."""
 
 
 class Order(msgspec.Struct, frozen=True):
-    """What is to be scanned: the form, the span in bytes (end 0: to the end), block and depth, and where to go on."""
+    """What is to be scanned: the form, the span in bytes (end 0: to the end), block and depth, and where to go on.
+
+    `files` wants to know which file lies at a bad place.
+    """
 
     form: ScanForm = ScanForm.THOROUGH
     begin: int = 0
@@ -28,16 +36,22 @@ class Order(msgspec.Struct, frozen=True):
     depth: int = 4
     again: tuple[int, ...] = ()
     state: ScanState | None = None
+    files: bool = True
 
 
 class Report(msgspec.Struct, frozen=True, omit_defaults=True):
-    """How far it is; the last report has the map and where it can be continued, the first one the size."""
+    """How far it is; the last report has the map and where it can be continued, the first one the size.
+
+    `slowest_ms`, `errors` and `rates` (MB/s) are the strokes of the map, `places` what lies at the first bad places.
+    """
 
     size: int = 0
     progress: ScanProgress | None = None
     state: ScanState | None = None
     slowest_ms: tuple[float | None, ...] = ()
     errors: tuple[int, ...] = ()
+    rates: tuple[float | None, ...] = ()
+    places: tuple[str, ...] = ()
     ended: bool = False
     trouble: str = ""
 
@@ -66,12 +80,44 @@ def scan_here(order: Order, source: BlockSource) -> Scan:
     return Scan(plan, source.read_at, order.state, source.clock, source.rest)
 
 
-def report_of(scan: Scan, ended: bool) -> Report:
+def report_of(scan: Scan, ended: bool, places: tuple[str, ...] = ()) -> Report:
     """Return a report with the map."""
     map_: ScanMap = scan.map
     slowest = tuple(None if value != value else round(float(value), 1) for value in map_.slowest_ms)
     errors = tuple(int(value) for value in map_.errors)
-    return Report(map_.size, scan.progress(), scan.state(), slowest, errors, ended)
+    rates = tuple(None if value != value else round(float(value), 1) for value in map_.rates(scan.plan.depth))
+    return Report(map_.size, scan.progress(), scan.state(), slowest, errors, rates, places, ended)
+
+
+class PlaceFinder:
+    """Looks up what lies at bad places, one after the other, on a thread of its own: it reads a disk that is sick."""
+
+    def __init__(self, disk: str, most: int) -> None:
+        """`disk` is the kernel's name of the drive, `most` how many places are looked up at most."""
+        self._disk, self._most = disk, most
+        self._wanted: queue.SimpleQueue[int | None] = queue.SimpleQueue()
+        self._asked = 0
+        self._found: list[str] = []
+        self._thread = threading.Thread(target=self._work, name="what lies there", daemon=True)
+        self._thread.start()
+
+    def look(self, bad: tuple[BadPlace, ...]) -> tuple[str, ...]:
+        """Take in bad places; return what is known by now of the first ones, in their order."""
+        for place in bad[self._asked : self._most]:
+            self._wanted.put(place.offset)
+            self._asked += 1
+        return tuple(self._found)
+
+    def finish(self, seconds: float) -> None:
+        """Wait at most so long for what is still being looked up."""
+        self._wanted.put(None)
+        self._thread.join(seconds)
+
+    def _work(self) -> None:
+        while (offset := self._wanted.get()) is not None:
+            found = place_on(self._disk, offset, _FILE_S)
+            where = f"{found.partition}, {found.mount}" if found.mount else found.partition
+            self._found.append(f"{found.file or found.why_no_file} ({where})")
 
 
 def _say(report: Report) -> None:
@@ -90,6 +136,7 @@ def main(path: str) -> int:
     scan = Scan(plan_of(order, reader.size, reader.sector), reader.read_at, state=order.state)
     _say(Report(reader.size))
     scan.start()
+    finder = PlaceFinder(Path(path).name, _MOST_FILES if order.files else 0)
 
     def listen() -> None:
         sys.stdin.readline()
@@ -97,9 +144,11 @@ def main(path: str) -> int:
 
     threading.Thread(target=listen, daemon=True).start()
     while not scan.join(_REPORT_S):
-        _say(report_of(scan, ended=False))
+        _say(report_of(scan, ended=False, places=finder.look(scan.progress().bad)))
     scan.join(_JOIN_S)
-    _say(report_of(scan, ended=True))
+    finder.look(scan.progress().bad)
+    finder.finish(_FILES_S)
+    _say(report_of(scan, ended=True, places=finder.look(scan.progress().bad)))
     return 0
 
 

@@ -40,7 +40,8 @@ class ScanStatus(msgspec.Struct, frozen=True):
     """A read scan of a drive: how far it is, its strokes, its bad sectors, and in words how it stands or ended.
 
     Each stroke is the slowest read of its stretch in ms, None where nothing was read yet; `errors` counts reads that
-    failed, stroke by stroke. `bad` are sectors of 512 bytes, the first of each place.
+    failed, and `rates` are MB/s, both stroke by stroke. `bad` are sectors of 512 bytes, the first of each place;
+    `places` says what lies at the first of them, in the same order. `sampled` marks a scan that reads single places.
     """
 
     drive: str
@@ -53,6 +54,9 @@ class ScanStatus(msgspec.Struct, frozen=True):
     bad: tuple[int, ...]
     words: str
     size: int = 0
+    rates: tuple[float | None, ...] = ()
+    places: tuple[str, ...] = ()
+    sampled: bool = False
 
 
 class RunStatus(msgspec.Struct, frozen=True):

@@ -8,7 +8,13 @@ import numpy as np
 from thresher.diagnosis.knowledge import Action
 from thresher.model.parts import PartKind
 from thresher.model.trials import BookPart, Configuration
-from thresher.proving.fault_catalogue import COMPLAINTS_OF_HEALTHY, FAULT_CATALOGUE, STRAY_SAYING, CatalogueFault
+from thresher.proving.fault_catalogue import (
+    COMPLAINTS_OF_HEALTHY,
+    FAULT_CATALOGUE,
+    LINKS_OF_SATA,
+    STRAY_SAYING,
+    CatalogueFault,
+)
 from thresher.simulator.scenario import (
     BoardSpec,
     DriveSpec,
@@ -42,6 +48,8 @@ _SHELF = {
 }
 _BAD_ON_SHELF = 0.01
 _SHIFT_DECADES = 0.12
+_FILE_SYSTEM_MISLEADS = 0.25
+_SATA = 0.5
 _LOG_KEPT = 0.6
 _FREE_SLOTS = ("A2", "B2", "A1", "B1")
 _TOWER_W_PER_K = 5.6
@@ -96,12 +104,14 @@ class Case:
         return Configuration(tuple(part.tag for part in self.own), self.places)
 
 
-def draw_case(seed: int, number: int, attempt: int = 0) -> Case:
+def draw_case(seed: int, number: int, attempt: int = 0, only: tuple[FaultKind, ...] = ()) -> Case:
     """Draw a case; the same seed, number and attempt give the same one, whatever was drawn before.
 
-    Attempts at one number are of the same sort.
+    Attempts at one number are of the same sort. `only` draws no other faults than these.
     """
     shares = _shifted_shares(np.random.default_rng([seed, 0]))
+    if only:
+        shares = {kind: share if kind in only else 0.0 for kind, share in shares.items()}
     chances = [_SORTS[each] for each in Sort]
     sort = Sort(np.random.default_rng([seed, 1, number]).choice([each.value for each in Sort], p=chances))
     rng = np.random.default_rng([seed, 2, number, attempt])
@@ -120,7 +130,7 @@ def draw_case(seed: int, number: int, attempt: int = 0) -> Case:
     troubles = _troubles(rng, many, shares, own, machine)
     symptoms = _sayings(rng, troubles)
     troubles += _bad_on_shelf(rng, shelf, shares, machine)
-    misleads = _misleads(rng) if sort is Sort.MISLEADING else ()
+    misleads = _misleads(rng, bool(only)) if sort is Sort.MISLEADING else ()
     hours = float(rng.uniform(1.0, 40.0)) if rng.random() < _LOG_KEPT else 0.0
     return Case(number, seed, sort, machine, own, shelf, places, troubles, misleads, symptoms, hours)
 
@@ -169,6 +179,10 @@ def _machine(rng: np.random.Generator, number: int, seed: int) -> Scenario:
         serial=f"QB50-{number:06d}",
     )
     drive = DriveSpec(name="nvme0n1", model="Slipway N2 500GB", serial="SL2K", firmware="1C2", size_bytes=500107862016)
+    if np.random.default_rng([seed, 5, number]).random() < _SATA:
+        drive = DriveSpec(
+            name="sda", model="Tidewater T2 1TB", serial="TW2K", firmware="0007", size_bytes=10**12, rotation=7200
+        )
     graphics = (GraphicsSpec(name="Lumen L40", memory_gib=8),) if rng.random() < 0.6 else ()
     return Scenario(
         title=f"Case {number}",
@@ -196,7 +210,12 @@ def _troubles(
     rng: np.random.Generator, many: int, shares: dict[FaultKind, float], own: tuple[BookPart, ...], machine: Scenario
 ) -> tuple[Trouble, ...]:
     kinds = {part.kind for part in own}
-    possible = [each for each in FAULT_CATALOGUE if each.part in kinds]
+    sata = any(drive.name.startswith("sd") for drive in machine.drives)
+    possible = [
+        each
+        for each in FAULT_CATALOGUE
+        if each.part in kinds and shares[each.kind] > 0 and (sata or each.kind not in LINKS_OF_SATA)
+    ]
     weights = np.array([shares[each.kind] for each in possible])
     drawn = rng.choice(len(possible), size=many, replace=False, p=weights / weights.sum())
     return tuple(_trouble(rng, possible[int(each)], own, machine) for each in drawn)
@@ -231,7 +250,9 @@ def _bad_on_shelf(
     """Return what is wrong with known-good parts that are none."""
     bad = []
     for part in shelf:
-        possible = [each for each in FAULT_CATALOGUE if each.part is part.kind and not each.settings]
+        possible = [
+            each for each in FAULT_CATALOGUE if each.part is part.kind and not each.settings and shares[each.kind] > 0
+        ]
         if possible and rng.random() < _BAD_ON_SHELF:
             weights = np.array([shares[each.kind] for each in possible])
             drawn_fault = possible[int(rng.choice(len(possible), p=weights / weights.sum()))]
@@ -239,7 +260,9 @@ def _bad_on_shelf(
     return tuple(bad)
 
 
-def _misleads(rng: np.random.Generator) -> tuple[Fault, ...]:
+def _misleads(rng: np.random.Generator, of_drives: bool) -> tuple[Fault, ...]:
+    if of_drives or rng.random() < _FILE_SYSTEM_MISLEADS:
+        return (Fault(kind=FaultKind.FILE_SYSTEM, strength=float(np.exp(rng.uniform(np.log(0.3), np.log(10.0))))),)
     strays = Fault(kind=FaultKind.STRAY_ERRORS, strength=float(10.0 ** rng.uniform(-1.5, -0.3)))
     wrong_sensor = Fault(
         kind=FaultKind.CHANNEL_OFFSET, path="/sys/class/hwmon/hwmon1/temp2_input", strength=float(rng.uniform(8e3, 2e4))

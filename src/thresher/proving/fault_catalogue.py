@@ -86,8 +86,15 @@ FAULT_CATALOGUE: tuple[CatalogueFault, ...] = (
     ),
     CatalogueFault(K.DRIVE_SURFACE, 4, P.DRIVE, low=0.5, high=30.0, symptoms=_DRIVES | {"drive makes noise": 0.2}),
     CatalogueFault(K.DRIVE_CABLE, 2, P.DRIVE, A.RESEAT, 0.5, 30.0, symptoms=_DRIVES),
+    CatalogueFault(K.DRIVE_ELECTRONICS, 1.5, P.DRIVE, low=0.5, high=20.0, symptoms=_DRIVES),
+    CatalogueFault(K.DRIVE_WORN, 1.5, P.DRIVE, low=1.0, high=8.0, symptoms=_DRIVES | {"slow under load": 0.3}),
+    CatalogueFault(K.DRIVE_PORT, 0.7, P.BOARD, A.RESEAT, 0.5, 30.0, symptoms=_DRIVES),
 )
-"""All kinds but those of channels and strays, which mislead and are no faults."""
+"""All kinds but those of channels, strays and damaged file systems, which mislead and are no faults of the hardware."""
+
+LINKS_OF_SATA = (K.DRIVE_CABLE, K.DRIVE_PORT)
+"""What only a drive with a cable can have."""
+OF_DRIVES = (K.DRIVE_SURFACE, K.DRIVE_CABLE, K.DRIVE_ELECTRONICS, K.DRIVE_WORN, K.DRIVE_PORT)
 
 COMPLAINTS_OF_HEALTHY = {
     "stop screen": 0.3,

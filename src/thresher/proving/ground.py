@@ -12,6 +12,7 @@ from thresher.diagnosis.decision import load_prices
 from thresher.diagnosis.knowledge import load_knowledge
 from thresher.model.errors import EnvironmentFault
 from thresher.model.own_program import own_command
+from thresher.proving.fault_catalogue import OF_DRIVES
 from thresher.proving.job import Job
 from thresher.proving.policies import (
     Way,
@@ -21,9 +22,13 @@ from thresher.proving.policies import (
     in_fixed_order,
     load_sheets,
 )
-from thresher.proving.policy_names import Policy
+from thresher.proving.policy_names import Field, Policy
 from thresher.proving.scores import Result, result_of
 from thresher.proving.symptomatic import draw_noticed_case
+from thresher.simulator.scenario import FaultKind
+
+FAULTS_OF: dict[Field, tuple[FaultKind, ...]] = {Field.ALL: (), Field.DRIVES: OF_DRIVES}
+"""Which faults are drawn; none named means all."""
 
 
 def policy_named(name: Policy) -> Way:
@@ -37,17 +42,24 @@ def policy_named(name: Policy) -> Way:
     return named[name]
 
 
-def prove_some(seed: int, numbers: range, policy: Policy) -> Iterator[Result]:
+def prove_some(seed: int, numbers: range, policy: Policy, field: Field = Field.ALL) -> Iterator[Result]:
     """Draw cases, handle them, and hold what was done against what was wrong with them; one after the other."""
     tables, knowledge, prices, go = load_tables(), load_knowledge(), load_prices(), policy_named(policy)
     for number in numbers:
-        case = draw_noticed_case(seed, number, tables)
+        case = draw_noticed_case(seed, number, tables, FAULTS_OF[field])
         job = Job(case, tables, knowledge, prices)
         finished = go(job)
         yield result_of(case, job, finished)
 
 
-def prove(seed: int, cases: int, policy: Policy, processes: int, progress: Callable[[int], None]) -> list[Result]:
+def prove(
+    seed: int,
+    cases: int,
+    policy: Policy,
+    processes: int,
+    progress: Callable[[int], None],
+    field: Field = Field.ALL,
+) -> list[Result]:
     """Prove in several processes and return the results in the order of the cases. Raises EnvironmentFault.
 
     Every case draws its own chance, so that the number of processes changes nothing.
@@ -58,7 +70,7 @@ def prove(seed: int, cases: int, policy: Policy, processes: int, progress: Calla
     with ExitStack() as stack:
         workers = []
         for first in range(many):
-            arguments = own_command("thresher.proving", str(seed), str(first), str(cases), str(many), policy)
+            arguments = own_command("thresher.proving", str(seed), str(first), str(cases), str(many), policy, field)
             worker = subprocess.Popen(arguments, env=environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
             stack.callback(_end, worker)
             workers.append(worker)

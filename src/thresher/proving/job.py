@@ -47,9 +47,10 @@ class Job:
         return Evidence(tuple(self.findings), tuple(self.exposures), cores, self.case.symptoms, self.book)
 
     def read_log(self) -> None:
-        """Process what the machine's own log reports of its use before it came in."""
+        """Process what the machine's own log reports of its use before it came in, and what its drives report."""
+        bench = QuickBench(scenario_under(self.case, self.case.first_configuration, 0), self.tables, None)
+        self.findings += bench.read_health()
         if self.case.log_hours:
-            bench = QuickBench(scenario_under(self.case, self.case.first_configuration, 0), self.tables, None)
             used = bench.live_everyday(self.case.log_hours)
             self.findings += used.findings
             self.exposures += used.exposures

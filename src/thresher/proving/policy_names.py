@@ -10,3 +10,10 @@ class Policy(StrEnum):
     CHEAPEST_FIRST = "cheapest-first"
     FIXED_ORDER = "fixed-order"
     EVERY_TRIAL = "every-trial"
+
+
+class Field(StrEnum):
+    """Which machines are drawn."""
+
+    ALL = "all"
+    DRIVES = "drives"

@@ -9,6 +9,8 @@ temperature. `bench/proving_short_cut.py` compares this with the engine and its 
 from dataclasses import dataclass, replace
 
 from thresher.decoding.recognise import Tables
+from thresher.drives.findings import health_findings
+from thresher.drives.reading import drives_of, read_health
 from thresher.engine.run.record import temperature_at
 from thresher.engine.run.team_findings import (
     Storms,
@@ -22,6 +24,7 @@ from thresher.events.findings import KernelDecoder, apic_ids
 from thresher.events.kernel_log import KernelLogFollower
 from thresher.events.machine_checks.registers import vendor_of
 from thresher.inventory.machine import read_inventory
+from thresher.loads.drive_loads import DRIVE_LOADS
 from thresher.loads.exercise import WrongWord
 from thresher.loads.memory.patterns import SHORT
 from thresher.loads.memory.walk import SIMULATED_CHUNK, MemoryWalk, SimulatedStretch, WrongCell
@@ -34,6 +37,7 @@ from thresher.model.exposure import ExposureMeter
 from thresher.model.findings import Finding
 from thresher.model.port import Beats, BitFlip, Stress, optional_text
 from thresher.model.verdict import EVERYDAY_USE, Exposure
+from thresher.proving.drive_work import DriveWork
 from thresher.sensors.discovery import discover
 from thresher.sensors.sampler import Sampler
 from thresher.simulator.machine import SimulatedMachine
@@ -142,7 +146,43 @@ class QuickBench:
         exposures = tuple(replace(each, run=run, block=0) for each in used.exposures)
         return Carried(tuple(replace(each, run=self._run) for each in used.findings), exposures, used.minutes)
 
+    def read_health(self) -> tuple[Finding, ...]:
+        """Return what the drives report of themselves when the machine comes to the bench."""
+        found = [
+            finding
+            for drive in drives_of(self._inventory.parts)
+            for finding in health_findings(drive.part.place, read_health(self._model, drive))
+        ]
+        return tuple(replace(each, at=self._model.now()) for each in found)
+
+    def _do_drives(self, block: int, stint: Stint, enough: int) -> None:
+        """Do one stint on every drive, side by side, as the engine does it on a run sheet."""
+        self._load = stint.load
+        self._work.set_stress({})
+        works = [
+            DriveWork(self._model, drive, DRIVE_LOADS[stint.load].use) for drive in drives_of(self._inventory.parts)
+        ]
+        began, left = self._model.now(), stint.minutes * 60.0
+        found: set[tuple[str, str, int | None]] = set()
+        while left > 0 and not self._over and len(self.findings) < enough and any(not work.over for work in works):
+            seconds = min(left, _HOLD_S)
+            self._model.hold(seconds)
+            for work in works:
+                for finding in work.advance(self._model.now() - began):
+                    key = (finding.code, finding.place, finding.address)
+                    if key not in found:
+                        found.add(key)
+                        self._find(replace(finding, at=self._model.now()))
+            self._read_log()
+            self._storms.release(self._model.now(), self._find)
+            self._meters.setdefault(block, ExposureMeter(stint.load)).add(seconds, self._temperature(None))
+            left -= seconds
+            self._endings()
+
     def _do(self, block: int, stint: Stint, enough: int) -> None:
+        if stint.load in DRIVE_LOADS:
+            self._do_drives(block, stint, enough)
+            return
         kind = LOADS[stint.load]
         self._load = stint.load
         stress = Stress(1.0, kind.heat, kind.wide, kind.memory)

@@ -7,6 +7,7 @@ from thresher.decoding.recognise import Tables
 from thresher.model.findings import FindingKind
 from thresher.proving.cases import Case, Trouble, draw_case, scenario_under
 from thresher.proving.quick_run import QuickBench, Stint
+from thresher.simulator.scenario import FaultKind
 
 _OWNER_LOADS = (Stint("matrix", 40.0), Stint("memory", 40.0), Stint("branchy", 20.0), Stint("relay", 20.0))
 """Two hours of hard work: what a machine's owner puts it through in some days of use."""
@@ -15,16 +16,21 @@ _OFTEN = 2
 _ENDINGS = (FindingKind.ENDED_SUDDENLY, FindingKind.CORE_HANG)
 
 
-def draw_noticed_case(seed: int, number: int, tables: Tables) -> Case:
+def draw_noticed_case(seed: int, number: int, tables: Tables, only: tuple[FaultKind, ...] = ()) -> Case:
     """Draw a case whose every trouble shows within what its owner does with it; others would not be brought in."""
-    drawn = (draw_case(seed, number, attempt) for attempt in count())
+    drawn = (draw_case(seed, number, attempt, only) for attempt in count())
     return next(case for case in drawn if all(shows(case, trouble, tables) for trouble in case.own_troubles))
 
 
 def shows(case: Case, trouble: Trouble, tables: Tables) -> bool:
-    """Return whether one trouble by itself shows more than once within what the owner does, or ends the machine."""
+    """Return whether one trouble by itself shows within what the owner does.
+
+    That is more than once, in the drives' own figures, or by an end of the machine.
+    """
     alone = replace(case, troubles=(trouble,), misleads=())
     scenario = scenario_under(alone, case.first_configuration, 999_999)
+    if QuickBench(scenario, tables, None).read_health():
+        return True
     worked = QuickBench(scenario, tables, 1).carry_out(_OWNER_LOADS, _OFTEN).findings
     if len(worked) >= _OFTEN or any(each.kind in _ENDINGS for each in worked):
         return True

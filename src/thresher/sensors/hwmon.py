@@ -133,7 +133,7 @@ def _named(chip: _Chip, stem: str, label: str) -> str:
     """Return a channel's name; that of a drive begins with the drive."""
     if chip.kind is not PartKind.DRIVE or not chip.place:
         return label or f"{chip.name} {stem}"
-    return chip.place if label in ("", "Composite") else f"{chip.place} {label}"
+    return f"drive {chip.place}" if label in ("", "Composite") else f"drive {chip.place} {label}"
 
 
 def _channel(system: System, inventory: Inventory, chip: _Chip, word: str, stem: str, file: str) -> Channel:

@@ -21,7 +21,7 @@ _WEAK_SHARE = 0.004
 """Around a sector that cannot be read so much of the medium is weak, and reads are tried again."""
 _MIB = 1 << 20
 _SLOWED_C, _SLOWED = 70.0, 0.35
-_WARM_UP_S = 180.0
+_WARM_UP_S, _COOL_DOWN_S = 180.0, 420.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,10 +41,15 @@ class DriveState:
     now: Callable[[], float]
     pending: list[int] = field(default_factory=list)
     reallocated: int = 0
+    link_crc: int = 0
     worked_s: float = 0.0
+    use_taken_s: float = 0.0
     testing: bool | None = None
     test_began: float = 0.0
     tests: list[EndedTest] = field(default_factory=list)
+    _heat: float = 0.0
+    _heat_at: float = 0.0
+    _heat_worked: float = 0.0
     _rng: np.random.Generator = field(init=False)
 
     def __post_init__(self) -> None:
@@ -52,6 +57,7 @@ class DriveState:
         self._rng = np.random.default_rng(len(self.spec.serial) * 1009 + self.spec.hours)
         self.pending = list(self.spec.pending)
         self.reallocated = self.spec.reallocated
+        self.link_crc = self.spec.link_crc
         if self.spec.failed_test_lba is not None:
             self.tests.append(EndedTest(True, 7, self.spec.hours - 3))
 
@@ -63,14 +69,24 @@ class DriveState:
 
     @property
     def warm_c(self) -> float:
-        """Its temperature: it warms with its work."""
-        return self.spec.idle_c + self.spec.heats_k * (1.0 - float(np.exp(-self.worked_s / _WARM_UP_S)))
+        """Its temperature: it warms with its work and cools while it rests."""
+        now = self.now()
+        rest = max(0.0, now - self._heat_at - (self.worked_s - self._heat_worked))
+        self._heat *= float(np.exp(-rest / _COOL_DOWN_S))
+        self._heat_at, self._heat_worked = now, self.worked_s
+        return self.spec.idle_c + self._heat
 
     def work(self, seconds: float) -> None:
         """Let it work for so long; a dying one loses sectors meanwhile."""
         self.worked_s += seconds
+        self._heat += (self.spec.heats_k - self._heat) * (1.0 - float(np.exp(-seconds / _WARM_UP_S)))
         for _ in range(int(self._rng.poisson(self.spec.decays * seconds / 3600.0))):
             self.pending.append(int(self._rng.integers(1, self.spec.size_bytes // SECTOR)))
+
+    def take_use(self, seconds: float) -> float:
+        """Return the share of the last so many seconds that it has worked, 0 to 1."""
+        worked, self.use_taken_s = self.worked_s - self.use_taken_s, self.worked_s
+        return min(1.0, worked / seconds) if seconds > 0 else 0.0
 
     # ---- self-tests
 
@@ -100,6 +116,11 @@ class DriveState:
         self.tests.insert(0, EndedTest(self.testing, 7 if failed else 0, self.spec.hours))
         self.testing = None
         return None
+
+
+def drive_warm_c(state: DriveState) -> float:
+    """Return the temperature of a drive in °C."""
+    return state.warm_c
 
 
 class _Timed:

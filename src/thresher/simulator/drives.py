@@ -27,7 +27,11 @@ class SimulatedDrive(DrivePort):
     def _spec(self) -> DriveSpec:
         state = self._state
         return replace(
-            state.spec, pending=tuple(state.pending), reallocated=state.reallocated, idle_c=round(state.warm_c, 1)
+            state.spec,
+            pending=tuple(state.pending),
+            reallocated=state.reallocated,
+            link_crc=state.link_crc,
+            idle_c=round(state.warm_c, 1),
         )
 
     def close(self) -> None:

@@ -4,7 +4,7 @@ Formats: hwmon/sysfs-interface, ABI/testing/sysfs-devices-system-cpu, ABI/stable
 power/powercap, filesystems/proc. Temperatures are millidegrees, voltages millivolts, power microwatts.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 
 from thresher.simulator.firmware_tables import smbios_table
 from thresher.simulator.physics import Physics
@@ -99,8 +99,23 @@ def add_processor(table: FileTable, scenario: Scenario, physics: Physics) -> Non
     )
 
 
-def add_sensors(table: FileTable, scenario: Scenario, physics: Physics) -> None:
-    """Add the hwmon chips: core temperatures, board monitor, drives, graphics."""
+def _drive_temperature(physics: Physics, scenario: Scenario, own_c: Callable[[], float]) -> Content:
+    """A drive warmed by its work and by the air in the case."""
+    return lambda: f"{int(own_c() + (physics.state.case_c - scenario.ambient_c) * 0.5) * 1000}\n"
+
+
+def _drive_device(index: int, name: str) -> str:
+    """Return the folder of a drive's device: of the SCSI device for ATA, of the controller for NVMe."""
+    if name.startswith("sd"):
+        port = f"/sys/devices/pci0000:00/0000:00:17.0/ata{index + 1}/host{index}/target{index}:0:0"
+        return f"{port}/{index}:0:0:0"
+    return f"/sys/devices/pci0000:00/0000:0{index + 2}:00.0/nvme/nvme{index}"
+
+
+def add_sensors(
+    table: FileTable, scenario: Scenario, physics: Physics, drive_c: Mapping[str, Callable[[], float]]
+) -> None:
+    """Add the hwmon chips: core temperatures, board monitor, drives, graphics. `drive_c` is how warm drives are."""
     state, processor = physics.state, scenario.processor
     limit = str(int(processor.limit_c * 1000))
     core_chip: dict[str, Content | str] = {
@@ -138,14 +153,16 @@ def add_sensors(table: FileTable, scenario: Scenario, physics: Physics) -> None:
     _add_chip(table, 1, "/sys/devices/platform/boardmon.656", board_chip)
     number = 2
     for index, drive in enumerate(scenario.drives):
-        drive_chip: dict[str, Content | str] = {
-            "name": "nvme",
-            "temp1_input": _warmed(physics, scenario, drive.idle_c, 0.5),
-            "temp1_label": "Composite",
-            "temp1_max": "81850",
-            "temp1_crit": "84850",
-        }
-        _add_chip(table, number, f"/sys/devices/pci0000:00/0000:0{index + 2}:00.0/nvme/nvme{index}", drive_chip)
+        if drive.bridge:  # its temperature is behind the bridge
+            continue
+        warm = _drive_temperature(physics, scenario, drive_c[drive.name])
+        drive_chip: dict[str, Content | str]
+        if drive.name.startswith("sd"):
+            drive_chip = {"name": "drivetemp", "temp1_input": warm, "temp1_max": "55000", "temp1_crit": "60000"}
+        else:
+            drive_chip = {"name": "nvme", "temp1_input": warm, "temp1_label": "Composite"}
+            drive_chip |= {"temp1_max": "81850", "temp1_crit": "84850"}
+        _add_chip(table, number, _drive_device(index, drive.name), drive_chip)
         number += 1
     for index, card in enumerate(scenario.graphics):
         card_chip: dict[str, Content | str] = {
@@ -178,12 +195,8 @@ def add_rest(table: FileTable, scenario: Scenario, physics: Physics) -> None:
     table.add(f"{zone}/constraint_0_power_limit_uw", str(int(scenario.processor.power_limit_w * 1e6)))
     table.link("/sys/class/powercap/intel-rapl:0", zone)
     for index, drive in enumerate(scenario.drives):
-        device = f"/sys/devices/pci0000:00/0000:0{index + 2}:00.0/nvme/nvme{index}"
-        block = f"{device}/{drive.name}"
-        if drive.name.startswith("sd"):
-            port = f"/sys/devices/pci0000:00/0000:00:17.0/ata{index + 1}/host{index}/target{index}:0:0"
-            device = f"{port}/{index}:0:0:0"
-            block = f"{device}/block/{drive.name}"
+        device = _drive_device(index, drive.name)
+        block = f"{device}/block/{drive.name}" if drive.name.startswith("sd") else f"{device}/{drive.name}"
         table.add(f"{block}/size", str(drive.size_bytes // 512))
         table.add(f"{block}/queue/rotational", "0" if drive.rotation == 1 else "1")
         table.add(f"{device}/model", drive.model.ljust(40))

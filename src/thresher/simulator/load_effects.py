@@ -6,6 +6,8 @@ from collections.abc import Iterator
 import numpy as np
 
 from thresher.model.port import Beats, BitFlip, CellFault, CellFaultKind, Stress
+from thresher.simulator.drive_faults import DRIVE_LINES, LINK_FAULTS
+from thresher.simulator.drive_work import DriveState
 from thresher.simulator.intermittent_faults import (
     ON_THE_WAY,
     RULES,
@@ -58,6 +60,7 @@ class LoadEffects:
         self._links: list[Interconnect] = []
         self._contacts: list[LooseContact] = []
         self._talkers: list[Talker] = []
+        self.drives: dict[str, DriveState] = {}
         self._endings: list[tuple[Fault, np.random.Generator]] = []
         for fault, stream in zip(scenario.faults, streams, strict=True):
             self._add(fault, np.random.default_rng(stream))
@@ -71,10 +74,17 @@ class LoadEffects:
             self._links.append(Interconnect(fault, rng))
         elif fault.kind is FaultKind.SLOT_CONTACT:
             self._contacts.append(LooseContact(fault, rng))
-        elif fault.kind in TALKS:
-            self._talkers.append(Talker(fault, rng))
+        elif fault.kind in TALKS or fault.kind in DRIVE_LINES:
+            self._talkers.append(Talker(fault, rng, self._drive_of(fault)))
         if fault.kind in _ENDS_RUNS:
             self._endings.append((fault, rng))
+
+    def _drive_of(self, fault: Fault) -> str:
+        """Return the drive that a fault is in: the one that it names, else the first that it can be in."""
+        names = [drive.name for drive in self._scenario.drives]
+        if fault.kind in LINK_FAULTS:
+            names = [name for name in names if name.startswith("sd")] or names
+        return fault.drive or (names[0] if names else "sda")
 
     # ---- what the engine says and asks
 
@@ -220,9 +230,13 @@ class LoadEffects:
             contact.step(now, seconds)
         for fault, rng in self._endings:
             self._perhaps_end(fault, rng, log, seconds)
+        uses = {name: drive.take_use(seconds) for name, drive in self.drives.items()} if self._talkers else {}
         for talker in self._talkers:
-            for level, line in talker.step(float(self._physics.busy.mean()), seconds):
+            drive, use = self.drives.get(talker.drive), uses.get(talker.drive, 0.0)
+            for level, line in talker.step(float(self._physics.busy.mean()), seconds, use):
                 log.add(now, level, line)
+                if drive is not None and talker.fault.kind in LINK_FAULTS:
+                    drive.link_crc += 1
         for core in sorted(set(self._hung) - self._lockup_reported):
             if now - self._hung[core] >= _LOCKUP_SAID_AFTER_S:
                 self._lockup_reported.add(core)

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from thresher.simulator.drive_faults import DRIVE_LINES, Line
 from thresher.simulator.scenario import Fault, FaultKind
 
 _ERROR, _WARNING = 3, 4
@@ -17,8 +18,8 @@ _HARDLY = 0.12
 _LIGHT, _TAKEN_UP = 0.2, 0.6
 """Shares of the processor: up to the one a person works at the machine, from the other on a load does."""
 
-Line = tuple[int, str]
-"""The level of a line of the log, and the line."""
+_WORKED_HARD = 6.0
+"""How much more a drive is used while it is read, or written and compared, than by a person at the machine."""
 
 
 def _link(rng: np.random.Generator) -> Line:
@@ -38,23 +39,14 @@ def _graphics(rng: np.random.Generator) -> Line:
     )
 
 
-def _surface(rng: np.random.Generator) -> Line:
-    sector = int(rng.integers(1 << 12, 1 << 30))
-    return _ERROR, (
-        f"critical medium error, dev nvme0n1, sector {sector} op 0x0:(READ) flags 0x80700 phys_seg 1 prio class 0"
-    )
-
-
-def _cable(rng: np.random.Generator) -> Line:
-    if rng.random() < 0.2:
-        return _WARNING, "ata1.00: qc timeout after 10000 msecs (cmd 0xec)"
-    return _ERROR, "ata1.00: error: { ICRC ABRT }"
-
-
 def _stray(rng: np.random.Generator) -> Line:
     """What healthy machines say now and then: one corrected error of this kind or that, which nothing follows from."""
-    kinds: tuple[Callable[[np.random.Generator], Line], ...] = (_graphics, _cable, _stray_link, _stray_memory)
+    kinds: tuple[Callable[[np.random.Generator], Line], ...] = (_graphics, _stray_cable, _stray_link, _stray_memory)
     return kinds[int(rng.integers(0, len(kinds)))](rng)
+
+
+def _stray_cable(rng: np.random.Generator) -> Line:
+    return DRIVE_LINES[FaultKind.DRIVE_CABLE](rng, "")
 
 
 def _stray_link(_rng: np.random.Generator) -> Line:
@@ -72,8 +64,6 @@ def _stray_memory(rng: np.random.Generator) -> Line:
 TALKS: dict[FaultKind, Callable[[np.random.Generator], Line]] = {
     FaultKind.SLOT_LINK: _link,
     FaultKind.GRAPHICS_HANGS: _graphics,
-    FaultKind.DRIVE_SURFACE: _surface,
-    FaultKind.DRIVE_CABLE: _cable,
     FaultKind.STRAY_ERRORS: _stray,
 }
 
@@ -84,10 +74,19 @@ class Talker:
 
     fault: Fault
     rng: np.random.Generator
+    drive: str = ""
 
-    def step(self, busy: float, seconds: float) -> list[Line]:
-        """Return what it says in a slice of time; `busy` is the share of the processor that is taken, 0 to 1."""
+    def step(self, busy: float, seconds: float, drive_use: float = 0.0) -> list[Line]:
+        """Return what it says in a slice of time.
+
+        `busy` is the share of the processor that is taken, `drive_use` that of the time that the drive works, 0 to 1.
+        """
         by_person = float(np.clip((_TAKEN_UP - busy) / (_TAKEN_UP - _LIGHT), 0.0, 1.0)) if busy > 0.01 else 0.0
         used = _HARDLY + (1.0 - _HARDLY) * by_person
-        talk = TALKS[self.fault.kind]
-        return [talk(self.rng) for _ in range(int(self.rng.poisson(self.fault.strength * used * seconds / 3600.0)))]
+        if self.fault.kind in DRIVE_LINES:
+            used = max(used, _WORKED_HARD * drive_use)
+        return [self._say() for _ in range(int(self.rng.poisson(self.fault.strength * used * seconds / 3600.0)))]
+
+    def _say(self) -> Line:
+        about_drive = DRIVE_LINES.get(self.fault.kind)
+        return about_drive(self.rng, self.drive) if about_drive is not None else TALKS[self.fault.kind](self.rng)

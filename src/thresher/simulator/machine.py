@@ -4,12 +4,14 @@ import struct
 import threading
 import time
 from datetime import datetime
+from functools import partial
 
 import numpy as np
 
 from thresher.model.errors import InputError, InputFault, SourceUnavailable
 from thresher.model.port import Pacing, SimulatedWork, SystemKind
-from thresher.simulator.drive_work import DriveState, SimulatedBlocks, SimulatedScratch
+from thresher.simulator.drive_faults import spoilt
+from thresher.simulator.drive_work import DriveState, SimulatedBlocks, SimulatedScratch, drive_warm_c
 from thresher.simulator.drives import SimulatedDrive
 from thresher.simulator.files import FileTable, add_processor, add_rest, add_sensors
 from thresher.simulator.kernel_log import LogBuffer, LogReader
@@ -98,12 +100,15 @@ class SimulatedMachine:
         self._log = LogBuffer()
         self._log.add_boot(scenario.machine)
         self._throttles_logged = 0
-        self._drives = {drive.name: DriveState(drive, self.now) for drive in scenario.drives}
+        drives = (spoilt(drive, scenario.faults) for drive in scenario.drives)
+        self._drives = {drive.name: DriveState(drive, self.now) for drive in drives}
+        self._work.drives = self._drives
         self._due: list[Fault] = [fault for fault in scenario.faults if fault.kind in CHANNEL_FAULTS]
         self._jiffies = np.zeros((scenario.processor.cores * scenario.processor.threads_per_core, 2))
         self._files = FileTable()
         add_processor(self._files, scenario, self._physics)
-        add_sensors(self._files, scenario, self._physics)
+        warm = {name: partial(drive_warm_c, state) for name, state in self._drives.items()}
+        add_sensors(self._files, scenario, self._physics, warm)
         add_rest(self._files, scenario, self._physics)
         self._files.add("/proc/stat", self._proc_stat)
 

@@ -40,6 +40,10 @@ class FaultKind(StrEnum):
     GRAPHICS_HANGS = "graphics hangs"
     DRIVE_SURFACE = "drive surface"
     DRIVE_CABLE = "drive cable"
+    DRIVE_PORT = "drive port"
+    DRIVE_ELECTRONICS = "drive electronics"
+    DRIVE_WORN = "drive worn"
+    FILE_SYSTEM = "damaged file system"
     STRAY_ERRORS = "stray errors"
     CHANNEL_VANISHES = "channel vanishes"
     CHANNEL_GARBAGE = "channel garbage"
@@ -97,8 +101,12 @@ STRENGTH_MEANS: dict[FaultKind, str] = {
     FaultKind.MEMORY_PATH: "wrong words per hour of memory traffic in one bit lane, at any temperature",
     FaultKind.SLOT_LINK: "link errors per hour of use in the kernel log, one in ten not corrected",
     FaultKind.GRAPHICS_HANGS: "hangs of the graphics card per hour of use in the kernel log",
-    FaultKind.DRIVE_SURFACE: "sectors per hour of use that cannot be read, in the kernel log",
-    FaultKind.DRIVE_CABLE: "damaged transfers per hour of use in the kernel log",
+    FaultKind.DRIVE_SURFACE: "sectors per hour of use that cannot be read, in the kernel log; some are lost already",
+    FaultKind.DRIVE_CABLE: "damaged transfers per hour of use in the kernel log, and counted by the drive",
+    FaultKind.DRIVE_PORT: "damaged transfers per hour of use in the kernel log, whatever the cable",
+    FaultKind.DRIVE_ELECTRONICS: "incidents per hour of use: requests without answer, wrong data, lost writes",
+    FaultKind.DRIVE_WORN: "per cent of its rated endurance above 100 that are used up",
+    FaultKind.FILE_SYSTEM: "old damage found per hour of use, on a drive that is sound",
     FaultKind.STRAY_ERRORS: "harmless corrected errors per hour in the log of a healthy machine",
     FaultKind.CHANNEL_VANISHES: "not used",
     FaultKind.CHANNEL_GARBAGE: "not used",
@@ -114,7 +122,8 @@ class Fault:
     """One fault; what `strength` means is in `STRENGTH_MEANS`.
 
     `core` belongs to faults of a core. `slot`, `at` (share of the module, 0 to 1) and `bit` belong to faults of
-    memory. `path` and `after_s` belong to the channel faults: the file, and seconds after the model starts."""
+    memory. `path` and `after_s` belong to the channel faults: the file, and seconds after the model starts. `drive` is
+    the kernel name of the drive that a fault of drives is in, empty for every drive."""
 
     kind: FaultKind
     strength: float = 1.0
@@ -124,6 +133,7 @@ class Fault:
     bit: int = 19
     path: str = ""
     after_s: float = 0.0
+    drive: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

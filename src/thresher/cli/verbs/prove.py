@@ -8,7 +8,7 @@ import typer
 
 from thresher.cli.options import Json
 from thresher.cli.output import say, say_json
-from thresher.proving.policy_names import Policy
+from thresher.proving.policy_names import Field, Policy
 
 
 def prove(
@@ -19,6 +19,9 @@ def prove(
         int | None,
         typer.Option("--processes", min=1, max=256, help="Processes at the same time; all cores if left out."),
     ] = None,
+    field: Annotated[
+        Field, typer.Option("--field", help="Which machines: all, or those whose drives fail.")
+    ] = Field.ALL,
     each: Annotated[bool, typer.Option("--each", help="Print every case, not only the totals.")] = False,
     json: Json = False,
 ) -> None:
@@ -31,7 +34,7 @@ def prove(
         if not json and sys.stderr.isatty():
             typer.echo(f"\r{done} of {cases}", nl=done == cases, err=True)
 
-    results = prove_cases(seed, cases, policy, processes or os.cpu_count() or 1, progress)
+    results = prove_cases(seed, cases, policy, processes or os.cpu_count() or 1, progress, field)
     summed = score(policy, results)
     if json:
         say_json({"seed": seed, "score": summed, "by_fault": by_fault(results), "cases": results if each else ()})

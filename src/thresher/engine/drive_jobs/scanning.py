@@ -7,7 +7,7 @@ import msgspec
 
 from thresher.drives.findings import scan_findings
 from thresher.drives.reading import Drive
-from thresher.drives.scan import Scan, ScanProgress
+from thresher.drives.scan import STROKES, Scan, ScanForm, ScanProgress
 from thresher.drives.scan_process import ScanProcess
 from thresher.drives.scan_worker import Order, Report, report_of, scan_here
 from thresher.engine.drive_jobs.access import DriveAccess, DriveJob
@@ -17,9 +17,6 @@ from thresher.model.findings import Severity
 from thresher.model.port import BlockOpener
 from thresher.protocol.status import ScanStatus
 from thresher.shop.drive_history import keep_scan
-
-_SHOWN = 500
-"""Strokes that are sent to windows: as many as a wide one has pixels for."""
 
 
 class ScanJob(DriveJob):
@@ -37,7 +34,9 @@ class ScanJob(DriveJob):
         self._began = 0.0
         self._last: Report | None = None
         name = drive.part.place
-        self.status = ScanStatus(name, True, 0.0, None, 0.0, (None,) * _SHOWN, (0,) * _SHOWN, (), "begins")
+        sampled = (order.state.plan.form if order.state is not None else order.form) is ScanForm.QUICK
+        unread, no_errors = (None,) * STROKES, (0,) * STROKES
+        self.status = ScanStatus(name, True, 0.0, None, 0.0, unread, no_errors, (), "begins", sampled=sampled)
 
     @property
     def _name(self) -> str:
@@ -104,11 +103,24 @@ class ScanJob(DriveJob):
         self._last = report
         rate = progress.read_bytes / max(progress.seconds, 1e-3) / 1e6
         bad = tuple(place.offset // 512 for place in progress.bad)
-        slowest, errors = _fewer(report.slowest_ms), _fewer_counts(report.errors)
-        before = len(self.status.bad)
+        before, placed = len(self.status.bad), len(self.status.places)
         self.status = ScanStatus(
-            self._name, True, progress.share, progress.left_s, rate, slowest, errors, bad, "reads", report.size
+            self._name,
+            True,
+            progress.share,
+            progress.left_s,
+            rate,
+            report.slowest_ms,
+            report.errors,
+            bad,
+            "reads",
+            report.size,
+            report.rates,
+            report.places,
+            self.status.sampled,
         )
+        for sector, place in zip(bad[placed:], report.places[placed:], strict=False):
+            self._access.note(f"What lies at a bad sector of {self._name}", f"sector {sector}: {place}")
         if len(bad) > before:
             self._find_all(progress)
         if report.ended:
@@ -154,15 +166,3 @@ def _ending(progress: ScanProgress) -> tuple[str, Severity]:
     slow = f", {progress.slow} slow" if progress.slow else ""
     severity = Severity.WARNING if count or progress.gone else Severity.NOTE
     return f"{whole}: {places}{slow}{gone}", severity
-
-
-def _fewer(strokes: tuple[float | None, ...]) -> tuple[float | None, ...]:
-    """Return as many strokes as windows show, each the slowest of its group."""
-    step = max(1, len(strokes) // _SHOWN)
-    groups = (strokes[at : at + step] for at in range(0, len(strokes), step))
-    return tuple(max((each for each in group if each is not None), default=None) for group in groups)
-
-
-def _fewer_counts(counts: tuple[int, ...]) -> tuple[int, ...]:
-    step = max(1, len(counts) // _SHOWN)
-    return tuple(sum(counts[at : at + step]) for at in range(0, len(counts), step))

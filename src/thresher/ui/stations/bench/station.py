@@ -144,8 +144,9 @@ class BenchStation(QWidget):
         self.details = BlockDetails(look, self.editor, self.picker.power_limit, middle)
         self.drum = DrumView(state, look, middle)
         self.lanes = LanesView(state, look, self.axis, middle, settings)
-        for widget in (self.head, self.run_sheet, self.bar, self.details, self.drum):
+        for widget in (self.head, self.run_sheet, self.bar, self.details):
             middle.column.addWidget(widget)
+        middle.column.addWidget(self.drum, 1)
         middle.column.addWidget(self.lanes, 1)
         middle.column.addStretch(0)
         self.right = RightColumn(state, look, self.editor, self)
@@ -196,7 +197,9 @@ class BenchStation(QWidget):
         self.head.setFixedHeight(77 if composing and narrow else 62)
         # where not all of it fits, fields and a scan come before lanes in which nothing happens
         cramped = self.details.isVisibleTo(self) and self.height() < _LOW_STATION
-        self.lanes.setVisible(not (composing and (cramped or self.drum.isVisibleTo(self))))
+        scanning = self.drum.isVisibleTo(self)
+        self.lanes.setVisible(not (composing and (cramped or scanning)))
+        self.drum.make_room(whole=self.lanes.isHidden())
         self.picker.setVisible(not stored and (composing or bool(self.map.picks.targets)))
 
     # ---- putting loads on the sheet
