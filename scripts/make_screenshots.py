@@ -11,7 +11,7 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QScrollArea
 
 from thresher.app.demo import prepare_demo_bench
 from thresher.app.launch import start_engine_process
@@ -214,6 +214,15 @@ def drive_pictures(app: QApplication, folder: Path) -> None:
     window.show_station(0)
     window.intake.parts.show_only("drive sda")
     wait_for(app, lambda: doubtful(state, "drive sda"), 30)
+    for _ in range(5):
+        app.processEvents()
+    area = window.intake.parts.parentWidget()
+    while not isinstance(area, QScrollArea):
+        assert area is not None
+        area = area.parentWidget()
+    bar = area.verticalScrollBar()
+    assert bar is not None
+    bar.setValue(510)
     grab(app, window, "drive-health.png")
     window.show_station(1)
     link.call(StartScan("sda", anyway=True))

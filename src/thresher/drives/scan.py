@@ -96,12 +96,12 @@ class ScanMap:
         """Return the stroke that a place belongs to."""
         return min(STROKES - 1, offset * STROKES // max(1, self.size))
 
-    def note(self, offset: int, length: int, seconds: float, failed: bool) -> None:
-        """Keep one read."""
+    def note(self, offset: int, length: int, seconds: float, failed: bool, busy_s: float | None = None) -> None:
+        """Keep one read; `busy_s` is how long the drive was busy with it where that is not what the read took."""
         stroke = self.stroke_of(offset)
         self.slowest_ms[stroke] = np.fmax(self.slowest_ms[stroke], np.float32(seconds * 1000))
         self.read_bytes[stroke] += length
-        self.busy_s[stroke] += np.float32(seconds)
+        self.busy_s[stroke] += np.float32(seconds if busy_s is None else busy_s)
         self.errors[stroke] += failed
 
     def rates(self, depth: int) -> npt.NDArray[np.float32]:
@@ -251,14 +251,15 @@ class Scan:
                 with self._lock:
                     self._retried += 1
         seconds = self._clock() - begun
+        self._after_block(offset, length)
+        busy = self._clock() - begun
         with self._lock:
             self._failed_in_row = self._failed_in_row + 1 if failed else 0
             self._open.discard(number)
             self._done += 1
             self._bytes += length
             self._slow += not failed and seconds * 1000 >= _SLOW_MS
-            self.map.note(offset, length, seconds, failed)
-        self._after_block(offset, length)
+            self.map.note(offset, length, seconds, failed, busy)
 
     def _narrow(self, offset: int, length: int, error: int) -> bool:
         """Divide a block that failed until the sectors are found that cannot be read; return whether there are any."""

@@ -10,18 +10,23 @@ from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
 
 
-def footer_text(state: BenchState) -> str:
-    """Return the sentence of the footer."""
-    run, health = state.run, state.health
-    if health is None:
-        return "the engine is starting"
+def _at_work(state: BenchState) -> str:
+    run, scan = state.run, state.scan
     if run.workers_started:
         workers = f"{run.workers_running} of {run.workers_started} load workers running"
     elif run.state is RunState.ENDED:
         workers = f"run {run.ending}: {run.outcome}, every worker has ended"
     else:
         workers = "no load worker running"
-    words = [workers, f"{health.channels} channels at {health.interval_s:g} s"]
+    return f"{workers} · read scan of {scan.drive}" if scan is not None and scan.running else workers
+
+
+def footer_text(state: BenchState) -> str:
+    """Return the sentence of the footer."""
+    run, health = state.run, state.health
+    if health is None:
+        return "the engine is starting"
+    words = [_at_work(state), f"{health.channels} channels at {health.interval_s:g} s"]
     if state.snapshot is not None and state.snapshot.kind == "stored job":
         return " · ".join(words)
     words.append(f"sampling costs {health.sampling_share:.2%} of a core".replace("%", " %"))

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from thresher.drives.file_systems import disk_of, read_file_systems
 from thresher.drives.findings import CHARGES, by_code, growth_finding, health_findings
-from thresher.drives.health import DriveHealth, DriveStatus, Sign
+from thresher.drives.health import DriveHealth, DriveStatus, Sign, worst
 from thresher.drives.reading import Drive, drives_of, read_health
 from thresher.engine.run.record import Record
 from thresher.engine.services.intake import IntakeService
@@ -24,6 +24,7 @@ from thresher.shop.scratch_files import remove_scratch_files
 
 _LOG = logging.getLogger(__name__)
 _MOST_COUNTED = 1000
+_URGENT = {DriveStatus.COPY: "Copy the data off now", DriveStatus.REPLACE: "Copy the data off, then replace the drive"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -154,14 +155,18 @@ class DriveService:
 
 
 def _doubt(drive: Drive, signs: list[Sign]) -> Doubt:
-    charge = CHARGES[signs[0].meaning]
-    return Doubt(charge.code, drive.part.tag, PartKind.DRIVE, charge.title, "; ".join(sign.words for sign in signs))
+    """Return what a group of signs is on the part: what has to be done first, then what was counted."""
+    charge, status = CHARGES[signs[0].meaning], worst(tuple(signs))
+    title, detail = charge.title, "; ".join(sign.words for sign in signs)
+    if status in _URGENT:
+        title, detail = _URGENT[status], f"{charge.title[0].lower()}{charge.title[1:]}: {detail}"
+    return Doubt(charge.code, drive.part.tag, PartKind.DRIVE, title, detail)
 
 
 def _with_health(found: Inventory, drive: Drive, health: DriveHealth, doubts: tuple[Doubt, ...]) -> Inventory:
     """Return the inventory with a drive's figures as facts, and with the doubts about it."""
     facts = (
-        Fact("health", health.status.value, "by its own figures"),
+        Fact("health", health.status.value, "its own figures"),
         *(Fact(figure.name, figure.value, figure.source) for figure in health.figures),
         *(Fact(f"{figure.name}, not read", figure.value, figure.source) for figure in health.not_read),
     )

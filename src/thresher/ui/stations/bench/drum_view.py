@@ -30,6 +30,8 @@ _WHOLE = 330.0
 """From this height on there is room for the read rate and the list of bad places."""
 _MOST_LISTED = 5
 _LINE = 16.0
+_URGENT = ("copy the data off now", "replace")
+"""What the health of a dying drive is in words (`drives.health.DriveStatus`)."""
 _NO_LIMIT = 16_777_215
 """What Qt takes as no limit of a height."""
 
@@ -91,6 +93,11 @@ class _Drum(PaintedWidget):
         if scan is None:
             return
         draw_text(painter, QPointF(area.width() - 12, 21), scan_words(scan), scheme.ink, 11.5, right=True)
+        parts = self.state.snapshot.machine.parts if self.state.snapshot is not None else ()
+        health = next((part.fact("health") for part in parts if part.place == scan.drive), "")
+        if health in _URGENT:
+            words = "Copy the data off first: this drive is failing."
+            draw_text(painter, QPointF(12, area.bottom() - 16), words, scheme.fault, 11.5, bold=True)
         whole = area.height() >= _WHOLE
         listed = min(len(scan.bad), _MOST_LISTED + 1) if whole else min(len(scan.bad), 1)
         bottom = area.bottom() - _BUTTONS - listed * _LINE - (_LINE if whole and listed else 0)
