@@ -16,7 +16,7 @@ import numpy as np
 from thresher.drives.scratch import BLOCK, Scratch, ScratchPlan
 from thresher.machine.scratch_file import KernelScratchFile, scratch_name
 
-ROUNDS, SECONDS = 5, 6.0
+ROUNDS, SECONDS = 9, 4.0
 
 
 def plain(file: KernelScratchFile, blocks: int, seconds: float) -> float:
