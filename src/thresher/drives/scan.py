@@ -8,9 +8,11 @@ import errno
 import queue
 import threading
 import time
+from collections import deque
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
+from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -23,6 +25,7 @@ MIB = 1 << 20
 _SLOW_MS, _VERY_SLOW_MS = 150.0, 1000.0
 _MOST_BAD = 2000
 _QUICK_PLACES = 600
+_BOOKED_AT_ONCE = 32
 _DEAD_BLOCKS = 48
 """Blocks that fail one after the other until the drive counts as gone: a pulled one may answer with EIO for ever."""
 
@@ -147,8 +150,19 @@ class ScanState:
     bad: tuple[BadPlace, ...] = ()
 
 
+class _Read(NamedTuple):
+    """One block that was read: its number, where it lies, and how long it took and kept the drive busy."""
+
+    number: int
+    offset: int
+    length: int
+    seconds: float
+    failed: bool
+    busy_s: float
+
+
 class Scan:
-    """One scan on its way: `depth` threads read, each a block at a time. `stop` ends it after the blocks under way."""
+    """One scan on its way: `depth` blocks are read at a time. `stop` ends it after the blocks under way."""
 
     def __init__(
         self,
@@ -167,7 +181,8 @@ class Scan:
         self._read_at = read_at
         self._clock = clock
         self._after_block = after_block
-        self.map = ScanMap(plan.size)
+        self._map = ScanMap(plan.size)
+        self._unbooked: deque[_Read] = deque()
         self._total = plan.blocks()
         self._skip = state.next_block if state is not None else 0
         self._bad: list[BadPlace] = list(state.bad) if state is not None else []
@@ -236,30 +251,49 @@ class Scan:
 
     def _read_block(self, number: int, offset: int) -> None:
         length = min(self.plan.block, (self.plan.end or self.plan.size) - offset)
+        failed = False
         begun = self._clock()
-        failed = dead = False
         try:
             self._read_at(offset, length)
         except OSError as error:
             failed = True
-            dead = error.errno in _GONE or self._failed_in_row >= _DEAD_BLOCKS
-            if dead:
-                with self._lock:
-                    self._gone = True
-                self._stopped.set()
-            elif not self._narrow(offset, length, error.errno or 0):
-                with self._lock:
-                    self._retried += 1
+            self._failed(offset, length, error.errno or 0)
         seconds = self._clock() - begun
         self._after_block(offset, length)
-        busy = self._clock() - begun
-        with self._lock:
-            self._failed_in_row = self._failed_in_row + 1 if failed else 0
-            self._open.discard(number)
+        self._failed_in_row = self._failed_in_row + 1 if failed else 0
+        self._unbooked.append(_Read(number, offset, length, seconds, failed, self._clock() - begun))
+        if failed or len(self._unbooked) >= _BOOKED_AT_ONCE:
+            with self._lock:
+                self._book()
+
+    def _failed(self, offset: int, length: int, error: int) -> None:
+        """Find what of a block cannot be read, unless the drive is gone."""
+        if error in _GONE or self._failed_in_row >= _DEAD_BLOCKS:
+            self._gone = True
+            self._stopped.set()
+        elif not self._narrow(offset, length, error):
+            with self._lock:
+                self._retried += 1
+
+    def _book(self) -> None:
+        """Enter what was read since the last time; the caller holds the lock.
+
+        The reading threads leave that to every so many blocks: what they do between two reads keeps the drive waiting.
+        """
+        while self._unbooked:
+            read = self._unbooked.popleft()
+            self._open.discard(read.number)
             self._done += 1
-            self._bytes += length
-            self._slow += not failed and seconds * 1000 >= _SLOW_MS
-            self.map.note(offset, length, seconds, failed, busy)
+            self._bytes += read.length
+            self._slow += not read.failed and read.seconds * 1000 >= _SLOW_MS
+            self._map.note(read.offset, read.length, read.seconds, read.failed, read.busy_s)
+
+    @property
+    def map(self) -> ScanMap:
+        """The map by now."""
+        with self._lock:
+            self._book()
+        return self._map
 
     def _narrow(self, offset: int, length: int, error: int) -> bool:
         """Divide a block that failed until the sectors are found that cannot be read; return whether there are any."""
@@ -288,6 +322,7 @@ class Scan:
     def progress(self) -> ScanProgress:
         """Return where it is."""
         with self._lock:
+            self._book()
             seconds = self._clock() - self._began
             read = self._done - self._skip
             left = (self._total - self._done) * seconds / read if read > 2 * self.plan.depth else None
@@ -306,6 +341,7 @@ class Scan:
     def state(self) -> ScanState:
         """Return where it can be continued: at the first block that nobody has finished."""
         with self._lock:
+            self._book()
             return ScanState(self.plan, min(self._open, default=self._done), tuple(self._bad))
 
 

@@ -7,8 +7,9 @@ places that cannot be read with the file that lies there.
 import math
 from dataclasses import dataclass
 
-from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
+import numpy as np
+from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QPainter, QPen
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from thresher.compose.entry import length_text
@@ -17,6 +18,7 @@ from thresher.protocol.status import ScanStatus
 from thresher.ui.form import form_style
 from thresher.ui.look import Look, draw_text, panel
 from thresher.ui.painted import PaintedWidget, Spot
+from thresher.ui.polygons import Pixels, polygon
 from thresher.ui.state import BenchState
 
 LOW = 196
@@ -36,9 +38,10 @@ _NO_LIMIT = 16_777_215
 """What Qt takes as no limit of a height."""
 
 
-def stroke_height(milliseconds: float) -> float:
-    """Return how tall a stroke is, 0 to 1: by the logarithm, 1 ms to 2 s, so that one slow read stands out."""
-    return min(1.0, max(0.04, math.log10(max(milliseconds, 1.0)) / math.log10(_TALLEST_MS)))
+def stroke_heights(milliseconds: Pixels) -> Pixels:
+    """Return how tall strokes are, 0 to 1: by the logarithm, 1 ms to 2 s, so that one slow read stands out."""
+    heights: Pixels = np.clip(np.log10(np.maximum(milliseconds, 1.0)) / math.log10(_TALLEST_MS), 0.04, 1.0)
+    return heights
 
 
 def size_text(size: float, whole: float) -> str:
@@ -63,23 +66,26 @@ class _Paper:
     area: QRectF
     strokes: int
     rows: int
-
-    @property
-    def in_row(self) -> int:
-        return -(-self.strokes // self.rows)
-
-    @property
-    def pitch(self) -> float:
-        return self.area.width() / max(1, self.in_row)
-
-    @property
-    def row_height(self) -> float:
-        return self.area.height() / self.rows
+    in_row: int
+    pitch: float
+    row_height: float
 
     def foot(self, stroke: int) -> QPointF:
         """Return where a stroke stands."""
         row, place = divmod(stroke, self.in_row)
         return QPointF(self.area.x() + (place + 0.5) * self.pitch, self.area.y() + (row + 1) * self.row_height - 2)
+
+
+def _paper(area: QRectF, strokes: int) -> _Paper:
+    rows = max(1, min(_MOST_ROWS, int(area.height() // _ROW)))
+    in_row = -(-strokes // rows)
+    return _Paper(area, strokes, rows, in_row, area.width() / in_row, area.height() / rows)
+
+
+def _draw_rects(painter: QPainter, left: Pixels, top: Pixels, wide: float, high: Pixels) -> None:
+    rects = [QRectF(x, y, wide, h) for x, y, h in zip(left.tolist(), top.tolist(), high.tolist(), strict=True)]
+    if rects:
+        painter.drawRects(*rects)
 
 
 class _Drum(PaintedWidget):
@@ -107,8 +113,7 @@ class _Drum(PaintedWidget):
             )
             bottom -= _RATE
         paper = QRectF(12 + _LABELS, _TOP, area.width() - 24 - _LABELS, bottom - _TOP - 20)
-        rows = max(1, min(_MOST_ROWS, int(paper.height() // _ROW)))
-        self._draw_paper(painter, scan, _Paper(paper, max(1, len(scan.slowest_ms)), rows))
+        self._draw_paper(painter, scan, _paper(paper, max(1, len(scan.slowest_ms))))
         self._legend(painter, scan, QPointF(paper.x(), paper.bottom() + 14), paper.width())
         self._bad_places(painter, scan, area.bottom() - _BUTTONS - listed * _LINE, listed, whole)
         self.setAccessibleDescription(f"{scan.drive}: {scan_words(scan)}")
@@ -133,44 +138,40 @@ class _Drum(PaintedWidget):
 
     def _strokes(self, painter: QPainter, scan: ScanStatus, paper: _Paper) -> None:
         scheme = self.look.scheme
-        ordinary: list[QRectF] = []
-        slow: list[QRectF] = []
-        bad: list[QPointF] = []
-        tallest = paper.row_height - 4
+        slowest = np.array([math.nan if each is None else each for each in scan.slowest_ms])
+        heights = stroke_heights(slowest) * (paper.row_height - 4)
         wide = max(1.0, paper.pitch * 0.6)
-        for stroke, slowest in enumerate(scan.slowest_ms):
-            if slowest is None:
-                continue
-            foot_at = paper.foot(stroke)
-            high = stroke_height(slowest) * tallest
-            (slow if slowest >= _SLOW_MS else ordinary).append(
-                QRectF(foot_at.x() - wide / 2, foot_at.y() - high, wide, high)
-            )
-            if scan.errors[stroke]:
-                bad.append(foot_at)
-            if slowest >= _SLOW_MS or scan.errors[stroke]:
-                self._stroke_spot(scan, paper, stroke, slowest, foot_at)
+        row, place = np.divmod(np.arange(len(slowest)), paper.in_row)
+        x = paper.area.x() + (place + 0.5) * paper.pitch
+        foot = paper.area.y() + (row + 1) * paper.row_height - 2
         painter.setPen(Qt.PenStyle.NoPen)
-        # a slow place has a cap, so that it is seen without its colour
-        caps = [QRectF(each.center().x() - 3, each.y() - 1, 6, 2.5) for each in slow]
-        for rects, colour in ((ordinary, scheme.part(PartKind.DRIVE)), ([*slow, *caps], QColor(scheme.straw))):
+        slow = slowest >= _SLOW_MS
+        for chosen, colour in ((slowest < _SLOW_MS, scheme.part(PartKind.DRIVE)), (slow, QColor(scheme.straw))):
             painter.setBrush(colour)
-            if rects:
-                painter.drawRects(*rects)
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        for foot_at in bad:
-            self._cross(painter, foot_at, tallest)
+            _draw_rects(painter, x[chosen] - wide / 2, (foot - heights)[chosen], wide, heights[chosen])
+        # a slow place has a cap, so that it is seen without its colour
+        _draw_rects(painter, x[slow] - 3, (foot - heights)[slow] - 1, 6, np.full(int(slow.sum()), 2.5))
+        errors = np.array(scan.errors, dtype=np.int64)
+        self._crosses(painter, x[errors > 0], (foot - paper.row_height / 2 + 2)[errors > 0])
+        for stroke in np.flatnonzero(slow | (errors > 0)).tolist():
+            self._stroke_spot(scan, paper, stroke, float(slowest[stroke]), int(errors[stroke]))
 
-    def _cross(self, painter: QPainter, foot: QPointF, tallest: float) -> None:
-        """A place that cannot be read: a cross at its foot, on a patch of paper."""
+    def _crosses(self, painter: QPainter, x: Pixels, y: Pixels) -> None:
+        """Places that cannot be read: a cross each, on a patch of paper."""
         scheme = self.look.scheme
         patch = QColor(scheme.panel)
         patch.setAlpha(200)
-        y = foot.y() - tallest / 2
-        painter.fillRect(QRectF(foot.x() - 6, y - 6, 12, 12), patch)
+        painter.setBrush(patch)
+        _draw_rects(painter, x - 6, y - 6, 12, np.full(len(x), 12.0))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(QColor(scheme.fault), 2.2))
-        painter.drawLine(QPointF(foot.x() - 4.5, y - 4.5), QPointF(foot.x() + 4.5, y + 4.5))
-        painter.drawLine(QPointF(foot.x() - 4.5, y + 4.5), QPointF(foot.x() + 4.5, y - 4.5))
+        lines = [
+            QLineF(at - 4.5, middle - 4.5 * turn, at + 4.5, middle + 4.5 * turn)
+            for at, middle in zip(x.tolist(), y.tolist(), strict=True)
+            for turn in (1, -1)
+        ]
+        if lines:
+            painter.drawLines(*lines)
 
     def _head(self, painter: QPainter, scan: ScanStatus, paper: _Paper) -> None:
         """Where it reads now: a bar after the last stroke."""
@@ -190,14 +191,13 @@ class _Drum(PaintedWidget):
         area = QRectF(paper.area.x(), foot - paper.row_height + 2, paper.area.width(), paper.row_height)
         self.spots.append(Spot(area, f"{span}: {told}"))
 
-    def _stroke_spot(self, scan: ScanStatus, paper: _Paper, stroke: int, slowest: float, foot: QPointF) -> None:
+    def _stroke_spot(self, scan: ScanStatus, paper: _Paper, stroke: int, slowest: float, errors: int) -> None:
         about = f"{size_text(scan.size * stroke / paper.strokes, scan.size)}: slowest read {slowest:.0f} ms"
-        if scan.errors[stroke]:
-            about += f"; {scan.errors[stroke]} reads failed"
-        wide = max(6.0, paper.pitch)
-        self.spots.append(
-            Spot(QRectF(foot.x() - wide / 2, foot.y() - paper.row_height + 2, wide, paper.row_height), about)
-        )
+        if errors:
+            about += f"; {errors} reads failed"
+        foot, wide = paper.foot(stroke), max(6.0, paper.pitch)
+        area = QRectF(foot.x() - wide / 2, foot.y() - paper.row_height + 2, wide, paper.row_height)
+        self.spots.append(Spot(area, about))
 
     def _legend(self, painter: QPainter, scan: ScanStatus, at: QPointF, width: float) -> None:
         stretch = scan.size / max(1, len(scan.slowest_ms))
@@ -217,23 +217,17 @@ class _Drum(PaintedWidget):
         painter.setPen(QPen(QColor(scheme.rule), 1))
         painter.drawLine(area.bottomLeft(), area.bottomRight())
         painter.drawLine(area.topLeft(), area.bottomLeft())
-        rates = [each for each in scan.rates if each is not None]
-        top = max(rates, default=0.0)
-        if top > 0:
+        rates = np.array([math.nan if each is None else each for each in scan.rates])
+        read = np.flatnonzero(~np.isnan(rates))
+        if len(read):
+            lowest, top = float(rates[read].min()), max(1.0, float(rates[read].max()))
             draw_text(painter, QPointF(area.x() - 4, area.y() + 40), f"{top:.0f} max", scheme.soft, 10, right=True)
             painter.setPen(QPen(scheme.part(PartKind.DRIVE), 1.4))
-            points: list[QPointF] = []
-            for stroke, rate in enumerate((*scan.rates, None)):
-                if rate is not None:
-                    x = area.x() + (stroke + 0.5) * area.width() / len(scan.rates)
-                    points.append(QPointF(x, area.bottom() - rate / top * area.height()))
-                elif points and not scan.sampled:
-                    painter.drawPolyline(QPolygonF(points))
-                    points = []
-            if points:
-                painter.drawPolyline(QPolygonF(points))
-            lowest = f"read rate over the drive: {min(rates):.0f} to {top:.0f} MB/s"
-            self.spots.append(Spot(area, lowest))
+            gaps = np.flatnonzero(np.diff(read) > (len(rates) if scan.sampled else 1)) + 1
+            for run in np.split(read, gaps.tolist()):
+                x = area.x() + (run + 0.5) * area.width() / len(rates)
+                painter.drawPolyline(polygon(x, area.bottom() - rates[run] / top * area.height()))
+            self.spots.append(Spot(area, f"read rate over the drive: {lowest:.0f} to {top:.0f} MB/s"))
         for mark, right in ((0.0, False), (0.5, False), (1.0, True)):
             at = QPointF(area.x() + mark * area.width(), area.bottom() + 12)
             draw_text(painter, at, size_text(scan.size * mark, scan.size), scheme.soft, 10, right=right)
