@@ -26,7 +26,7 @@ from thresher.compose.sheet_file import load_sheet, shipped_sheets
 from thresher.decoding.logs import read_log as read_kernel_log
 from thresher.decoding.recognise import decode_text, load_tables
 from thresher.diagnosis.decision import default_price_list, read_prices
-from thresher.drives import ata, nvme
+from thresher.drives import ata, nvme, scsi
 from thresher.engine.assembly import open_engine
 from thresher.importers.csv_log import guess, match_log, read_log
 from thresher.inventory.machine import read_inventory
@@ -34,7 +34,7 @@ from thresher.journal.jobfile import JobFile
 from thresher.journal.rows import Row, Write, line_of_row
 from thresher.journal.writer import JournalWriter
 from thresher.machine.capture import CapturedSystem, RecordingSystem, write_capture
-from thresher.model.drive_commands import AtaCommand, NvmeCommand
+from thresher.model.drive_commands import AtaCommand, NvmeCommand, ScsiCommand
 from thresher.model.errors import SourceUnavailable, ThresherError
 from thresher.model.vendors import Vendor
 from thresher.protocol.wire import RefusedRequest, decode_request
@@ -228,6 +228,12 @@ PAGE_PARSERS: tuple[Callable[[bytes], object], ...] = (
     nvme.parse_errors,
     nvme.parse_self_tests,
     nvme.parse_firmware,
+    nvme.parse_temperature_threshold,
+    nvme.parse_thermal_management,
+    scsi.parse_temperature,
+    lambda data: scsi.parse_errors(data, scsi.READ_ERRORS),
+    scsi.parse_start_stop,
+    scsi.parse_exceptions,
 )
 
 
@@ -242,6 +248,12 @@ def drive_pages() -> tuple[bytes, ...]:
             pages.append(sata.ata(command).data if isinstance(command, AtaCommand) else flash.nvme(command))
         except SourceUnavailable:
             continue  # one that it does not know
+    bridge = SimulatedDrive(DriveState(replace(spec, bridge=True), lambda: 0.0), "/dev/sdb")
+    for page in ScsiCommand:
+        try:
+            pages.append(bridge.scsi(page))
+        except SourceUnavailable:
+            continue
     return tuple(page for page in pages if page)
 
 

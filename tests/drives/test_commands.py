@@ -32,7 +32,7 @@ def test_every_ata_command_reads_or_is_a_self_test() -> None:
 
 def test_every_nvme_command_reads_or_is_a_self_test() -> None:
     for command in NvmeCommand:
-        assert command.value.opcode in (0x02, 0x06, 0x14)
+        assert command.value.opcode in (0x02, 0x06, 0x0A, 0x14)
         assert command.value.opcode != 0x14 or command.value.dword10 in (1, 2, 0xF)
 
 

@@ -74,6 +74,22 @@ def test_arrays_name_the_drive_that_they_left_out(tmp_path: Path) -> None:
     }
 
 
+def test_a_mapped_volume_that_holds_requests_back_is_named(tmp_path: Path) -> None:
+    system = tree(
+        tmp_path,
+        {
+            "sys/block/dm-0/dm/suspended": "0\n",
+            "sys/block/dm-0/dm/name": "books\n",
+            "sys/block/dm-1/dm/suspended": "1\n",
+            "sys/block/dm-1/dm/name": "scans\n",
+            "sys/block/dm-1/slaves/sdb2/size": "8\n",
+        },
+    )
+    (sign,) = read_file_systems(system)
+    assert (sign.device, sign.code, sign.drive_failed) == ("sdb2", "D-361", False)
+    assert sign.words == "the volume scans is suspended: every request to it waits"
+
+
 @pytest.mark.parametrize(
     ("device", "disk"),
     [

@@ -161,6 +161,15 @@ def test_nvme_controller_and_health() -> None:
     assert (health.media_errors, health.unsafe_shutdowns, health.sensors_c) == (2, 7, (45,))
 
 
+def test_what_an_nvme_drive_is_set_to_do_when_hot() -> None:
+    # 355 K in the low half; kind and sensor of the threshold above it
+    assert nvme.parse_temperature_threshold(bytes.fromhex("63 01 00 00")) == 82
+    assert nvme.parse_temperature_threshold(bytes.fromhex("ff ff 00 00")) is None
+    # heavy throttling from 353 K in the low half, light from 349 K above it
+    assert nvme.parse_thermal_management(bytes.fromhex("61 01 5d 01")) == (76, 80)
+    assert nvme.parse_thermal_management(bytes(4)) == (None, None)
+
+
 def test_the_nvme_self_test_log() -> None:
     page = bytearray(564)
     page[0], page[1] = 2, 37

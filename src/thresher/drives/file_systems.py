@@ -1,4 +1,4 @@
-"""What file systems and arrays count themselves: ext4, btrfs and md in sysfs. Nothing is checked by writing.
+"""What file systems and arrays count themselves: ext4, btrfs, md and the device mapper in sysfs. Nothing is checked by writing.
 
 Kernel documents ABI/testing/sysfs-fs-ext4, filesystems/btrfs, admin-guide/md.
 """
@@ -35,7 +35,7 @@ class FileSystemSign:
 
 def read_file_systems(system: System) -> tuple[FileSystemSign, ...]:
     """Return everything that file systems and arrays count which should be nothing."""
-    return (*_ext4(system), *_btrfs(system), *_arrays(system))
+    return (*_ext4(system), *_btrfs(system), *_arrays(system), *_mapped(system))
 
 
 def _ext4(system: System) -> list[FileSystemSign]:
@@ -97,6 +97,18 @@ def _arrays(system: System) -> list[FileSystemSign]:
         if missing:
             words = f"{name} runs with {missing} drive{'s' if missing > 1 else ''} missing"
             found.append(FileSystemSign(name, "D-360", words, f"{folder}/degraded", drive_failed=True))
+    return found
+
+
+def _mapped(system: System) -> list[FileSystemSign]:
+    """Volumes of the device mapper that hold requests back (ABI/testing/sysfs-block-dm)."""
+    found = []
+    for device in system.list(_BLOCK):
+        if re.fullmatch(r"dm-\d+", device) and optional_number(system, f"{_BLOCK}/{device}/dm/suspended"):
+            name = optional_text(system, f"{_BLOCK}/{device}/dm/name") or device
+            below = ", ".join(system.list(f"{_BLOCK}/{device}/slaves")) or device
+            words = f"the volume {name} is suspended: every request to it waits"
+            found.append(FileSystemSign(below, "D-361", words, f"{_BLOCK}/{device}/dm/suspended", drive_failed=False))
     return found
 
 

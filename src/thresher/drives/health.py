@@ -330,6 +330,8 @@ class NvmePages:
     errors: tuple[nvme.ErrorEntry, ...] | None = None
     tests: nvme.SelfTestLog | None = None
     firmware: tuple[int, tuple[str, ...]] | None = None
+    warns_at_c: int | None = None
+    slows_at_c: tuple[int | None, int | None] | None = None
 
 
 def nvme_health(pages: NvmePages, not_read: tuple[Figure, ...] = ()) -> DriveHealth:
@@ -343,6 +345,7 @@ def nvme_health(pages: NvmePages, not_read: tuple[Figure, ...] = ()) -> DriveHea
         slot, revisions = pages.firmware
         figures.append(Figure("firmware slot", f"{slot} of {pages.controller.firmware_slots}", "firmware slot log"))
         del revisions
+    figures += _thermal_figures(pages)
     tests = pages.tests.tests if pages.tests is not None else ()
     for each in tests[:3]:
         name = f"{'extended' if each.extended else 'short'} self-test at hour {each.hours}"
@@ -359,6 +362,18 @@ def nvme_health(pages: NvmePages, not_read: tuple[Figure, ...] = ()) -> DriveHea
     status = worst(found) if pages.health is not None or found else DriveStatus.UNKNOWN
     counts = {MEDIA_ERRORS: pages.health.media_errors, USED: pages.health.used} if pages.health is not None else {}
     return DriveHealth(status, found, tuple(figures), not_read, counts)
+
+
+def _thermal_figures(pages: NvmePages) -> list[Figure]:
+    """What the drive was set to do when it gets hot."""
+    figures, source = [], "temperature threshold, thermal management"
+    if pages.warns_at_c is not None:
+        figures.append(Figure("set to warn from", f"{pages.warns_at_c} °C", source))
+    if pages.slows_at_c is not None:
+        light, heavy = pages.slows_at_c
+        steps = [f"{each} °C {how}" for each, how in ((light, "lightly"), (heavy, "heavily")) if each is not None]
+        figures.append(Figure("set to slow down from", ", ".join(steps) or "not set", source))
+    return figures
 
 
 def _nvme_signs(health: nvme.Health, controller: nvme.Controller, signs: list[Sign]) -> None:

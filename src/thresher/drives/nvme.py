@@ -29,6 +29,7 @@ class Controller:
     extended_minutes: int
     firmware_slots: int
     thermal_range_c: tuple[int, int] | None
+    thermal_management: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -142,7 +143,21 @@ def parse_controller(data: bytes) -> Controller:
         number(data, 316, 2),
         data[260] >> 1 & 7,
         (low - _ZERO_C, high - _ZERO_C) if low and high else None,
+        bool(data[322] & 1),
     )
+
+
+def parse_temperature_threshold(data: bytes) -> int | None:
+    """Return the temperature in °C above which the drive warns (5.21.1.4), None where it is not set."""
+    check_length(data, 4, "NVMe temperature threshold")
+    kelvin = number(data, 0, 2)
+    return _celsius(kelvin) if kelvin != 0xFFFF else None
+
+
+def parse_thermal_management(data: bytes) -> tuple[int | None, int | None]:
+    """Return from which temperatures in °C the drive slows itself down lightly and heavily (5.21.1.16)."""
+    check_length(data, 4, "NVMe thermal management")
+    return _celsius(number(data, 2, 2)), _celsius(number(data, 0, 2))
 
 
 def parse_namespace(data: bytes) -> Namespace:

@@ -214,6 +214,10 @@ def _nvme(port: DrivePort, asked: _Asked) -> DriveHealth:
         page("error log", NvmeCommand.ERRORS, nvme.parse_errors),
         page("self-test log", NvmeCommand.SELF_TEST_LOG, nvme.parse_self_tests) if controller.self_tests else None,
         page("firmware slot log", NvmeCommand.FIRMWARE, nvme.parse_firmware),
+        page("temperature threshold", NvmeCommand.TEMPERATURE_THRESHOLD, nvme.parse_temperature_threshold),
+        page("thermal management", NvmeCommand.THERMAL_MANAGEMENT, nvme.parse_thermal_management)
+        if controller.thermal_management
+        else None,
     )
     return nvme_health(pages, tuple(asked.not_read))
 

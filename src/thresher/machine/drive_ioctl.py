@@ -174,7 +174,7 @@ class KernelPort(DrivePort):
             raise _failure(self.path, command.name, error) from error
         if status:
             raise SourceUnavailable(self.path, f"{_words(command.name)}: the drive refuses it (status 0x{status:x})")
-        return data.raw[: wanted.length]
+        return passed.result.to_bytes(4, "little") if wanted.wants_result else data.raw[: wanted.length]
 
 
 def returned_registers(sense: bytes) -> tuple[int, int] | None:

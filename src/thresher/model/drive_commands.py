@@ -77,12 +77,16 @@ class AtaCommand(Enum):
 
 @dataclass(frozen=True, slots=True)
 class NvmeRegisters:
-    """An NVMe admin command: opcode, namespace, the two dwords that say what is wanted, and the bytes it brings."""
+    """An NVMe admin command: opcode, namespace, the dword that says what is wanted, and the bytes it brings.
+
+    `wants_result` marks one that answers by dword 0 of its completion, as four bytes.
+    """
 
     opcode: int
     namespace: int
     dword10: int
     length: int = 0
+    wants_result: bool = False
 
 
 def _identify(structure: int, namespace: int = 0) -> NvmeRegisters:
@@ -94,6 +98,11 @@ def _page(identifier: int, length: int) -> NvmeRegisters:
     return NvmeRegisters(0x02, NO_NAMESPACE, identifier | (length // 4 - 1) << 16, length)
 
 
+def _feature(identifier: int) -> NvmeRegisters:
+    """Return Get Features of a current value (NVMe 1.4, 5.15)."""
+    return NvmeRegisters(0x0A, 0, identifier, wants_result=True)
+
+
 class NvmeCommand(Enum):
     """What an NVMe drive may be asked."""
 
@@ -103,6 +112,8 @@ class NvmeCommand(Enum):
     ERRORS = _page(0x01, 64 * 16)
     FIRMWARE = _page(0x03, 512)
     SELF_TEST_LOG = _page(0x06, 564)
+    TEMPERATURE_THRESHOLD = _feature(0x04)
+    THERMAL_MANAGEMENT = _feature(0x10)
     SELF_TEST_SHORT = NvmeRegisters(0x14, NO_NAMESPACE, 0x1)
     SELF_TEST_EXTENDED = NvmeRegisters(0x14, NO_NAMESPACE, 0x2)
     SELF_TEST_ABORT = NvmeRegisters(0x14, NO_NAMESPACE, 0xF)

@@ -296,6 +296,7 @@ def _controller(spec: DriveSpec) -> bytes:
     page[266:270] = struct.pack("<HH", 82 + _KELVIN, 85 + _KELVIN)
     page[280:296] = spec.size_bytes.to_bytes(16, "little")
     page[316:318] = struct.pack("<H", EXTENDED_MINUTES)
+    page[322] = 1  # it can be set to slow itself down
     page[324:328] = struct.pack("<HH", _KELVIN, 80 + _KELVIN)
     page[516:520] = struct.pack("<I", 1)
     return bytes(page)
@@ -366,4 +367,6 @@ _NVME: dict[NvmeCommand, Callable[[DriveSpec], bytes]] = {
     NvmeCommand.HEALTH: _health,
     NvmeCommand.ERRORS: _nvme_errors,
     NvmeCommand.FIRMWARE: _firmware,
+    NvmeCommand.TEMPERATURE_THRESHOLD: lambda _spec: struct.pack("<HH", 82 + _KELVIN, 0),
+    NvmeCommand.THERMAL_MANAGEMENT: lambda _spec: struct.pack("<HH", 80 + _KELVIN, 76 + _KELVIN),
 }
