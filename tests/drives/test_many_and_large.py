@@ -79,7 +79,8 @@ def test_a_count_that_rises_on_the_bench_is_a_finding(make_engine: MakeEngine, f
     assert (channel.name, channel.quantity) == ("drive sda pending sectors", Quantity.COUNT)
     engine.scans.start("sda", quick=False, go_on=False, anyway=True)
     engine.watch(900)
-    grown: list[Finding] = [each for each in engine.findings if each.channel == "drive/sda/pending"]
+    findings: tuple[Finding, ...] = engine.findings
+    grown = [each for each in findings if each.channel == "drive/sda/pending"]
     assert grown
     assert {(each.kind, each.code) for each in grown} == {(FindingKind.DRIVE_FAILED, "D-341")}
     assert "in all" in grown[0].detail

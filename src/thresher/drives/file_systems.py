@@ -1,6 +1,6 @@
-"""What file systems and arrays count themselves: ext4, btrfs, md and the device mapper in sysfs. Nothing is checked by writing.
+"""What file systems and arrays count themselves: ext4, btrfs, md and the device mapper in sysfs.
 
-Kernel documents ABI/testing/sysfs-fs-ext4, filesystems/btrfs, admin-guide/md.
+Nothing is checked by writing. Kernel documents ABI/testing/sysfs-fs-ext4, filesystems/btrfs, admin-guide/md.
 """
 
 import re

@@ -27,7 +27,8 @@ _HEADER = 8
 """Words of a block before its body: magic, seed, number, generation, checksum, and three that are 0."""
 _ALL_ONES = 0xFFFF_FFFF_FFFF_FFFF
 BLOCK = 256 << 10
-_STALL_S = 1.0
+_STALL_S, _FLUSH_STALL_S = 1.0, 10.0
+"""From when on a request counts as held up; a flush has the drive's whole cache to write."""
 _MOST_WRONG = 200
 _SPARE_THREADS = 2
 """Threads beyond the depth: they fill and compare blocks while the others wait for the drive."""
@@ -186,13 +187,14 @@ class Latencies:
     bins: npt.NDArray[np.int64] = field(default_factory=lambda: np.zeros(_BINS, dtype=np.int64))
     longest_s: float = 0.0
     stalls: int = 0
+    stall_s: float = _STALL_S
 
     def note(self, seconds: float) -> None:
         """Count one."""
         place = int(math.log10(max(seconds, _SHORTEST_S) / _SHORTEST_S) / _DECADES * _BINS)
         self.bins[min(_BINS - 1, place)] += 1
         self.longest_s = max(self.longest_s, seconds)
-        self.stalls += seconds >= _STALL_S
+        self.stalls += seconds >= self.stall_s
 
     def percentile(self, share: float) -> float:
         """Return the seconds within which so large a share of them was done, to the width of a bin (7 %)."""
@@ -256,7 +258,11 @@ class Scratch:
         self._lock = threading.Lock()
         self._stopped = threading.Event()
         self._local = threading.local()
-        self._latencies = {what: Latencies() for what in ("write", "read", "flush")}
+        self._latencies = {
+            "write": Latencies(),
+            "read": Latencies(),
+            "flush": Latencies(stall_s=_FLUSH_STALL_S),
+        }
         self._written = self._compared = self._rounds = 0
         self._wrong: list[WrongBlock] = []
         self._wrong_count = 0
@@ -343,14 +349,16 @@ class Scratch:
             self._patterns.fill(expected, number, generation + 1)
             if self._timed("write", offset, lambda: self._file.write_at(offset, expected)):
                 self._generation[number] = generation + 1
-                self._count(len(expected) * 8, 0)
+                self._file.rest(expected.nbytes)
+                self._count(expected.nbytes, 0)
             return
         if not generation:
             return
         found[:_HEADER] = 0
         if not self._timed("read", offset, lambda: self._read(offset, found)):
             return
-        self._count(0, len(expected) * 8)
+        self._file.rest(found.nbytes)
+        self._count(0, found.nbytes)
         if not self._patterns.holds(found, number, generation, expected):
             self._patterns.fill(expected, number, generation)
             self._note_wrong(self._patterns.judge(found, expected, number, generation))

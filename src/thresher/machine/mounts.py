@@ -13,8 +13,9 @@ from thresher.model.errors import SourceUnavailable
 from thresher.model.regular_file import is_there
 
 _MOUNTINFO = "/proc/self/mountinfo"
-_RESERVE_SHARE, _RESERVE_LEAST = 0.05, 1 << 30
-"""Kept free on the file system: the running system and the customer's programs need room meanwhile."""
+_RESERVE_SHARE, _RESERVE_SMALL, _RESERVE_LEAST = 0.05, 0.2, 1 << 30
+"""Kept free on the file system, as the running system and the customer's programs need room meanwhile: 5 % and 1 GiB,
+but of a small one, such as a stick, no more than a fifth."""
 _NOT_FOR_SCRATCH = {"squashfs", "iso9660", "udf", "erofs", "overlay", "ntfs", "fuseblk", "hfsplus"}
 """Read-only kinds, and those whose drivers are not made for such work on a customer's data."""
 _DEEPEST = 6
@@ -165,7 +166,7 @@ def _usable(folder: str, mount: Mount) -> ScratchPlace:
     except OSError as error:
         return ScratchPlace(folder, mount, 0, error.strerror or str(error))
     free, total = found.f_bavail * found.f_frsize, found.f_blocks * found.f_frsize
-    room = free - max(_RESERVE_LEAST, int(total * _RESERVE_SHARE))
+    room = free - max(min(_RESERVE_LEAST, int(total * _RESERVE_SMALL)), int(total * _RESERVE_SHARE))
     if room < 64 << 20:
         return ScratchPlace(folder, mount, 0, f"only {free / (1 << 30):.1f} GiB are free, and a reserve stays free")
     return ScratchPlace(folder, mount, room)

@@ -71,6 +71,9 @@ class KernelScratchFile:
         os.fdatasync(self._fd)
         os.posix_fadvise(self._fd, 0, 0, os.POSIX_FADV_DONTNEED)
 
+    def rest(self, length: int) -> None:
+        """A request stands for itself only."""
+
     def clock(self) -> float:
         """Return the time by which requests are timed."""
         return time.perf_counter()

@@ -184,6 +184,10 @@ class ScratchSource(Protocol):
         """Read a block past the page cache and return how many bytes came."""
         ...
 
+    def rest(self, length: int) -> None:
+        """Let the time pass of what a request stands for beyond itself: of a simulated drive only."""
+        ...
+
     def flush(self) -> None:
         """Bring everything written to the medium, and forget it in the page cache."""
         ...

@@ -20,6 +20,7 @@ _STALL_S = 4.0
 _WEAK_SHARE = 0.004
 """Around a sector that cannot be read so much of the medium is weak, and reads are tried again."""
 _MIB = 1 << 20
+_REQUEST = 256 << 10
 _SLOWED_C, _SLOWED = 70.0, 0.35
 _WARM_UP_S, _COOL_DOWN_S = 180.0, 420.0
 
@@ -192,7 +193,8 @@ class SimulatedBlocks(_Timed, BlockSource):
 class SimulatedScratch(_Timed):
     """A scratch file on a simulated drive: it keeps what is written, as far as the drive does.
 
-    Each block of the file stands for `scale` times as many bytes, whose time it takes.
+    Each block of the file stands for `scale` times as many bytes. A request takes the time of one block of a real
+    load; that of all the others which it stands for passes in `rest`, so that no request seems to be held up.
     """
 
     def __init__(self, state: DriveState, scale: float) -> None:
@@ -204,18 +206,22 @@ class SimulatedScratch(_Timed):
     def write_at(self, offset: int, words: npt.NDArray[np.uint64]) -> None:
         """Keep a block, unless the drive only says that it does."""
         self._check()
-        self._pass(words.nbytes * self._scale / self._rate(0, 1) + self._seek())
+        self._pass(min(_REQUEST, words.nbytes * self._scale) / self._rate(0, 1) + self._seek())
         if self._rng.random() >= self._state.spec.lies:
             self._kept[offset] = words.copy()
 
     def read_at(self, offset: int, into: npt.NDArray[np.uint64]) -> int:
         """Give a block back; one that was never written is zero."""
         self._check()
-        self._pass(into.nbytes * self._scale / self._rate(0, 1) + self._seek())
+        self._pass(min(_REQUEST, into.nbytes * self._scale) / self._rate(0, 1) + self._seek())
         into[:] = self._kept.get(offset, 0)
         if self._rng.random() < self._state.spec.flips:
             into[int(self._rng.integers(8, len(into)))] ^= np.uint64(1 << int(self._rng.integers(0, 64)))
         return into.nbytes
+
+    def rest(self, length: int) -> None:
+        """Let the time of the other requests pass that one stands for."""
+        self._pass(max(0.0, length * self._scale - _REQUEST) / self._rate(0, 1))
 
     def flush(self) -> None:
         """Take the time of a flush."""
