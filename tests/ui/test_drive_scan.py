@@ -54,6 +54,9 @@ def test_a_picked_drive_is_read_and_drawn(qtbot: QtBot, tmp_path: Path, open_win
         (put,) = bench.editor.draft.chosen(bench.editor.chosen)
         assert isinstance(put.item, Block)
         assert put.item.title == "read sample, nvme0n1"
+        drives = bench.details.slots["drives"].field
+        offered = {"all drives", "nvme0n1", "sda"}
+        qtbot.waitUntil(lambda: {drives.itemText(n) for n in range(drives.count())} == offered, timeout=10_000)
         bench.editor.undo()
         assert len(bench.editor.draft.blocks) == before
         qtbot.mouseClick(quick, LEFT)

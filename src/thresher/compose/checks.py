@@ -21,11 +21,15 @@ _PLACE = re.compile(r"(blocks|gates)\[(\d+)\](?:\.(\w+))?")
 
 @dataclass(frozen=True, slots=True)
 class DriveOnBench:
-    """A drive of the machine: its kernel name, about how long reading all of it takes, and why it is to be spared."""
+    """A drive of the machine: its kernel name, about how long reading all of it takes, and why it is to be spared.
+
+    `folders` are where its file systems are mounted that take scratch files.
+    """
 
     name: str
     read_s: float
     why_spare: str = ""
+    folders: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -107,6 +107,14 @@ def mounts_here() -> tuple[Mount, ...]:
     return mounts(read_once(_MOUNTINFO, Path(_MOUNTINFO)).decode("utf-8", "replace"))
 
 
+def scratch_mounts() -> tuple[Mount, ...]:
+    """Return the file systems on drives that take scratch files by their kind; none of them is asked for its room.
+
+    Raises SourceUnavailable.
+    """
+    return tuple(each for each in mounts_here() if each.drives and _refused(each) is None)
+
+
 def scratch_places(drive: str) -> tuple[ScratchPlace, ...]:
     """Return a place on each file system of a drive, the roomiest first, those that cannot be used last.
 

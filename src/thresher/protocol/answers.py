@@ -60,12 +60,13 @@ class Snapshot(msgspec.Struct, frozen=True):
 
 class SheetCheck(msgspec.Struct, frozen=True):
     """What the engine makes of a draft: all its faults, what is worth knowing, its length, and what is said before it
-    starts."""
+    starts. `choices` are what this machine offers for a field of blocks, such as its drives, by the field's name."""
 
     faults: tuple[SheetFault, ...]
     warnings: tuple[str, ...]
     length_s: float
     announcement: str
+    choices: dict[str, tuple[str, ...]] = {}
 
 
 class SheetFile(msgspec.Struct, frozen=True):

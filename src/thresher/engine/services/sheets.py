@@ -17,8 +17,9 @@ from thresher.engine.services.intake import OWN, IntakeService
 from thresher.engine.services.machine import MachineService
 from thresher.loads.memory.free import free_memory
 from thresher.loads.registry import SHEET_LOADS
+from thresher.machine.mounts import Mount, scratch_mounts
 from thresher.model.channels import watched_temperatures
-from thresher.model.errors import EnvironmentFault, InputError, InputFault, ThresherError
+from thresher.model.errors import EnvironmentFault, InputError, InputFault, SourceUnavailable, ThresherError
 from thresher.model.findings import Severity
 from thresher.model.port import System, SystemKind
 from thresher.model.sheet import RunSheet
@@ -109,12 +110,20 @@ class SheetService:
             memory.available,
             f"loads run in NumPy and heat less: {state.detail}" if slow else "",
             bool(watched_temperatures(self._machine.channels)),
-            tuple(
-                DriveOnBench(
-                    each.part.place, seconds_to_read(self._system, each), self._drives.why_dying(each.part.place)
-                )
-                for each in self._drives.drives()
-            ),
+            self._drives_on_bench(),
+        )
+
+    def _drives_on_bench(self) -> tuple[DriveOnBench, ...]:
+        mounted = _scratch_mounts(self._system)
+        return tuple(
+            DriveOnBench(
+                name,
+                seconds_to_read(self._system, each),
+                self._drives.why_dying(name),
+                tuple(mount.folder for mount in mounted if name in mount.drives),
+            )
+            for each in self._drives.drives()
+            for name in (each.part.place,)
         )
 
     def keep_draft(self, sheet: RunSheet) -> SheetCheck:
@@ -124,7 +133,9 @@ class SheetService:
         self.draft = sheet
         self._record.writer.set_draft(sheet)
         cpus = tuple(cpu.core for cpu in self._record.inventory.cpus)
-        return SheetCheck(faults, warnings(sheet, bench), sheet.length_s, announcement(sheet, cpus))
+        choices = {"drives": tuple(each.name for each in bench.drives)}
+        choices["folder"] = tuple(dict.fromkeys(folder for each in bench.drives for folder in each.folders))
+        return SheetCheck(faults, warnings(sheet, bench), sheet.length_s, announcement(sheet, cpus), choices)
 
     def changes(self) -> RunChanges:
         """Return what changes the run in progress. Raises EnvironmentFault when there is none."""
@@ -187,3 +198,13 @@ class SheetService:
     def _check_own(self, name: str) -> None:
         if not name.startswith(OWN):
             raise InputError("run sheet", [InputFault("name", f"{name!r} is not one of the shop's own")])
+
+
+def _scratch_mounts(system: System) -> tuple[Mount, ...]:
+    """Return where scratch files may be made on this computer; a simulated machine has no mounts."""
+    if system.kind is not SystemKind.LIVE:
+        return ()
+    try:
+        return scratch_mounts()
+    except SourceUnavailable:
+        return ()  # the folder can still be typed

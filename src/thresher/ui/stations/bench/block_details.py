@@ -128,7 +128,8 @@ class BlockDetails(QWidget):
             self._shown = names
             self._lay_out(anew=True)
         for field in shared:
-            choices = field.choices(items[0])
+            offered = self._editor.check.choices if self._editor.check is not None else {}
+            choices = tuple(dict.fromkeys((*field.choices(items[0]), *offered.get(field.name, ()))))
             box = self.slots[field.name].field
             if tuple(box.itemText(place) for place in range(box.count())) != choices:
                 box.clear()
