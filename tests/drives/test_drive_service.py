@@ -130,3 +130,15 @@ def test_a_scan_from_the_bench_finds_the_bad_place_and_says_so(
     engine.scans.start("sda", quick=True, go_on=False, anyway=True)
     engine.watch(30)
     assert len([each for each in engine.findings if each.code == "D-310"]) == 1  # the same place once
+
+
+def test_a_sample_reads_the_places_that_the_drive_itself_lists(make_engine: MakeEngine, ferry: Scenario) -> None:
+    listed = (1_000_000_007, 7_000_000_001)
+    engine, _ = make_engine(with_drive(ferry, pending=listed, rotation=7200))
+    engine.watch(2)
+    engine.scans.start("sda", quick=True, go_on=False, anyway=True)
+    engine.watch(200)
+    scan = engine.snapshot().scan
+    assert scan is not None
+    assert scan.sampled
+    assert set(scan.bad) == set(listed)

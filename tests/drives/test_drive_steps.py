@@ -44,7 +44,7 @@ def test_a_drive_is_tested_then_read_and_what_follows_moves_up(make_engine: Make
     status = engine.run_to_end(sheet(block(DriveUse.SHORT_TEST, 300), block(DriveUse.READ_ALL, 900, 300)))
     assert status.ending is Ending.FINISHED
     tape = "\n".join(heard.tape())
-    assert "Short self-test of sda begins: 2 min by its own word" in tape
+    assert "Short self-test of sda begins: 2 min by the drive's estimate" in tape
     assert "Short self-test of sda ended: passed" in tape
     assert "Read scan of sda ended: read through: every place could be read" in tape
     assert engine.findings == ()

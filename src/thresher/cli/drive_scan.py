@@ -11,7 +11,7 @@ import numpy as np
 from thresher.app.paths import bench_folder
 from thresher.cli.output import say, say_json
 from thresher.compose.entry import length_text
-from thresher.drives.health import DriveStatus
+from thresher.drives.health import DriveStatus, places_to_try
 from thresher.drives.reading import Drive, read_health, size_of
 from thresher.drives.scan import BadPlace, ScanForm, ScanMap, ScanProgress, strokes_text
 from thresher.drives.scan_process import ScanProcess
@@ -67,7 +67,7 @@ def scan_drive(system: System, drive: Drive, wish: ScanWish, json: bool) -> Scan
     shop = wish.shop or bench_folder(wish.simulated) / "shop"
     serial, model = serial_of(drive.part), drive.part.name
     kept = kept_scan(shop, model, serial) if serial else None
-    order = _order(wish, size_of(system, drive), kept.bad if kept is not None else ())
+    order = _order(wish, size_of(system, drive), places_to_try(health, kept.bad if kept is not None else ()))
     if wish.go_on:
         if kept is None or kept.state is None:
             raise EnvironmentFault(f"scanning {drive.part.place}", "no scan of this drive was stopped", "Start one.")

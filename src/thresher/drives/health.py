@@ -70,6 +70,7 @@ class DriveHealth:
     """Everything that a drive reported: its status, the signs against it, all figures, and what could not be read.
 
     `counts` are those figures that are held against the next visit: they only ever grow on a drive that gets worse.
+    `bad_places` are bytes of the drive that it lists itself as not to be read.
     """
 
     status: DriveStatus
@@ -77,6 +78,12 @@ class DriveHealth:
     figures: tuple[Figure, ...]
     not_read: tuple[Figure, ...] = ()
     counts: dict[str, int] = field(default_factory=dict)
+    bad_places: tuple[int, ...] = ()
+
+
+def places_to_try(health: DriveHealth | None, kept: tuple[int, ...]) -> tuple[int, ...]:
+    """Return the bytes that a sample has to read whatever else it reads: bad in a scan, or by the drive itself."""
+    return tuple(dict.fromkeys((*kept, *(health.bad_places if health is not None else ()))))
 
 
 class RawForm(StrEnum):
@@ -170,12 +177,10 @@ def ata_health(pages: AtaPages, not_read: tuple[Figure, ...] = ()) -> DriveHealt
         _statistics(pages.statistics, signs, figures)
     if pages.pending is not None:
         count, listed = pages.pending
-        places = ", ".join(str(lba) for lba in listed[:4])
+        first = ", ".join(str(lba) for lba in listed[:4])
         figures.append(Figure("pending sectors listed", str(count), "pending defects log"))
         if count:
-            words = f"{count} sectors cannot be read and wait to be replaced" + (
-                f", first at {places}" if places else ""
-            )
+            words = f"{count} sectors cannot be read and wait to be replaced" + (f", first at {first}" if first else "")
             signs.append(Sign(DriveStatus.COPY, Meaning.SURFACE, words, "pending defects log"))
     if pages.errors is not None:
         _logged_errors(pages.errors, signs, figures)
@@ -193,7 +198,10 @@ def ata_health(pages: AtaPages, not_read: tuple[Figure, ...] = ()) -> DriveHealt
     readable = pages.smart is not None or pages.statistics is not None or pages.exceeded is not None
     found = _without_doubles(signs)
     status = worst(found) if readable or found else DriveStatus.UNKNOWN
-    return DriveHealth(status, found, tuple(figures), not_read, _ata_counts(pages))
+    sector = identity.logical
+    listed = pages.pending[1] if pages.pending is not None else ()
+    places = tuple(lba * sector for lba in listed)
+    return DriveHealth(status, found, tuple(figures), not_read, _ata_counts(pages), places)
 
 
 _KEPT_ATTRIBUTES = {5: REALLOCATED, 187: UNCORRECTABLE, 197: PENDING, 199: LINK_CRC}

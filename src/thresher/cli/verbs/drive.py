@@ -116,7 +116,7 @@ def self_test(
         tests.start(port, drive.family, extended)
         kind = "extended" if extended else "short"
         if not json:
-            say(f"{drive.part.place}: {kind} self-test started, {length} min by the drive's own word")
+            say(f"{drive.part.place}: {kind} self-test started, {length} min by the drive's estimate")
         if not follow:
             return
         pause = threading.Event()

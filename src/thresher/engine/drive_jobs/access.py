@@ -5,7 +5,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Protocol
 
-from thresher.drives.health import DriveHealth, DriveStatus
+from thresher.drives.health import DriveHealth, DriveStatus, places_to_try
 from thresher.drives.reading import Drive, drives_of
 from thresher.engine.run.record import Record
 from thresher.inventory.identity import serial_of
@@ -92,6 +92,11 @@ class DriveAccess:
             return
         if len(same) < _MOST_FINDINGS:
             self.record.find(replace(finding, at=self.system.now()))
+
+    def places_to_try(self, drive: Drive) -> tuple[int, ...]:
+        """Return the bytes of a drive that a sample has to read whatever else it reads. Raises InputError."""
+        kept = self.kept(drive)
+        return places_to_try(self.health(drive.part.place), kept.bad if kept is not None else ())
 
     def kept(self, drive: Drive) -> DriveScan | None:
         """Return what is kept of a drive's last scan. Raises InputError."""

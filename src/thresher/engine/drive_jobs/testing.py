@@ -122,7 +122,7 @@ class SelfTestJob(DriveJob):
         if isinstance(came, _Begun):
             self._minutes = came.minutes
             self._access.note(
-                f"{self._kind.capitalize()} of {self._name} begins", f"{came.minutes} min by its own word"
+                f"{self._kind.capitalize()} of {self._name} begins", f"{came.minutes} min by the drive's estimate"
             )
         elif isinstance(came, _Trouble):
             self._end(f"could not be carried out: {came.words}", Severity.WARNING)
@@ -145,11 +145,11 @@ class SelfTestJob(DriveJob):
         self._access.note(f"{self._kind.capitalize()} of {self._name} ended", words, severity)
 
     def share(self) -> float | None:
-        """Return how much of it is done by the drive's own word."""
+        """Return how much of it is done by the drive's estimate."""
         return self._done / 100
 
     def left_s(self) -> float | None:
-        """Return how long it still takes by the drive's own word."""
+        """Return how long it still takes by the drive's estimate."""
         return self._minutes * 60.0 * (1.0 - self._done / 100) if self._minutes else None
 
     def stop(self) -> None:

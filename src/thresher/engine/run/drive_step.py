@@ -32,8 +32,7 @@ MakeJob = Callable[[DriveAccess, Drive, Block], DriveJob]
 
 
 def _sample(access: DriveAccess, drive: Drive, _block: Block) -> DriveJob:
-    kept = access.kept(drive)
-    return ScanJob(access, drive, Order(ScanForm.QUICK, again=kept.bad if kept is not None else ()))
+    return ScanJob(access, drive, Order(ScanForm.QUICK, again=access.places_to_try(drive)))
 
 
 MAKE_JOB: dict[DriveUse, MakeJob] = {

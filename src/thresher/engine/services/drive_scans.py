@@ -38,9 +38,11 @@ class ScanService:
         if why and not anyway:
             remedy = "Copy the data off first: a long scan may be the end of it."
             raise EnvironmentFault(f"scanning {name}", why, remedy)
-        kept = access.kept(drive)
-        order = Order(ScanForm.QUICK if quick else ScanForm.THOROUGH, again=kept.bad if quick and kept else ())
+        order = Order(ScanForm.THOROUGH)
+        if quick:
+            order = Order(ScanForm.QUICK, again=access.places_to_try(drive))
         if go_on:
+            kept = access.kept(drive)
             if kept is None or kept.state is None:
                 raise EnvironmentFault(f"scanning {name}", "no scan of this drive was stopped", "Start one.")
             order = Order(state=kept.state)
