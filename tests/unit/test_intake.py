@@ -75,28 +75,28 @@ def test_a_limit_with_its_reason_counts_and_stays_with_the_machine(
 ) -> None:
     shop = tmp_path / "shop"
     engine, heard = make_engine(lighthouse, shop=shop)
-    key = named(engine, "nvme0n1").key
+    key = named(engine, "drive nvme0n1").key
     engine.machine.set_limit(key, LimitSide.BELOW, 55.0, "sits  right under the card")
-    limit = named(engine, "nvme0n1").limit(LimitSide.BELOW)
+    limit = named(engine, "drive nvme0n1").limit(LimitSide.BELOW)
     assert limit is not None
     assert (limit.value, limit.reason) == (55.0, "sits right under the card")
-    assert any("Limit of nvme0n1 changed" in line for line in heard.tape())
+    assert any("Limit of drive nvme0n1 changed" in line for line in heard.tape())
     engine.run_to_end(sheet(3))
     with JobFile(Path(engine.snapshot().job_file)) as stored:
         (run,) = stored.runs()
         kept = next(each for each in run.channels if each.key == key)
         assert kept.limits[0].reason == "sits right under the card"
     later, _ = make_engine(lighthouse, "later.thresher", shop=shop)
-    assert named(later, "nvme0n1").limits[0].value == 55.0
+    assert named(later, "drive nvme0n1").limits[0].value == 55.0
     later.machine.set_limit(key, LimitSide.BELOW, None, "")
-    assert [each.value for each in named(later, "nvme0n1").limits] == [81.85, 84.85]
+    assert [each.value for each in named(later, "drive nvme0n1").limits] == [81.85, 84.85]
 
 
 def test_limits_and_trust_are_not_changed_under_a_run(
     make_engine: MakeEngine, lighthouse: Scenario, sheet: Callable[[float], RunSheet]
 ) -> None:
     engine, _ = make_engine(lighthouse)
-    key = named(engine, "nvme0n1").key
+    key = named(engine, "drive nvme0n1").key
     with pytest.raises(InputError, match="no such channel"):
         engine.machine.set_trust("nowhere", False, "")
     engine.sheets.put(sheet(60))

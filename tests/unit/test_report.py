@@ -159,7 +159,7 @@ def test_the_report_repeats_doubts_limits_and_what_was_not_believed(
     engine.jobs.set_fields(
         {"expected_drives": "1 TB, 2 TB", "symptoms": "freezes\tat noon\tin the sun", "words": "it stops"}
     )
-    drive = next(each for each in engine.channels if each.name == "nvme0n1")
+    drive = next(each for each in engine.channels if each.name == "drive nvme0n1")
     engine.machine.set_limit(drive.key, LimitSide.BELOW, 60.0, "no heat spreader on it")
     engine.machine.begin_baseline(12)
     engine.watch(15)

@@ -180,6 +180,6 @@ def test_a_drive_beyond_its_recommended_temperature_is_noted_by_its_name(watched
     machine = watched("warm drive")
     machine.look(5)
     (note,) = [entry for entry in machine.entries if entry.code == "X-851"]
-    assert note.title == "sdc beyond its limit"
+    assert note.title == "drive sdc beyond its limit"
     assert note.detail.startswith("57 °C, must stay below 55")
-    assert machine.channel("sdc").place == "sdc"
+    assert machine.channel("drive sdc").place == "sdc"

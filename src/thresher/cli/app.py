@@ -16,6 +16,7 @@ from thresher.cli.verbs.decode import decode
 from thresher.cli.verbs.demo import demo
 from thresher.cli.verbs.drive import drive_app
 from thresher.cli.verbs.engine import engine
+from thresher.cli.verbs.graphics import graphics_app
 from thresher.cli.verbs.import_log import import_log
 from thresher.cli.verbs.inventory import inventory
 from thresher.cli.verbs.log import log
@@ -76,6 +77,7 @@ def make_app() -> typer.Typer:
     for name, plugin in plugins(ENTRY_POINTS, FunctionType).items():
         app.command(name)(plugin)
     app.add_typer(drive_app(), name="drive")
+    app.add_typer(graphics_app(), name="graphics")
     app.add_typer(scenario_app(), name="scenario")
     app.command("engine", hidden=True)(engine)
     return app

@@ -1,0 +1,192 @@
+"""Works one card for another process: `python -m thresher.graphics.worker < order`.
+
+The first line of standard input is the order; "stop" or its end stops the work. Each line of standard output is a
+report, at least one a second while beats come. A driver that hangs, hangs this process alone; whoever started it ends
+it.
+"""
+
+import statistics
+import sys
+import threading
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Protocol
+
+import msgspec
+
+from thresher.graphics.compute import ComputeLoad
+from thresher.graphics.egl import CardContext, CardDevice, card_devices
+from thresher.graphics.memory import MemoryLoad
+from thresher.graphics.order import CARD, SOFTWARE, CardOrder, CardUse, Scale
+from thresher.graphics.raster import RasterLoad
+from thresher.graphics.results import MOST_WRONG, Beat, CardReport, FrameTimes, Wrong
+from thresher.graphics.transfer import TransferLoad
+from thresher.model.errors import SourceUnavailable
+from thresher.model.shapes import rest_until
+
+if TYPE_CHECKING:
+    import moderngl
+
+_REPORT_S = 0.25
+_MOST_TIMES = 400
+
+
+class CardLoad(Protocol):
+    """Work on a card, beat by beat."""
+
+    @property
+    def covered(self) -> int:
+        """Bytes of card memory that are checked."""
+        ...
+
+    def beat(self) -> Beat:
+        """Do one beat and check it."""
+        ...
+
+
+def _compute(gl: "moderngl.Context", _order: CardOrder, scale: Scale) -> CardLoad:
+    return ComputeLoad(gl, scale.lanes, scale.turns)
+
+
+def _raster(gl: "moderngl.Context", order: CardOrder, scale: Scale) -> CardLoad:
+    folder = Path(order.folder) if order.folder else None
+    return RasterLoad(gl, order.size or scale.size, scale.stalks, scale.layers, folder)
+
+
+def _memory(gl: "moderngl.Context", order: CardOrder, scale: Scale) -> CardLoad:
+    return MemoryLoad(gl, order.amount or scale.amount, order.retention_s, scale.most_words)
+
+
+def _transfer(gl: "moderngl.Context", _order: CardOrder, scale: Scale) -> CardLoad:
+    return TransferLoad(gl, scale.block)
+
+
+MAKE_LOAD: dict[CardUse, Callable[["moderngl.Context", CardOrder, Scale], CardLoad]] = {
+    CardUse.COMPUTE: _compute,
+    CardUse.RASTER: _raster,
+    CardUse.MEMORY: _memory,
+    CardUse.TRANSFER: _transfer,
+}
+
+
+def device_for(order: CardOrder, devices: tuple[CardDevice, ...]) -> CardDevice:
+    """Return the device of an order. Raises SourceUnavailable where OpenGL does not offer it."""
+    for device in devices:
+        if (device.pci == order.pci) if order.pci else device.software:
+            return device
+    offered = ", ".join(each.pci or "a software renderer" for each in devices) or "nothing"
+    wanted = order.pci or "a software renderer"
+    raise SourceUnavailable(wanted, f"OpenGL does not offer it: its driver is missing. It offers {offered}")
+
+
+class Books:
+    """Totals since the begin, and what came since the last report."""
+
+    def __init__(self) -> None:
+        """Begin with nothing."""
+        self.beats = self.wrong_count = 0
+        self.units = self.busy_s = 0.0
+        self._wrong: list[Wrong] = []
+        self._pictures: list[str] = []
+        self._times: list[float] = []
+
+    def note(self, beat: Beat, seconds: float) -> None:
+        """Enter one beat."""
+        self.beats += 1
+        self.units += beat.units
+        self.busy_s += seconds
+        self.wrong_count += beat.wrong_count
+        self._wrong += beat.wrong[: max(0, MOST_WRONG - len(self._wrong))]
+        if beat.picture:
+            self._pictures.append(beat.picture)
+        self._times.append(seconds * 1000)
+
+    def take(self) -> tuple[tuple[Wrong, ...], tuple[str, ...], FrameTimes | None]:
+        """Return what came since the last call."""
+        times = self._times
+        frames = None
+        if times:
+            recent = tuple(round(each, 2) for each in times[-_MOST_TIMES:])
+            frames = FrameTimes(round(statistics.median(times), 2), round(max(times), 2), recent)
+        found = tuple(self._wrong), tuple(self._pictures), frames
+        self._wrong, self._pictures, self._times = [], [], []
+        return found
+
+
+def _say(report: CardReport) -> None:
+    sys.stdout.write(msgspec.json.encode(report).decode() + "\n")
+    sys.stdout.flush()
+
+
+def work(
+    load: CardLoad,
+    order: CardOrder,
+    reset: Callable[[], str],
+    stopped: threading.Event,
+    say: Callable[[CardReport], None],
+) -> None:
+    """Do beats in the shape of the order until stopped, or until the card was reset; report on the way."""
+    books, began, said = Books(), time.monotonic(), time.monotonic()
+    why = ""
+    while not stopped.is_set() and not why:
+        at = time.monotonic() - (order.begun or began)
+        until = rest_until(order.shape, at, 0, 1)
+        if until > at:
+            stopped.wait(min(until - at, _REPORT_S))
+        else:
+            begun = time.monotonic()
+            beat = load.beat()
+            books.note(beat, time.monotonic() - begun)
+            why = reset()
+        if time.monotonic() - said >= _REPORT_S:
+            said = time.monotonic()
+            say(_report(books, load, began))
+    say(msgspec.structs.replace(_report(books, load, began), reset=why, ended=True))
+
+
+def _report(books: Books, load: CardLoad, began: float) -> CardReport:
+    wrong, pictures, frames = books.take()
+    return CardReport(
+        beats=books.beats,
+        units=books.units,
+        seconds=time.monotonic() - began,
+        busy_s=books.busy_s,
+        wrong_count=books.wrong_count,
+        wrong=wrong,
+        pictures=pictures,
+        frames=frames,
+        covered=load.covered,
+    )
+
+
+def main() -> int:
+    """Work until the input ends."""
+    order = msgspec.json.decode(sys.stdin.readline(), type=CardOrder)
+    stopped = threading.Event()
+
+    def listen() -> None:
+        sys.stdin.readline()
+        stopped.set()
+
+    threading.Thread(target=listen, name="listens", daemon=True).start()
+    try:
+        import moderngl
+
+        device = device_for(order, card_devices())
+        context = CardContext(device)
+        gl = moderngl.get_context()
+        _say(CardReport(renderer=str(gl.info["GL_RENDERER"]), software=device.software))
+        load = MAKE_LOAD[order.use](gl, order, SOFTWARE if device.software else CARD)
+    except SourceUnavailable as error:
+        _say(CardReport(trouble=error.reason, ended=True))
+        return 2
+    except (ImportError, MemoryError) as error:
+        _say(CardReport(trouble=str(error), ended=True))
+        return 2
+    work(load, order, context.reset, stopped, _say)
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,192 @@
+"""Loads of a card on the software renderer: known answers hold, and a fault put in is found where it was put."""
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from PIL import Image
+
+from thresher.graphics.compute import ComputeLoad, known_answers
+from thresher.graphics.memory import MemoryLoad, Pattern, passes
+from thresher.graphics.raster import FRAMES, RasterLoad
+from thresher.graphics.results import Source, Wrong
+from thresher.graphics.transfer import TransferLoad
+
+if TYPE_CHECKING:
+    import moderngl
+
+LANES = 4096
+SIZE = (160, 90)
+FEW = settings(max_examples=25, suppress_health_check=[HealthCheck.function_scoped_fixture])
+
+
+def turn(buffer: "moderngl.Buffer", place: int, bit: int) -> None:
+    """Turn one bit of one word over."""
+    word = np.frombuffer(buffer.read(4, offset=4 * place), dtype=np.uint32)[0]
+    buffer.write(np.uint32(int(word) ^ 1 << bit).tobytes(), offset=4 * place)
+
+
+# ---- compute
+
+
+def by_hand(lane: int, seed: int, turns: int) -> int:
+    """One lane's chain, worked out with Python's whole numbers."""
+    ones = 0xFFFFFFFF
+    x = (lane ^ seed) & ones
+    x = (x ^ x >> 16) * 0x7FEB352D & ones
+    x = (x ^ x >> 15) * 0x846CA68B & ones
+    x ^= x >> 16
+    for _ in range(turns):
+        x = (x * 1664525 + 1013904223) & ones
+        x = (x ^ x << 13) & ones
+        x ^= x >> 17
+        x = (x ^ x << 5) & ones
+    return x
+
+
+def test_known_answers_are_what_whole_numbers_give() -> None:
+    found = known_answers(0x1D872B41, 70_000, 9)
+    for lane in (0, 1, 4095, 65_536, 69_999):
+        assert int(found[lane]) == by_hand(lane, 0x1D872B41, 9)
+
+
+def test_the_card_answers_exactly(gl: "moderngl.Context") -> None:
+    load = ComputeLoad(gl, LANES, turns=40)
+    beats = [load.beat() for _ in range(4)]
+    assert [beat.wrong_count for beat in beats] == [0, 0, 0, 0]
+    assert beats[0].units == 2 * LANES
+
+
+@FEW
+@given(place=st.integers(0, LANES - 1), bit=st.integers(0, 31))
+def test_a_turned_bit_in_a_result_is_found_at_its_place(gl: "moderngl.Context", place: int, bit: int) -> None:
+    load = ComputeLoad(gl, LANES, turns=4, spoil=lambda buffer, beat: turn(buffer, place, bit) if beat == 2 else None)
+    assert load.beat().wrong_count == 0
+    (wrong,) = load.beat().wrong
+    assert (wrong.source, wrong.beat, wrong.place) == (Source.COMPUTE, 2, place)
+    assert wrong.expected ^ wrong.found == 1 << bit
+    assert load.beat().wrong_count == 0
+
+
+# ---- card memory
+
+
+def test_a_round_covers_every_byte_with_every_pattern(gl: "moderngl.Context") -> None:
+    load = MemoryLoad(gl, 1 << 20, retention_s=0.01, most_words=1 << 17)
+    assert load.covered == 1 << 20
+    units, beat = 0.0, load.beat()
+    while load.rounds < 1:
+        assert beat.wrong == ()
+        units += beat.units
+        beat = load.beat()  # the last one is the first of the next round
+    marches = sum(each.march for each in passes(0.01))
+    # each pass writes and compares once; a march writes first, then reads, writes and reads again, up and down
+    assert units == (1 << 20) * (2 * (len(passes(0.01)) - marches) + marches * (1 + 2 * 3))
+    assert {each.pattern for each in passes(1.0)} == set(Pattern)
+
+
+@FEW
+@given(place=st.integers(0, (1 << 18) - 1), bit=st.integers(0, 31))
+def test_a_stuck_bit_of_the_cards_memory_is_found_at_its_address(gl: "moderngl.Context", place: int, bit: int) -> None:
+    number, inside = divmod(place, 1 << 17)
+
+    def stuck(buffer: "moderngl.Buffer", which: int, _beat: int) -> None:
+        if which == number:
+            word = int(np.frombuffer(buffer.read(4, offset=4 * inside), dtype=np.uint32)[0])
+            buffer.write(np.uint32(word | 1 << bit).tobytes(), offset=4 * inside)
+
+    load = MemoryLoad(gl, 1 << 20, retention_s=0.0, most_words=1 << 17, spoil=stuck)
+    found: list[Wrong] = []
+    while load.rounds < 1:
+        found += load.beat().wrong
+    assert {(each.place, each.expected ^ each.found) for each in found} == {(place, 1 << bit)}
+    assert {each.source for each in found} == {Source.MEMORY}
+    # the words 0, 5555…, 3333…, 0f0f… and their complements hold a 0 there four times
+    assert sum(each.detail.startswith("fixed") for each in found) == 4
+
+
+def test_more_than_there_is_ends_where_the_card_gives_no_more(
+    gl: "moderngl.Context", monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from thresher.graphics import memory
+
+    real = memory._buffer
+    given_out: list[int] = []
+
+    def full(gl: "moderngl.Context", size: int) -> "moderngl.Buffer | None":
+        if len(given_out) == 3:
+            return None
+        given_out.append(size)
+        return real(gl, size)
+
+    monkeypatch.setattr(memory, "_buffer", full)
+    assert MemoryLoad(gl, 1 << 30, most_words=1 << 16).covered == 3 << 18
+    with pytest.raises(MemoryError, match="gives no memory"):
+        MemoryLoad(gl, 1 << 30)
+
+
+# ---- transfer
+
+
+@FEW
+@given(place=st.integers(0, (1 << 16) - 1), bit=st.integers(0, 31))
+def test_a_bit_lost_on_the_way_is_found(gl: "moderngl.Context", place: int, bit: int) -> None:
+    load = TransferLoad(gl, block=1 << 18, spoil=lambda buffer, beat: turn(buffer, place, bit) if beat == 2 else None)
+    first, second, third = load.beat(), load.beat(), load.beat()
+    assert (first.wrong_count, second.wrong_count, third.wrong_count) == (0, 1, 0)
+    assert (second.wrong[0].source, second.wrong[0].place) == (Source.TRANSFER, place)
+    assert first.units == 2 << 18
+
+
+# ---- raster
+
+
+def test_every_frame_comes_out_the_same(gl: "moderngl.Context") -> None:
+    load = RasterLoad(gl, SIZE, stalks=200, layers=2)
+    assert all(load.beat().wrong_count == 0 for _ in range(2 * FRAMES))
+
+
+def test_the_scene_has_depth_texture_and_moves(gl: "moderngl.Context") -> None:
+    kept: list[bytes] = []
+    load = RasterLoad(gl, SIZE, stalks=400, layers=2, spoil=lambda frame, _beat: kept.append(frame.read()))
+    for _ in range(4):
+        load.beat()
+    frames = [np.frombuffer(each, dtype=np.uint8).reshape(SIZE[1], SIZE[0], 4) for each in kept]
+    assert len({each.tobytes() for each in frames}) == 4
+    assert len(np.unique(frames[0].reshape(-1, 4), axis=0)) > 500
+
+
+@FEW
+@given(x=st.integers(0, SIZE[0] - 1), y=st.integers(0, SIZE[1] - 1), bit=st.integers(0, 7), part=st.integers(0, 2))
+def test_a_wrong_pixel_is_found_where_it_is(gl: "moderngl.Context", x: int, y: int, bit: int, part: int) -> None:
+    def spoil(frame: "moderngl.Texture", beat: int) -> None:
+        if beat == 1:
+            pixels = np.frombuffer(frame.read(), dtype=np.uint8).reshape(SIZE[1], SIZE[0], 4).copy()
+            pixels[y, x, part] ^= 1 << bit
+            frame.write(pixels.tobytes())
+
+    load = RasterLoad(gl, SIZE, stalks=50, layers=1, spoil=spoil)
+    (wrong,) = load.beat().wrong
+    assert (wrong.source, wrong.place) == (Source.PIXEL, y * SIZE[0] + x)
+    assert wrong.expected ^ wrong.found == 1 << (8 * part + bit)
+    assert load.beat().wrong_count == 0
+
+
+def test_a_wrong_frame_is_kept_with_the_difference_marked(gl: "moderngl.Context", tmp_path: Path) -> None:
+    def spoil(frame: "moderngl.Texture", _beat: int) -> None:
+        pixels = np.frombuffer(frame.read(), dtype=np.uint8).reshape(SIZE[1], SIZE[0], 4).copy()
+        pixels[10:14, 60:70, :3] = (255, 0, 255)
+        frame.write(pixels.tobytes())
+
+    load = RasterLoad(gl, SIZE, stalks=50, layers=1, folder=tmp_path / "wrong", spoil=spoil)
+    beat = load.beat()
+    assert beat.wrong_count == 40
+    picture = np.asarray(Image.open(beat.picture))
+    assert picture.shape == (SIZE[1], 2 * SIZE[0] + 8, 3)
+    # rows count from the bottom in OpenGL: row 10 is row 79 of the picture
+    assert tuple(picture[79, 65]) == (255, 0, 255)
+    assert tuple(picture[79, 65 + SIZE[0] + 8]) != (255, 0, 255)
+    assert tuple(picture[79 + 4, 65]) == (169, 58, 40)  # the mark, four pixels below
