@@ -61,12 +61,13 @@ def test_the_card_answers_exactly(gl: "moderngl.Context") -> None:
 
 
 @FEW
-@given(place=st.integers(0, LANES - 1), bit=st.integers(0, 31))
+@given(place=st.integers(0, 2 * LANES - 1), bit=st.integers(0, 31))
 def test_a_turned_bit_in_a_result_is_found_at_its_place(gl: "moderngl.Context", place: int, bit: int) -> None:
     load = ComputeLoad(gl, LANES, turns=4, spoil=lambda buffer, beat: turn(buffer, place, bit) if beat == 2 else None)
     assert load.beat().wrong_count == 0
     (wrong,) = load.beat().wrong
-    assert (wrong.source, wrong.beat, wrong.place) == (Source.COMPUTE, 2, place)
+    assert (wrong.source, wrong.beat, wrong.place) == (Source.COMPUTE, 2, place % LANES)
+    assert wrong.detail == ("whole numbers" if place < LANES else "floating point")
     assert wrong.expected ^ wrong.found == 1 << bit
     assert load.beat().wrong_count == 0
 

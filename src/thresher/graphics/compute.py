@@ -54,7 +54,7 @@ void main() {
     precise vec4 y = x;
     for (uint turn = 0u; turn < turns; ++turn) y = 3.9 * y * (1.0 - y);
     uvec4 bits = floatBitsToUint(y);
-    result[lane] = bits.x ^ (bits.y << 1) ^ (bits.z << 2) ^ bits.w;
+    result[lanes + lane] = bits.x ^ (bits.y << 1) ^ (bits.z << 2) ^ bits.w;
 }
 """
 _FIRST = """
@@ -93,71 +93,79 @@ def known_answers(seed: int, lanes: int, turns: int) -> Words:
 
 
 class ComputeLoad:
-    """Both chains in turn. A unit is one lane's chain."""
+    """Both chains in one beat. A unit is one lane's chain."""
 
     def __init__(self, gl: "moderngl.Context", lanes: int, turns: int = 256, spoil: Spoil | None = None) -> None:
         """Work the answers out and make the card's own reference; that takes a second or two."""
         self._gl, self._lanes, self._turns, self._spoil = gl, lanes, turns, spoil
         self._integer, self._float = compute(gl, _INTEGER), compute(gl, _FLOAT)
         self._compare, self._first = compute(gl, _COMPARE), compute(gl, _FIRST)
-        self._result = gl.buffer(reserve=lanes * 4)
-        self._answers = [gl.buffer(known_answers(seed, lanes, turns).tobytes()) for seed in _SEEDS]
+        self._result = gl.buffer(reserve=2 * lanes * 4)
         self._faults = FaultBuffer(gl)
         self._beat = 0
-        self._groups = groups(lanes)
         self._run_float(backwards=False)
-        self._reference = gl.buffer(self._result.read())
-        self._opening = self._check_reference()
+        reference = self._result.read(lanes * 4, offset=lanes * 4)
+        self._expected = [gl.buffer(known_answers(seed, lanes, turns).tobytes() + reference) for seed in _SEEDS]
+        self._run_integer(0)
+        self._run_float(backwards=True)
+        count, wrong = self._judge(0)
+        more, others = self._first_turns()
+        self._opening = Beat(0.0, count + more, (*wrong, *others))
+
+    def _run_integer(self, which: int) -> None:
+        self._integer["seed"], self._integer["turns"] = _SEEDS[which], self._turns
+        self._result.bind_to_storage_buffer(0)
+        self._integer.run(*groups(self._lanes))
 
     def _run_float(self, backwards: bool) -> None:
+        """Iterate on every lane; backwards the lanes are given out the other way round."""
         for name, value in (("lanes", self._lanes), ("turns", self._turns), ("backwards", int(backwards))):
-            if name in self._float:
-                self._float[name] = value
+            self._float[name] = value
         self._result.bind_to_storage_buffer(0)
-        self._float.run(*self._groups)
+        self._float.run(*groups(self._lanes))
 
-    def _check_reference(self) -> tuple[int, tuple[Wrong, ...]]:
-        """Hold the card's own reference against a second program and against NumPy."""
-        self._run_float(backwards=True)
-        count, wrong = self._judge(self._reference, "a second program gave another answer")
+    def _first_turns(self) -> tuple[int, tuple[Wrong, ...]]:
+        """Hold the first turns of the floating-point chains against NumPy."""
         self._first["turns"] = _FIRST_TURNS
-        self._result.bind_to_storage_buffer(0)
-        self._first.run(*self._groups)
-        found = np.frombuffer(self._result.read(), dtype=np.float32)
+        scratch = self._gl.buffer(reserve=self._lanes * 4)
+        scratch.bind_to_storage_buffer(0)
+        self._first.run(*groups(self._lanes))
+        found = np.frombuffer(scratch.read(), dtype=np.float32)
+        scratch.release()
         y = 0.2 + np.arange(self._lanes) * 1e-7
         for _ in range(_FIRST_TURNS):
             y = 3.9 * y * (1.0 - y)
         far = np.flatnonzero(~(np.abs(found - y) < _CLOSE))
-        words = found.view(np.uint32)
-        exact = y.astype(np.float32).view(np.uint32)
-        detail = "far from what it is by NumPy"
-        more = [Wrong(Source.COMPUTE, 0, int(at), int(exact[at]), int(words[at]), detail) for at in far[:8]]
-        return count + len(far), (*wrong, *more)
+        words, exact = found.view(np.uint32), y.astype(np.float32).view(np.uint32)
+        detail = "floating point, far from what it is by NumPy"
+        wrong = [Wrong(Source.COMPUTE, 0, int(at), int(exact[at]), int(words[at]), detail) for at in far[:8]]
+        return len(far), tuple(wrong)
 
-    def _judge(self, expected: "moderngl.Buffer", detail: str) -> tuple[int, tuple[Wrong, ...]]:
+    def _judge(self, which: int) -> tuple[int, tuple[Wrong, ...]]:
+        """Compare every lane of both chains on the card."""
         self._faults.clear()
         self._result.bind_to_storage_buffer(0)
-        expected.bind_to_storage_buffer(1)
-        self._compare.run(*self._groups)
-        return self._faults.read(Source.COMPUTE, self._beat, detail)
+        self._expected[which].bind_to_storage_buffer(1)
+        self._compare.run(*groups(2 * self._lanes))
+        count, wrong = self._faults.read(Source.COMPUTE, self._beat, "")
+        return count, tuple(self._named(each) for each in wrong)
+
+    def _named(self, wrong: Wrong) -> Wrong:
+        kind, place = divmod(wrong.place, self._lanes)
+        detail = "floating point" if kind else "whole numbers"
+        return Wrong(wrong.source, wrong.beat, place, wrong.expected, wrong.found, detail)
 
     def beat(self) -> Beat:
-        """Run one chain of each kind and compare every lane on the card."""
+        """Run one chain of each kind and compare every lane."""
         self._beat += 1
         which = self._beat % len(_SEEDS)
-        self._integer["seed"], self._integer["turns"] = _SEEDS[which], self._turns
-        self._result.bind_to_storage_buffer(0)
-        self._integer.run(*self._groups)
+        self._run_integer(which)
+        self._run_float(backwards=self._beat % 2 == 1)
         if self._spoil is not None:
             self._spoil(self._result, self._beat)
-        count, wrong = self._judge(self._answers[which], "whole numbers")
-        self._run_float(backwards=self._beat % 2 == 1)
-        more, others = self._judge(self._reference, "floating point")
-        count, wrong = count + more, (*wrong, *others)
-        if self._opening[0]:
-            count, wrong = count + self._opening[0], (*self._opening[1], *wrong)
-            self._opening = (0, ())
-        return Beat(2.0 * self._lanes, count, wrong)
+        count, wrong = self._judge(which)
+        opening, self._opening = self._opening, Beat(0.0)
+        return Beat(2.0 * self._lanes, count + opening.wrong_count, (*opening.wrong, *wrong))
 
     @property
     def covered(self) -> int:

@@ -57,5 +57,5 @@ class Scale(msgspec.Struct, frozen=True):
 
 
 CARD = Scale(1 << 20, 512, 60_000, 12, (1920, 1080), 16 << 20, 1 << 30, 16 << 20)
-SOFTWARE = Scale(1 << 14, 128, 1500, 2, (480, 270), 1 << 20, 64 << 20, 4 << 20)
+SOFTWARE = Scale(1 << 13, 1536, 2500, 3, (480, 270), 2 << 20, 64 << 20, 4 << 20)
 """A renderer on the processor: the same work, so much less of it that a beat still ends within a tenth of a second."""
