@@ -142,3 +142,29 @@ def test_a_sample_reads_the_places_that_the_drive_itself_lists(make_engine: Make
     assert scan is not None
     assert scan.sampled
     assert set(scan.bad) == set(listed)
+
+
+def test_a_region_is_read_by_itself_and_what_is_known_of_the_rest_stays(
+    make_engine: MakeEngine, ferry: Scenario, tmp_path: Path
+) -> None:
+    small = with_drive(ferry, pending=(2_000_000, 12_000_000), rotation=7200, size_bytes=8_000_000_000)
+    engine, heard = make_engine(small, shop=tmp_path / "shop")
+    engine.watch(2)
+    engine.scans.start("sda", quick=False, go_on=False, anyway=True)
+    engine.watch(300)
+    whole = engine.snapshot().scan
+    assert whole is not None
+    assert whole.bad == (2_000_000, 12_000_000)
+    with pytest.raises(InputError, match="a begin before its end"):
+        engine.scans.start("sda", quick=False, go_on=False, anyway=True, region=(5_000_000_000, 4_000_000_000))
+    engine.scans.start("sda", quick=False, go_on=False, anyway=True, region=(6_000_000_000, 7_000_000_000))
+    engine.watch(60)
+    region = engine.snapshot().scan
+    assert region is not None
+    assert (region.running, region.bad) == (False, (12_000_000,))
+    read = [number for number, slowest in enumerate(region.slowest_ms) if slowest is not None]
+    assert 1490 <= read[0] <= 1500
+    assert 1745 <= read[-1] <= 1755
+    assert any("from 6.0 to 7.0 GB" in line for line in heard.tape())
+    (kept,) = (tmp_path / "shop" / "drives").glob("*.scan.json")
+    assert msgspec.json.decode(kept.read_bytes())["bad"] == [2_000_000 * 512, 12_000_000 * 512]

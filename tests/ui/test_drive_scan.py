@@ -36,6 +36,11 @@ def ended(window: MainWindow, drive: str) -> ScanStatus | None:
     return scan if scan is not None and scan.drive == drive and not scan.running else None
 
 
+def region_read(scan: ScanStatus | None) -> bool:
+    """Whether a scan has ended that read a part of the drive only."""
+    return scan is not None and 0 < sum(each is not None for each in scan.slowest_ms) < 0.6 * len(scan.slowest_ms)
+
+
 def test_a_picked_drive_is_read_and_drawn(qtbot: QtBot, tmp_path: Path, open_window: OpenWindow) -> None:
     text = shipped_scenarios()["lighthouse-playout"].read_text()
     at = text.index("[[graphics]]")
@@ -84,6 +89,26 @@ def test_a_picked_drive_is_read_and_drawn(qtbot: QtBot, tmp_path: Path, open_win
         assert dying is not None
         assert dying.bad == (81920,)
         qtbot.waitUntil(lambda: any(entry.code == "D-310" for entry in window.state.tape), timeout=5_000)
+    finally:
+        engine.close()
+
+
+def test_a_row_that_is_clicked_twice_is_read_again_by_itself(
+    qtbot: QtBot, tmp_path: Path, open_window: OpenWindow
+) -> None:
+    engine = EngineProcess(tmp_path, "--simulate", "ferry-office", "--speed", "200")
+    try:
+        window = open_window(engine)
+        window.bench.map.set_picks(Picks((Target("drive nvme0n1", PartKind.DRIVE),)))
+        _quick, whole = window.bench.picker.scans
+        qtbot.mouseClick(whole, LEFT)
+        qtbot.waitUntil(lambda: ended(window, "nvme0n1") is not None, timeout=60_000)
+        drum = window.bench.drum.drum
+        drum.grab()
+        assert drum.paper is not None
+        qtbot.mouseDClick(drum, LEFT, pos=drum.paper.area.center().toPoint())
+        qtbot.waitUntil(lambda: region_read(ended(window, "nvme0n1")), timeout=30_000)
+        assert any(" to " in each.detail and "GB" in each.detail for each in window.state.tape)
     finally:
         engine.close()
 

@@ -80,7 +80,7 @@ def _action_sentence(suspect: Suspect, probability: float, knowledge: Knowledge)
     words = {
         Action.REPLACE: f"Replace the {part}",
         Action.CLEAN: "Clean the cooling",
-        Action.RESEAT: f"Reseat: {part}",
+        Action.RESEAT: "Change the drive cable" if suspect.kind is PartKind.DRIVE else f"Reseat: {part}",
         Action.STOCK: "Go back to stock settings",
         Action.NOTHING: "Do nothing",
     }

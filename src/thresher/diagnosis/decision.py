@@ -155,12 +155,16 @@ def _treatments(posterior: Posterior, prices: Prices, mine: set[int]) -> list[_S
                 n for n in mine if posterior.faults[n].mode.action is action and posterior.faults[n].mode.part is kind
             }
             minutes = prices.minutes.get(action.value, 15.0)
-            words = f"{_TREATMENT_WORDS[action]} the {kind.value}"
+            words = _TREATMENT_WORDS.get((action, kind), f"{action.value} the {kind.value}")
             acts.append(_Simple(words, action, kind.value, kind, 0.0, minutes, frozenset(mended)))
     return acts
 
 
-_TREATMENT_WORDS = {Action.CLEAN: "clean", Action.RESEAT: "reseat"}
+_TREATMENT_WORDS = {
+    (Action.RESEAT, PartKind.DRIVE): "change the drive cable",
+    (Action.RESEAT, PartKind.BOARD): "reseat cards and plugs, drives on other ports",
+}
+"""Where "clean the …" and "reseat the …" is not what is done."""
 
 _LEFT = 0.5
 """A fault that is there to a smaller share under the configuration that is handed back counts as fixed by it."""

@@ -53,7 +53,7 @@ _TREATMENTS = (
     (PartKind.COOLING, "Cleaned", 20.0),
     (PartKind.MEMORY, "Modules reseated", 4.0),
     (PartKind.BOARD, "Cards and plugs reseated", 6.0),
-    (PartKind.DRIVE, "Drive cable reseated", 6.0),
+    (PartKind.DRIVE, "Other drive cable", 6.0),
 )
 
 

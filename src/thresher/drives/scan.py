@@ -87,25 +87,32 @@ class BadPlace:
 
 @dataclass(slots=True)
 class ScanMap:
-    """The drive as strokes: the slowest read of each stretch in ms (NaN: not read), its bytes, its errors."""
+    """The drive as strokes: the slowest read of each stretch in ms (NaN: not read), its bytes, its errors.
+
+    `errors` counts blocks with sectors that cannot be read, `retries` those that failed and could be read in parts.
+    """
 
     size: int
     slowest_ms: npt.NDArray[np.float32] = field(default_factory=lambda: np.full(STROKES, np.nan, dtype=np.float32))
     read_bytes: npt.NDArray[np.int64] = field(default_factory=lambda: np.zeros(STROKES, dtype=np.int64))
     busy_s: npt.NDArray[np.float32] = field(default_factory=lambda: np.zeros(STROKES, dtype=np.float32))
     errors: npt.NDArray[np.int32] = field(default_factory=lambda: np.zeros(STROKES, dtype=np.int32))
+    retries: npt.NDArray[np.int32] = field(default_factory=lambda: np.zeros(STROKES, dtype=np.int32))
 
     def stroke_of(self, offset: int) -> int:
         """Return the stroke that a place belongs to."""
         return min(STROKES - 1, offset * STROKES // max(1, self.size))
 
-    def note(self, offset: int, length: int, seconds: float, failed: bool, busy_s: float | None = None) -> None:
+    def note(
+        self, offset: int, length: int, seconds: float, failed: bool, busy_s: float | None = None, retried: bool = False
+    ) -> None:
         """Keep one read; `busy_s` is how long the drive was busy with it where that is not what the read took."""
         stroke = self.stroke_of(offset)
         self.slowest_ms[stroke] = np.fmax(self.slowest_ms[stroke], np.float32(seconds * 1000))
         self.read_bytes[stroke] += length
         self.busy_s[stroke] += np.float32(seconds if busy_s is None else busy_s)
         self.errors[stroke] += failed
+        self.retries[stroke] += retried
 
     def rates(self, depth: int) -> npt.NDArray[np.float32]:
         """Return the read rate of each stretch in MB/s, NaN where nothing was read; `depth` reads went on at once."""
@@ -115,7 +122,7 @@ class ScanMap:
     @property
     def memory_bytes(self) -> int:
         """Return what the map itself takes."""
-        return sum(each.nbytes for each in (self.slowest_ms, self.read_bytes, self.busy_s, self.errors))
+        return sum(each.nbytes for each in (self.slowest_ms, self.read_bytes, self.busy_s, self.errors, self.retries))
 
 
 @dataclass(frozen=True, slots=True)
@@ -151,13 +158,17 @@ class ScanState:
 
 
 class _Read(NamedTuple):
-    """One block that was read: its number, where it lies, and how long it took and kept the drive busy."""
+    """One block that was read: its number, where it lies, how long it took and kept the drive busy.
+
+    `failed` says that it could not be read at once, `lost` that sectors of it cannot be read at all.
+    """
 
     number: int
     offset: int
     length: int
     seconds: float
     failed: bool
+    lost: bool
     busy_s: float
 
 
@@ -251,29 +262,32 @@ class Scan:
 
     def _read_block(self, number: int, offset: int) -> None:
         length = min(self.plan.block, (self.plan.end or self.plan.size) - offset)
-        failed = False
+        failed = lost = False
         begun = self._clock()
         try:
             self._read_at(offset, length)
         except OSError as error:
             failed = True
-            self._failed(offset, length, error.errno or 0)
+            lost = self._failed(offset, length, error.errno or 0)
         seconds = self._clock() - begun
         self._after_block(offset, length)
         self._failed_in_row = self._failed_in_row + 1 if failed else 0
-        self._unbooked.append(_Read(number, offset, length, seconds, failed, self._clock() - begun))
+        self._unbooked.append(_Read(number, offset, length, seconds, failed, lost, self._clock() - begun))
         if failed or len(self._unbooked) >= _BOOKED_AT_ONCE:
             with self._lock:
                 self._book()
 
-    def _failed(self, offset: int, length: int, error: int) -> None:
-        """Find what of a block cannot be read, unless the drive is gone."""
+    def _failed(self, offset: int, length: int, error: int) -> bool:
+        """Find what of a block cannot be read, unless the drive is gone; return whether there is any."""
         if error in _GONE or self._failed_in_row >= _DEAD_BLOCKS:
             self._gone = True
             self._stopped.set()
-        elif not self._narrow(offset, length, error):
-            with self._lock:
-                self._retried += 1
+            return True
+        if self._narrow(offset, length, error):
+            return True
+        with self._lock:
+            self._retried += 1
+        return False
 
     def _book(self) -> None:
         """Enter what was read since the last time; the caller holds the lock.
@@ -286,7 +300,8 @@ class Scan:
             self._done += 1
             self._bytes += read.length
             self._slow += not read.failed and read.seconds * 1000 >= _SLOW_MS
-            self._map.note(read.offset, read.length, read.seconds, read.failed, read.busy_s)
+            retried = read.failed and not read.lost
+            self._map.note(read.offset, read.length, read.seconds, read.lost, read.busy_s, retried)
 
     @property
     def map(self) -> ScanMap:

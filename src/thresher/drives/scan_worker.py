@@ -51,6 +51,7 @@ class Report(msgspec.Struct, frozen=True, omit_defaults=True):
     slowest_ms: tuple[float | None, ...] = ()
     errors: tuple[int, ...] = ()
     rates: tuple[float | None, ...] = ()
+    retries: tuple[int, ...] = ()
     places: tuple[str, ...] = ()
     ended: bool = False
     trouble: str = ""
@@ -86,7 +87,8 @@ def report_of(scan: Scan, ended: bool, places: tuple[str, ...] = ()) -> Report:
     slowest = tuple(None if value != value else round(float(value), 1) for value in map_.slowest_ms)
     errors = tuple(int(value) for value in map_.errors)
     rates = tuple(None if value != value else round(float(value), 1) for value in map_.rates(scan.plan.depth))
-    return Report(map_.size, scan.progress(), scan.state(), slowest, errors, rates, places, ended)
+    retries = tuple(int(value) for value in map_.retries)
+    return Report(map_.size, scan.progress(), scan.state(), slowest, errors, rates, retries, places, ended)
 
 
 class PlaceFinder:

@@ -201,13 +201,15 @@ class BeginBaseline(Command[bool], frozen=True, tag="baseline.begin"):
 class StartScan(Command[ScanStatus], frozen=True, tag="drive.scan"):
     """Read a drive through, by its kernel name; nothing is written. `go_on` continues the last scan of it.
 
-    Refused for a drive that is dying, unless `anyway`.
+    With `end` beyond `begin` (bytes) only that region is read. Refused for a drive that is dying, unless `anyway`.
     """
 
     drive: str
     quick: bool = False
     go_on: bool = False
     anyway: bool = False
+    begin: int = 0
+    end: int = 0
 
 
 class StopScan(Command[bool], frozen=True, tag="drive.stop_scan"):

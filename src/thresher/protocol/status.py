@@ -39,9 +39,10 @@ class PlanItem(msgspec.Struct, frozen=True):
 class ScanStatus(msgspec.Struct, frozen=True):
     """A read scan of a drive: how far it is, its strokes, its bad sectors, and in words how it stands or ended.
 
-    Each stroke is the slowest read of its stretch in ms, None where nothing was read yet; `errors` counts reads that
-    failed, and `rates` are MB/s, both stroke by stroke. `bad` are sectors of 512 bytes, the first of each place;
-    `places` says what lies at the first of them, in the same order. `sampled` marks a scan that reads single places.
+    Each stroke is the slowest read of its stretch in ms, None where nothing was read yet. Stroke by stroke, `errors`
+    counts blocks that cannot be read, `retries` those that were read at the second try, and `rates` are MB/s. `bad` are
+    sectors of 512 bytes, the first of each place; `places` says what lies at the first of them, in the same order.
+    `sampled` marks a scan that reads single places.
     """
 
     drive: str
@@ -55,6 +56,7 @@ class ScanStatus(msgspec.Struct, frozen=True):
     words: str
     size: int = 0
     rates: tuple[float | None, ...] = ()
+    retries: tuple[int, ...] = ()
     places: tuple[str, ...] = ()
     sampled: bool = False
 

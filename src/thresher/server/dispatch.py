@@ -167,8 +167,8 @@ def _on_sheets(engine: Engine, command: SheetCommand) -> object:
 
 def _on_drives(engine: Engine, command: DriveCommand) -> object:
     match command:
-        case StartScan(drive, quick, go_on, anyway):
-            return engine.scans.start(drive, quick, go_on, anyway)
+        case StartScan(drive, quick, go_on, anyway, begin, end):
+            return engine.scans.start(drive, quick, go_on, anyway, (begin, end))
         case StopScan():
             engine.scans.stop()
             return True

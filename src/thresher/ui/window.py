@@ -5,6 +5,7 @@
 from collections.abc import Callable
 from dataclasses import replace
 
+import msgspec
 from PyQt6.QtCore import QEvent, QPointF, QSettings, Qt, pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QColor
 from PyQt6.QtWidgets import (
@@ -149,6 +150,9 @@ class MainWindow(QWidget):
         bench.bar.save_wanted.connect(self._save_sheet)
         bench.picker.scan_wanted.connect(self._scan)
         bench.drum.stop_wanted.connect(lambda: requests.send(StopScan()))
+        bench.drum.drum.region_wanted.connect(
+            lambda drive, begin, end: self._ask_if_dying(drive, StartScan(drive, begin=begin, end=end))
+        )
         bench.drum.go_on_wanted.connect(lambda drive: requests.send(StartScan(drive, go_on=True, anyway=True)))
         bench.sheets.save_wanted.connect(lambda title: self._save_as(title, ""))
         bench.sheets.open_wanted.connect(lambda name: requests.send(OpenSheet(name), self._on_sheet))
@@ -162,6 +166,10 @@ class MainWindow(QWidget):
         if not drive:
             self.say("Pick one drive to be read.")
             return
+        self._ask_if_dying(drive, StartScan(drive, quick))
+
+    def _ask_if_dying(self, drive: str, command: StartScan) -> None:
+        """Start a scan; on a dying drive only after a question."""
         parts = self.state.snapshot.machine.parts if self.state.snapshot is not None else ()
         facts = [fact for part in parts if part.place == drive for fact in part.facts]
         health = next((fact.value for fact in facts if fact.name == "health"), "")
@@ -169,10 +177,10 @@ class MainWindow(QWidget):
             self.ask(
                 f"{drive} is dying ({health}). A long scan may be the end of it: copy the data off first.",
                 "Scan all the same",
-                lambda: self.requests.send(StartScan(drive, quick, anyway=True)),
+                lambda: self.requests.send(msgspec.structs.replace(command, anyway=True)),
             )
             return
-        self.requests.send(StartScan(drive, quick))
+        self.requests.send(command)
 
     def _keep_draft(self, sheet: RunSheet) -> None:
         self.requests.send_if_connected(KeepDraft(sheet), lambda check: self.bench.editor.take_check(sheet, check))

@@ -116,6 +116,7 @@ class ScanJob(DriveJob):
             "reads",
             report.size,
             report.rates,
+            report.retries,
             report.places,
             self.status.sampled,
         )
@@ -151,6 +152,11 @@ class ScanJob(DriveJob):
         unfinished = report.state if report.progress.share < 1.0 else None
         bad = tuple(place.offset for place in report.progress.bad)
         try:
+            if report.state is not None and report.state.plan.form is ScanForm.RANGE:
+                # a region says nothing of the rest: what was bad there, and where all of it can be gone on with, stays
+                kept, plan = self._access.kept(self.drive), report.state.plan
+                outside = (each for each in (kept.bad if kept else ()) if not plan.begin <= each < plan.end)
+                unfinished, bad = kept.state if kept else None, tuple(sorted((*outside, *bad)))
             keep_scan(shop, self.drive.part.name, serial, unfinished, bad)
         except ThresherError as error:
             self._access.note("Cannot keep where the scan was", str(error), Severity.WARNING)

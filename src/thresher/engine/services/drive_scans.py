@@ -7,6 +7,8 @@ from thresher.engine.drive_jobs.scanning import ScanJob
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.protocol.status import ScanStatus
 
+_MIB = 1 << 20
+
 
 class ScanService:
     """One scan at a time."""
@@ -26,8 +28,11 @@ class ScanService:
         """Whether a scan of this service is on its way."""
         return self._job is not None and not self._job.over
 
-    def start(self, name: str, quick: bool, go_on: bool, anyway: bool) -> ScanStatus:
-        """Begin to read a drive. Raises InputError for an unknown drive, EnvironmentFault where it must not be."""
+    def start(self, name: str, quick: bool, go_on: bool, anyway: bool, region: tuple[int, int] = (0, 0)) -> ScanStatus:
+        """Begin to read a drive, or a region of it in bytes.
+
+        Raises InputError for an unknown drive or region, EnvironmentFault where it must not be read.
+        """
         access = self._access
         drive = access.drive(name)
         if drive is None:
@@ -39,7 +44,12 @@ class ScanService:
             remedy = "Copy the data off first: a long scan may be the end of it."
             raise EnvironmentFault(f"scanning {name}", why, remedy)
         order = Order(ScanForm.THOROUGH)
-        if quick:
+        begin, end = region
+        if end:
+            if not 0 <= begin < end:
+                raise InputError("scan", [InputFault("region", f"expected a begin before its end, found {region}")])
+            order = Order(ScanForm.RANGE, begin // _MIB * _MIB, -(-end // _MIB) * _MIB)
+        elif quick:
             order = Order(ScanForm.QUICK, again=access.places_to_try(drive))
         if go_on:
             kept = access.kept(drive)
@@ -49,7 +59,7 @@ class ScanService:
         job = ScanJob(access, drive, order)
         job.begin()
         self._job = job
-        how = "a sample of it" if quick else "all of it"
+        how = f"from {begin / 1e9:.1f} to {end / 1e9:.1f} GB" if end else "a sample of it" if quick else "all of it"
         access.note(f"Read scan of {name} begins", f"{how}; nothing is written")
         return job.status
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QPainter, QPen
+from PyQt6.QtGui import QColor, QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from thresher.compose.entry import length_text
@@ -89,7 +89,23 @@ def _draw_rects(painter: QPainter, left: Pixels, top: Pixels, wide: float, high:
 
 
 class _Drum(PaintedWidget):
-    """The paper with the strokes, the read rate, and the list of bad places."""
+    """The paper with the strokes, the read rate, and the list of bad places.
+
+    `region_wanted` (drive, begin and end in bytes) comes when a row of the paper is clicked twice.
+    """
+
+    region_wanted = pyqtSignal(str, object, object)
+    paper: _Paper | None = None
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
+        """Ask for the row under the mouse to be read again by itself."""
+        paper, scan = self.paper, self.state.scan
+        if event is None or paper is None or scan is None or scan.running or not paper.area.contains(event.position()):
+            return
+        row = int((event.position().y() - paper.area.y()) // paper.row_height)
+        begin = scan.size * row * paper.in_row // paper.strokes
+        end = min(scan.size, scan.size * (row + 1) * paper.in_row // paper.strokes)
+        self.region_wanted.emit(scan.drive, begin, end)
 
     def draw(self, painter: QPainter) -> None:
         """Draw what there is room for."""
@@ -113,7 +129,8 @@ class _Drum(PaintedWidget):
             )
             bottom -= _RATE
         paper = QRectF(12 + _LABELS, _TOP, area.width() - 24 - _LABELS, bottom - _TOP - 20)
-        self._draw_paper(painter, scan, _paper(paper, max(1, len(scan.slowest_ms))))
+        self.paper = _paper(paper, max(1, len(scan.slowest_ms)))
+        self._draw_paper(painter, scan, self.paper)
         self._legend(painter, scan, QPointF(paper.x(), paper.bottom() + 14), paper.width())
         self._bad_places(painter, scan, area.bottom() - _BUTTONS - listed * _LINE, listed, whole)
         self.setAccessibleDescription(f"{scan.drive}: {scan_words(scan)}")
@@ -151,10 +168,15 @@ class _Drum(PaintedWidget):
             _draw_rects(painter, x[chosen] - wide / 2, (foot - heights)[chosen], wide, heights[chosen])
         # a slow place has a cap, so that it is seen without its colour
         _draw_rects(painter, x[slow] - 3, (foot - heights)[slow] - 1, 6, np.full(int(slow.sum()), 2.5))
-        errors = np.array(scan.errors, dtype=np.int64)
+        errors, retries = (np.array(each, dtype=np.int64) for each in (scan.errors, scan.retries or scan.errors))
+        retries = retries if scan.retries else np.zeros_like(errors)
+        self._rings(painter, x[retries > 0], (foot - paper.row_height / 2 + 2)[retries > 0])
         self._crosses(painter, x[errors > 0], (foot - paper.row_height / 2 + 2)[errors > 0])
-        for stroke in np.flatnonzero(slow | (errors > 0)).tolist():
-            self._stroke_spot(scan, paper, stroke, float(slowest[stroke]), int(errors[stroke]))
+        for stroke in np.flatnonzero(slow | (errors > 0) | (retries > 0)).tolist():
+            about = f"slowest read {slowest[stroke]:.0f} ms"
+            about += f"; {errors[stroke]} blocks cannot be read" if errors[stroke] else ""
+            about += f"; {retries[stroke]} blocks were read at the second try" if retries[stroke] else ""
+            self._stroke_spot(scan, paper, stroke, about)
 
     def _crosses(self, painter: QPainter, x: Pixels, y: Pixels) -> None:
         """Places that cannot be read: a cross each, on a patch of paper."""
@@ -173,6 +195,12 @@ class _Drum(PaintedWidget):
         if lines:
             painter.drawLines(*lines)
 
+    def _rings(self, painter: QPainter, x: Pixels, y: Pixels) -> None:
+        """Places that were read at the second try: an open ring each."""
+        painter.setPen(QPen(QColor(self.look.scheme.ink), 1.4))
+        for at, middle in zip(x.tolist(), y.tolist(), strict=True):
+            painter.drawEllipse(QPointF(at, middle), 3.5, 3.5)
+
     def _head(self, painter: QPainter, scan: ScanStatus, paper: _Paper) -> None:
         """Where it reads now: a bar after the last stroke."""
         last = next((n for n in range(len(scan.slowest_ms) - 1, -1, -1) if scan.slowest_ms[n] is not None), None)
@@ -189,12 +217,11 @@ class _Drum(PaintedWidget):
         span = " to ".join(size_text(scan.size * each / paper.strokes, scan.size) for each in (begin, end))
         told = f"slowest read {max(read):.0f} ms" if read else "not read yet"
         area = QRectF(paper.area.x(), foot - paper.row_height + 2, paper.area.width(), paper.row_height)
-        self.spots.append(Spot(area, f"{span}: {told}"))
+        again = "" if scan.running else "\nDouble-click reads this row again by itself"
+        self.spots.append(Spot(area, f"{span}: {told}{again}"))
 
-    def _stroke_spot(self, scan: ScanStatus, paper: _Paper, stroke: int, slowest: float, errors: int) -> None:
-        about = f"{size_text(scan.size * stroke / paper.strokes, scan.size)}: slowest read {slowest:.0f} ms"
-        if errors:
-            about += f"; {errors} reads failed"
+    def _stroke_spot(self, scan: ScanStatus, paper: _Paper, stroke: int, about: str) -> None:
+        about = f"{size_text(scan.size * stroke / paper.strokes, scan.size)}: {about}"
         foot, wide = paper.foot(stroke), max(6.0, paper.pitch)
         area = QRectF(foot.x() - wide / 2, foot.y() - paper.row_height + 2, wide, paper.row_height)
         self.spots.append(Spot(area, about))
@@ -202,9 +229,8 @@ class _Drum(PaintedWidget):
     def _legend(self, painter: QPainter, scan: ScanStatus, at: QPointF, width: float) -> None:
         stretch = scan.size / max(1, len(scan.slowest_ms))
         unit = f"{stretch / 1e9:.1f} GB" if stretch >= 1e9 else f"{stretch / 1e6:.0f} MB"
-        words = (
-            f"one stroke: the slowest read of {unit}, up to 2 s · capped: slow, 150 ms or more · cross: cannot be read"
-        )
+        marks = "cap: 150 ms or more · ring: second try · cross: unreadable"
+        words = f"one stroke: the slowest read of {unit}, up to 2 s · {marks}"
         draw_text(painter, at, words, self.look.scheme.soft, 10.5, width=width)
 
     # ---- below the paper

@@ -34,7 +34,7 @@ _TIPS = {
     "trial_stock": "Clocks, voltages and memory profile back to stock; again: only clocks and voltages; again: only the"
     " memory profile; again: as they were",
     "trial_cleaned": "Heatsink and fans cleaned, in the dashed row",
-    "trial_seated": "Modules, cards and plugs reseated, in the dashed row",
+    "trial_seated": "Modules, cards and plugs reseated, drives on other cables and ports, in the dashed row",
     "trial_for_good": "Permanent change: parts removed or fixed no longer count in the decision",
     "new_part": "Add a part that was bought for this job",
     "trial_outcome": "Add a result from elsewhere (other bench, customer, no POST)",
