@@ -162,7 +162,7 @@ def _treatments(posterior: Posterior, prices: Prices, mine: set[int]) -> list[_S
 
 _TREATMENT_WORDS = {
     (Action.RESEAT, PartKind.DRIVE): "change the drive cable",
-    (Action.RESEAT, PartKind.BOARD): "reseat cards and plugs, drives on other ports",
+    (Action.RESEAT, PartKind.BOARD): "reseat cards, change ports",
 }
 """Where "clean the …" and "reseat the …" is not what is done."""
 

@@ -183,6 +183,7 @@ class _Drum(PaintedWidget):
         scheme = self.look.scheme
         patch = QColor(scheme.panel)
         patch.setAlpha(200)
+        painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(patch)
         _draw_rects(painter, x - 6, y - 6, 12, np.full(len(x), 12.0))
         painter.setBrush(Qt.BrushStyle.NoBrush)
