@@ -284,6 +284,19 @@ def test_a_fault_of_messages_is_looked_for_with_messages() -> None:
     assert "relay" in {each.load for each in found}
 
 
+def test_nothing_that_writes_is_proposed_for_a_drive_that_loses_data() -> None:
+    lost = Finding("D-310", K.DRIVE_FAILED, Severity.FAULT, P.DRIVE, 1.0, "t", "d", load="everyday use", run=1)
+    clean = (Exposure(1, 0, "memory", 240.0, 50.0), Exposure(1, 1, "matrix", 480.0, 80.0))
+
+    def proposed(*findings: Finding) -> set[str]:
+        evidence = Evidence(findings, clean, 4, ("drive not found", "files damaged"), book())
+        posterior = compute_posterior(evidence, KNOWLEDGE)
+        return {each.load for each in next_trials(posterior, evidence, candidates(book(), FIT), most=40)}
+
+    assert "write and compare" in proposed()
+    assert "write and compare" not in proposed(lost)
+
+
 def test_nobody_needs_to_know_whether_a_part_of_the_shelf_is_faulty() -> None:
     shown = verdict((), (Exposure(1, 0, "memory", 120.0, 50.0), Exposure(1, 1, "matrix", 120.0, 80.0)))
     assert all("our" not in each.if_found for each in shown.next_trials)

@@ -13,11 +13,17 @@ from thresher.diagnosis.evidence import Cell, Evidence, Floats, logged_share, ra
 from thresher.diagnosis.inference import Fault, Posterior, acts_under
 from thresher.diagnosis.knowledge import Action
 from thresher.diagnosis.likelihood import Whole
+from thresher.model.findings import FindingKind
 from thresher.model.parts import PartKind
 from thresher.model.trials import ALL_SETTINGS, Book, Candidate, Configuration, NextTrial
 from thresher.model.verdict import EVERYDAY_USE
 
-_RUNS = (
+Run = tuple[str, float]
+"""A load and minutes of it."""
+
+_WRITES_TO_DRIVES = ("write and compare",)
+_DYING = (FindingKind.DRIVE_FAILED, FindingKind.DRIVE_WORN)
+_RUNS: tuple[Run, ...] = (
     ("memory", 15.0),
     ("memory", 45.0),
     ("memory", 120.0),
@@ -128,13 +134,14 @@ def next_trials(
     left = posterior.explained.grid
     left = np.exp(left - left.max(axis=1, keepdims=True))
     left /= left.sum(axis=1, keepdims=True)
-    cells = {load: Cell(load, temperature) for load, _ in _RUNS}
+    runs = _runs(evidence)
+    cells = {load: Cell(load, temperature) for load, _ in runs}
     # (F, R): what each run at reference strength would make a fault show
     hours = np.array(
         [
             [
                 rate_factor(fault.mode, cells[load]) * logged_share(fault.mode, load) * minutes / 60.0
-                for load, minutes in _RUNS
+                for load, minutes in runs
             ]
             for fault in posterior.faults
         ]
@@ -143,7 +150,7 @@ def next_trials(
     for candidate in options:
         there = np.array([acts_under(fault, candidate.configuration) for fault in posterior.faults])
         clean = _clean_chances(posterior, left, hours * there[:, None])
-        trial = _best_run(posterior, candidate, clean, targets)
+        trial = _best_run(posterior, candidate, clean, targets, runs)
         best += [trial] if trial is not None else []
     return tuple(sorted(best, key=lambda trial: -trial.gain_per_minute)[:most])
 
@@ -203,7 +210,15 @@ def _clean_chances(posterior: Posterior, left: Floats, paced: Floats) -> Floats:
     return np.asarray(with_nobody[members[:, 0]] * with_nobody[members[:, 1]], dtype=np.float64)
 
 
-def _best_run(posterior: Posterior, candidate: Candidate, clean: Floats, targets: _Targets) -> NextTrial | None:
+def _runs(evidence: Evidence) -> tuple[Run, ...]:
+    """Return the runs that may be proposed: none that writes to a drive which loses data."""
+    dying = any(each.kind in _DYING for each in evidence.findings)
+    return tuple(run for run in _RUNS if not (dying and run[0] in _WRITES_TO_DRIVES))
+
+
+def _best_run(
+    posterior: Posterior, candidate: Candidate, clean: Floats, targets: _Targets, runs: tuple[Run, ...]
+) -> NextTrial | None:
     """Return the run that is most informative per minute under a configuration, None when none is worth its time."""
     joint_clean = posterior.posterior[:, None] * clean
     all_of = targets.sums(posterior.posterior[:, None])
@@ -211,11 +226,11 @@ def _best_run(posterior: Posterior, candidate: Candidate, clean: Floats, targets
     if_found = np.maximum(all_of - if_clean, 0.0)
     gains = _entropy(all_of) - _entropy(if_clean) - _entropy(if_found)
     made = replace(candidate, minutes=candidate.minutes + _RUN_OVERHEAD_MINUTES)
-    a_minute = gains / np.array([made.minutes + minutes for _, minutes in _RUNS])
+    a_minute = gains / np.array([made.minutes + minutes for _, minutes in runs])
     number = int(a_minute.argmax())
     if gains[number] < _LEAST_GAIN:
         return None
-    load, minutes = _RUNS[number]
+    load, minutes = runs[number]
     finds, gain = float(if_found[:, number].sum()), float(gains[number])
     words = (_likeliest(each[:, number], targets.names) for each in (if_clean, if_found))
     return NextTrial(made, load, minutes, gain, finds, *words)
