@@ -168,3 +168,12 @@ def test_a_region_is_read_by_itself_and_what_is_known_of_the_rest_stays(
     assert any("from 6.0 to 7.0 GB" in line for line in heard.tape())
     (kept,) = (tmp_path / "shop" / "drives").glob("*.scan.json")
     assert msgspec.json.decode(kept.read_bytes())["bad"] == [2_000_000 * 512, 12_000_000 * 512]
+
+
+def test_a_slow_link_alone_is_a_doubt_by_its_own_name(make_engine: MakeEngine, ferry: Scenario) -> None:
+    engine, _ = make_engine(with_drive(ferry, link_gbps=3.0))
+    engine.watch(3)
+    (doubt,) = (each for each in engine.inventory.doubts if each.part == "drive sda")
+    assert (doubt.code, doubt.title) == ("D-321", "The drive's link is slower than both ends can")
+    assert doubt.detail == "the link runs at 3 of 6 Gb/s that the drive can do"
+    assert engine.findings == ()

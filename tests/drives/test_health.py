@@ -120,7 +120,10 @@ def test_simulated_drives_answer_through_the_same_readers(ferry: Scenario, name:
 
 
 def test_a_cable_is_told_from_a_surface(ferry: Scenario) -> None:
-    assert told_of(ferry, drive("sda", link_crc=400, link_gbps=1.5))[:2] == (DriveStatus.WATCH, {Meaning.LINK})
+    assert told_of(ferry, drive("sda", link_crc=400, link_gbps=1.5))[:2] == (
+        DriveStatus.WATCH,
+        {Meaning.LINK, Meaning.LINK_SPEED},
+    )
     status, meanings, words = told_of(ferry, drive("sda", rotation=7200, pending=(81920, 81928), reallocated=12))
     assert (status, meanings) == (DriveStatus.COPY, {Meaning.SURFACE})
     assert "first at 81920, 81928" in words

@@ -38,6 +38,7 @@ CHARGES = {
     Meaning.ELECTRONICS: Charge("D-340", "The drive warns of itself", FindingKind.DRIVE_FAILED),
     Meaning.WEAR: Charge("D-342", "The drive is worn", FindingKind.DRIVE_WORN),
     Meaning.LINK: Charge("D-322", "The drive counts damaged transfers", FindingKind.DRIVE_LINK),
+    Meaning.LINK_SPEED: Charge("D-321", "The drive's link is slower than both ends can", None),
     Meaning.LINK_OR_SUPPLY: Charge("D-322", "The drive counts commands that timed out", None),
     Meaning.TEMPERATURE: Charge("D-345", "The drive is hot", None),
 }
@@ -72,8 +73,6 @@ def health_findings(drive: str, health: DriveHealth) -> list[Finding]:
     for signs in by_code(health.signs):
         charge = CHARGES[signs[0].meaning]
         strong = [sign for sign in signs if sign.status in _STRONG or charge.kind is FindingKind.DRIVE_LINK]
-        # the speed of a link is what it is now, not an error that was counted
-        strong = [sign for sign in strong if sign.source != "identify"]
         if charge.kind is None or not strong:
             continue
         detail = "; ".join(f"{sign.words} ({sign.source})" for sign in strong)

@@ -42,6 +42,7 @@ class Meaning(StrEnum):
     ELECTRONICS = "electronics"
     WEAR = "wear"
     LINK = "link"
+    LINK_SPEED = "link speed"
     LINK_OR_SUPPLY = "link or supply"
     TEMPERATURE = "temperature"
 
@@ -194,7 +195,7 @@ def ata_health(pages: AtaPages, not_read: tuple[Figure, ...] = ()) -> DriveHealt
     identity = pages.identity
     if 0 < identity.speed_now < identity.speed_most:
         words = f"the link runs at {identity.speed_now:g} of {identity.speed_most:g} Gb/s that the drive can do"
-        signs.append(Sign(DriveStatus.WATCH, Meaning.LINK, words, "identify"))
+        signs.append(Sign(DriveStatus.WATCH, Meaning.LINK_SPEED, words, "identify"))
     readable = pages.smart is not None or pages.statistics is not None or pages.exceeded is not None
     found = _without_doubles(signs)
     status = worst(found) if readable or found else DriveStatus.UNKNOWN
