@@ -14,10 +14,14 @@ from fuse import FUSE, FuseOSError, Operations  # type: ignore[import-untyped]
 
 
 class Order(msgspec.Struct):
-    """Its size, bytes that cannot be read, offsets that are slow and whose writes are lost, and where writes go."""
+    """Its size, bytes that cannot be read, offsets that are slow and whose writes are lost, and files for notes.
+
+    Writes are noted in `notes`; `answered` is made when a slow read comes back.
+    """
 
     size: int
     notes: str
+    answered: str
     bad: list[tuple[int, int]] = []
     slow: list[int] = []
     slow_s: float = 0.5
@@ -50,6 +54,7 @@ class Disk(Operations):  # type: ignore[misc]
             raise FuseOSError(errno.EIO)
         if any(offset <= place < offset + length for place in self.order.slow):
             time.sleep(self.order.slow_s)
+            Path(self.order.answered).touch()
         return bytes(self.data[offset : offset + length])
 
     def write(self, _path: str, written: bytes, offset: int, _handle: object) -> int:

@@ -100,11 +100,11 @@ def test_a_file_takes_no_commands(tmp_path: object) -> None:
 def test_a_drive_that_hangs_holds_up_nobody(tmp_path: object, monkeypatch: pytest.MonkeyPatch) -> None:
     import sys
 
-    from thresher.machine import drive_process
+    from thresher.model import own_program
     from thresher.model.drive_commands import NoAnswer
 
     hangs = "import sys,time; print('{}', flush=True); sys.stdin.readline(); time.sleep(60)"
-    monkeypatch.setattr(drive_process, "own_command", lambda *_words: [sys.executable, "-c", hangs])
+    monkeypatch.setattr(own_program, "own_command", lambda *_words: [sys.executable, "-c", hangs])
     port = DriveProcess("/dev/sda", deadline_s=0.3)
     with pytest.raises(NoAnswer, match="no answer in 0 s"):
         port.ata(AtaCommand.IDENTIFY)

@@ -137,10 +137,11 @@ def test_a_sample_reads_the_places_that_the_drive_itself_lists(make_engine: Make
     engine, _ = make_engine(with_drive(ferry, pending=listed, rotation=7200))
     engine.watch(2)
     engine.scans.start("sda", quick=True, go_on=False, anyway=True)
-    engine.watch(200)
+    engine.watch(1500)  # a drive takes seconds over each bad sector
     scan = engine.snapshot().scan
     assert scan is not None
     assert scan.sampled
+    assert " places of 4001 GB read: 2 places cannot be read" in scan.words
     assert set(scan.bad) == set(listed)
 
 
@@ -157,6 +158,8 @@ def test_a_region_is_read_by_itself_and_what_is_known_of_the_rest_stays(
     assert whole.bad == (2_000_000, 12_000_000)
     with pytest.raises(InputError, match="a begin before its end"):
         engine.scans.start("sda", quick=False, go_on=False, anyway=True, region=(5_000_000_000, 4_000_000_000))
+    with pytest.raises(InputError, match=r"within 8\.0 GB"):
+        engine.scans.start("sda", quick=False, go_on=False, anyway=True, region=(9_000_000_000, 10_000_000_000))
     engine.scans.start("sda", quick=False, go_on=False, anyway=True, region=(6_000_000_000, 7_000_000_000))
     engine.watch(60)
     region = engine.snapshot().scan
@@ -166,6 +169,7 @@ def test_a_region_is_read_by_itself_and_what_is_known_of_the_rest_stays(
     assert 1490 <= read[0] <= 1500
     assert 1745 <= read[-1] <= 1755
     assert any("from 6.0 to 7.0 GB" in line for line in heard.tape())
+    assert region.words.startswith("1.0 GB of 8 GB read: 1 place cannot be read")
     (kept,) = (tmp_path / "shop" / "drives").glob("*.scan.json")
     assert msgspec.json.decode(kept.read_bytes())["bad"] == [2_000_000 * 512, 12_000_000 * 512]
 

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from thresher.machine.file_extents import extents, file_at, mount_of, partition_at
+from thresher.machine.file_extents import extents, files_at, mount_of, partition_at
 
 MOUNTS = r"""
 22 1 8:2 / / rw,relatime shared:1 - ext4 /dev/sda2 rw
@@ -44,14 +44,21 @@ def test_the_file_whose_extent_holds_the_byte_is_found(tmp_path: Path) -> None:
             raise PermissionError(path)
         yield from layout[path.rpartition("/")[2]]
 
-    assert file_at(str(tmp_path), (1 << 20) + 5, 10, extents_of)[0].endswith("a/photo.jpg")
-    assert file_at(str(tmp_path), 12_288, 10, extents_of)[0].endswith("song.ogg")
-    found, why = file_at(str(tmp_path), 999_999_999, 10, extents_of)
-    assert (found, why) == (
-        "",
-        "no file lies there: free space or the file system's own data; 1 files could not be asked",
-    )
-    assert file_at(str(tmp_path), 4096, -1, extents_of)[1].startswith("not found in")
+    opened: list[str] = []
+
+    def noted(path: str) -> Iterator[tuple[int, int]]:
+        opened.append(path)
+        yield from extents_of(path)
+
+    photo, none, song = files_at(str(tmp_path), [(1 << 20) + 5, 999_999_999, 12_288], 10, noted)
+    assert photo == (str(tmp_path / "a" / "photo.jpg"), "")
+    assert song == (str(tmp_path / "song.ogg"), "")
+    words = "no file there: free space or the file system's own data; 1 files could not be asked"
+    assert none == ("", words)
+    assert len(opened) == 3  # each file is asked once for all places
+    ((file, why),) = files_at(str(tmp_path), [4096], -1, extents_of)
+    assert (file, why[:12]) == ("", "not found in")
+    assert files_at(str(tmp_path / "gone"), [4096], 10, extents_of)[0][0] == ""
 
 
 def test_extents_of_a_real_file_cover_it(tmp_path: Path) -> None:

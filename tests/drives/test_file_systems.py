@@ -6,6 +6,7 @@ import pytest
 
 from thresher.drives.file_systems import disk_of, read_file_systems
 from thresher.machine.tree import TreeSystem
+from thresher.model.findings import FindingKind, Severity
 
 
 def tree(folder: Path, files: dict[str, str]) -> TreeSystem:
@@ -28,7 +29,7 @@ def test_ext4_says_how_many_and_where(tmp_path: Path) -> None:
         },
     )
     (sign,) = read_file_systems(system)
-    assert (sign.device, sign.code, sign.drive_failed) == ("sda2", "D-350", False)
+    assert (sign.device, sign.code, sign.kind) == ("sda2", "D-350", FindingKind.FILE_SYSTEM)
     assert (
         sign.words == "ext4 has counted 7 errors since it was checked last, the last in ext4_find_extent at block 9412"
     )
@@ -47,9 +48,9 @@ def test_btrfs_distinguishes_failed_requests_from_wrong_data(tmp_path: Path) -> 
         },
     )
     failed, wrong = read_file_systems(system)
-    assert (failed.device, failed.code, failed.drive_failed) == ("sda3", "D-312", True)
+    assert (failed.device, failed.code, failed.kind) == ("sda3", "D-312", FindingKind.DRIVE_FAILED)
     assert failed.words == "btrfs, device 1: 3 reads failed; 1 blocks did not match their check sum"
-    assert (wrong.code, wrong.drive_failed) == ("D-352", False)
+    assert (wrong.code, wrong.kind) == ("D-352", FindingKind.FILE_SYSTEM)
 
 
 def test_arrays_name_the_drive_that_they_left_out(tmp_path: Path) -> None:
@@ -86,7 +87,8 @@ def test_a_mapped_volume_that_holds_requests_back_is_named(tmp_path: Path) -> No
         },
     )
     (sign,) = read_file_systems(system)
-    assert (sign.device, sign.code, sign.drive_failed) == ("sdb2", "D-361", False)
+    assert (sign.device, sign.code, sign.kind) == ("sdb2", "D-361", FindingKind.DRIVE_STALL)
+    assert sign.severity is Severity.NOTE  # it may be being changed: no evidence against the drive
     assert sign.words == "the volume scans is suspended: every request to it waits"
 
 

@@ -14,6 +14,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from thresher.drives.findings import scan_findings
@@ -36,6 +37,8 @@ class Disk:
     device: str
     folder: Path
     notes: Path
+    answered: Path
+    """Is there once a slow read has come back."""
     pull: Callable[[], None]
     """Takes the disk away: nothing on it can be read from then on."""
 
@@ -71,9 +74,9 @@ def make_disk(tmp_path: Path) -> Iterator[MakeDisk]:
     with contextlib.ExitStack() as stack:
 
         def make(size: int = 64 * MIB, sector: int = 512, **order: object) -> Disk:
-            folder, notes = tmp_path / "mount", tmp_path / "writes"
+            folder, notes, answered = tmp_path / "mount", tmp_path / "writes", tmp_path / "answered"
             folder.mkdir()
-            words = json.dumps({"size": size, "notes": str(notes), **order})
+            words = json.dumps({"size": size, "notes": str(notes), "answered": str(answered), **order})
             server = subprocess.Popen(
                 [sys.executable, "-m", "tests.drives.faulty_drive", str(folder), words],
                 cwd=TREE,
@@ -92,7 +95,7 @@ def make_disk(tmp_path: Path) -> Iterator[MakeDisk]:
                 BlockReader(device).close()
             except SourceUnavailable as error:
                 pytest.skip(f"the loop device cannot be opened here: {error}")
-            return Disk(device, folder, notes, server.kill)
+            return Disk(device, folder, notes, answered, server.kill)
 
         yield make
 
@@ -137,9 +140,10 @@ def test_a_slow_place_stands_out(make_disk: MakeDisk) -> None:
     scan.join()
     reader.close()
     progress = scan.progress()
-    assert progress.slow == 1
+    assert progress.slow >= 1
     assert progress.bad == ()
     place = scan.map.stroke_of(20 * MIB)
+    assert np.nanargmax(scan.map.slowest_ms) == place
     assert scan.map.slowest_ms[place] >= 400
 
 
@@ -150,13 +154,12 @@ def test_a_drive_that_takes_half_a_minute_for_a_read_holds_nobody_up(make_disk: 
     for report in reports:
         if report is not None and report.progress is not None and report.progress.done >= 4:
             break
-    begun = time.monotonic()
     process.close()
-    took = time.monotonic() - begun
+    answered = disk.answered.exists()
     disk.pull()  # ends the read that hangs
     time.sleep(0.5)
     process.close()
-    assert took < 20  # of the 30 that the read takes
+    assert not answered  # nobody waited until the read came back
 
 
 def test_a_disk_that_vanishes_ends_the_scan(make_disk: MakeDisk) -> None:

@@ -13,11 +13,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.conftest import Run
-from thresher.drives.scan import STROKES, BadPlace, Scan, ScanForm, ScanMap, ScanPlan, strokes_text
+from thresher.drives.scan import STROKES, BadPlace, Scan, ScanForm, ScanMap, ScanPlan, ScanState, strokes_text
 from thresher.drives.scan_process import ScanProcess
 from thresher.drives.scan_worker import Order, Report
 from thresher.machine.block_reader import BlockReader
 from thresher.model.errors import SourceUnavailable
+from thresher.shop.drive_history import DriveScan, keep_scan, kept_scan
 
 MIB = 1 << 20
 
@@ -104,6 +105,48 @@ def test_a_drive_that_goes_away_ends_the_scan() -> None:
     progress = scanned(ScanPlan(100 * MIB, depth=2), drive).progress()
     assert progress.gone
     assert progress.share < 0.2
+
+
+def test_a_drive_that_answers_every_read_with_an_error_counts_as_gone() -> None:
+    drive = FakeDrive()
+
+    def dies(_offset: int, _length: int) -> None:
+        if len(drive.reads) == 20:
+            drive.bad = set(range(400 * 2048))
+
+    scan = Scan(ScanPlan(400 * MIB, depth=1, sector=MIB), drive.read_at, after_block=dies)
+    scan.start()
+    assert scan.join(60)
+    progress = scan.progress()
+    assert progress.gone
+    assert progress.done == 20 + 48 + 1  # read well, failed, and the one after which it was asked elsewhere
+
+
+def test_a_large_damaged_region_is_no_drive_that_is_gone() -> None:
+    drive = FakeDrive(bad=set(range(50 * 2048, 150 * 2048)))
+    progress = scanned(ScanPlan(200 * MIB, depth=1, sector=MIB), drive).progress()
+    assert not progress.gone
+    assert progress.share == 1.0
+    assert progress.bad == (BadPlace(50 * MIB, 100 * MIB, errno.EIO),)
+
+
+def test_a_drive_that_takes_seconds_over_every_bad_sector_is_not_divided_for_hours() -> None:
+    drive, now = FakeDrive(bad=set(range(2048, 4096))), [0.0]
+
+    def slowly(offset: int, length: int) -> int:
+        try:
+            return drive.read_at(offset, length)
+        except OSError:
+            now[0] += 2.0
+            raise
+
+    scan = Scan(ScanPlan(4 * MIB, depth=1), slowly, clock=lambda: now[0])
+    scan.start()
+    assert scan.join(60)
+    progress = scan.progress()
+    assert progress.share == 1.0
+    assert now[0] < 200
+    assert progress.bad == (BadPlace(MIB, MIB, errno.EIO),)
 
 
 def test_a_stopped_scan_goes_on_where_it_was_and_reads_nothing_twice_but_what_was_under_way() -> None:
@@ -207,19 +250,30 @@ def test_what_cannot_be_scanned_is_said(tmp_path: Path) -> None:
 
 
 def test_a_scan_can_be_kept_and_gone_on_with(tmp_path: Path) -> None:
-    from thresher.drives.scan import ScanState
-    from thresher.shop.drive_history import keep_scan, kept_scan
-
-    state = ScanState(ScanPlan(100 * MIB, depth=2), 17, (BadPlace(512, 512, errno.EIO),))
+    whole = ScanPlan(100 * MIB, depth=2)
     assert kept_scan(tmp_path, "T4", "1") is None
-    keep_scan(tmp_path, "T4", "1", state, (512,))
-    kept = kept_scan(tmp_path, "T4", "1")
-    assert kept is not None
-    assert (kept.state, kept.bad) == (state, (512,))
-    keep_scan(tmp_path, "T4", "1", None, (512,))
-    kept = kept_scan(tmp_path, "T4", "1")
-    assert kept is not None
-    assert kept.state is None
+
+    def kept_after(plan: ScanPlan, next_block: int, finished: bool, *bad: int) -> DriveScan:
+        places = tuple(BadPlace(each, 512, errno.EIO) for each in bad)
+        keep_scan(tmp_path, "T4", "1", ScanState(plan, next_block, places), finished)
+        found = kept_scan(tmp_path, "T4", "1")
+        assert found is not None
+        return found
+
+    stopped = kept_after(whole, 17, False, 512)
+    assert stopped.state == ScanState(whole, 17, (BadPlace(512, 512, errno.EIO),))
+    assert stopped.bad == (512,)
+    # a region and a sample add what they find, and what was stopped can still be gone on with
+    region = replace(whole, begin=50 * MIB, end=60 * MIB, form=ScanForm.RANGE)
+    assert kept_after(region, 10, True, 55 * MIB) == DriveScan(state=stopped.state, bad=(512, 55 * MIB))
+    assert kept_after(region, 10, True) == DriveScan(state=stopped.state, bad=(512,))
+    sample = replace(whole, form=ScanForm.QUICK)
+    assert kept_after(sample, 5, False, 70 * MIB) == DriveScan(state=stopped.state, bad=(512, 70 * MIB))
+    assert kept_after(sample, 100, True, 512) == DriveScan(state=stopped.state, bad=(512,))
+    # going on: what lies beyond is not known to be good yet
+    kept_after(sample, 100, True, 512, 90 * MIB)
+    assert kept_after(whole, 40, False, 512, 30 * MIB).bad == (512, 30 * MIB, 90 * MIB)
+    assert kept_after(whole, 100, True, 512) == DriveScan(state=None, bad=(512,))
 
 
 SICK = """

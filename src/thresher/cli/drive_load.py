@@ -3,11 +3,11 @@
 import os
 import sys
 import time
-from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
 from thresher.app.paths import bench_folder
+from thresher.cli.interruptible import until_interrupted
 from thresher.cli.output import say, say_json
 from thresher.compose.entry import EntryError, length_text, parse_amount, parse_length
 from thresher.drives.health import DriveStatus
@@ -15,7 +15,7 @@ from thresher.drives.reading import Drive, read_health
 from thresher.drives.scratch import Scratch, ScratchPlan, ScratchProgress, timing_words
 from thresher.drives.scratch_choice import ScratchWish, blocks_of, choose_place
 from thresher.drives.scratch_process import ScratchProcess
-from thresher.drives.scratch_worker import ScratchOrder, ScratchReport
+from thresher.drives.scratch_worker import ScratchOrder
 from thresher.machine.scratch_file import scratch_name
 from thresher.model.errors import EnvironmentFault, InputError, InputFault, SourceUnavailable
 from thresher.model.port import BlockOpener, System
@@ -82,7 +82,7 @@ def _follow(drive: Drive, wish: ScratchWish, seconds: float, shop: Path, json: b
     last = ScratchProgress(0, 0, 0, 0.0)
     until = time.monotonic() + seconds
     try:
-        for report in _reports(process):
+        for report in until_interrupted(process):
             if report is not None and report.progress is not None:
                 last = report.progress
                 if not json and not report.ended:
@@ -94,23 +94,6 @@ def _follow(drive: Drive, wish: ScratchWish, seconds: float, shop: Path, json: b
     finally:
         process.close(lambda: forget_scratch_file(shop, path))
     return last
-
-
-def _reports(process: ScratchProcess) -> Iterator[ScratchReport | None]:
-    """Yield the reports; Ctrl+C stops the load in order."""
-    reports = process.reports()
-    while True:
-        try:
-            report = next(reports, _END)
-        except KeyboardInterrupt:
-            process.stop()
-            continue
-        if report is _END:
-            return
-        yield report
-
-
-_END = ScratchReport(trouble="end")
 
 
 def _say_progress(progress: ScratchProgress, left: float) -> None:
@@ -135,9 +118,8 @@ def _say_end(name: str, last: ScratchProgress, json: bool) -> None:
     say(f"    {timing_words(last.timings)}")
     for timing in last.timings:
         if timing.stalls:
-            say(
-                f"    {timing.stalls} times a {timing.what} took over 1 s, the longest {timing.longest_ms / 1000:.1f} s"
-            )
+            longest = f"the longest {timing.longest_ms / 1000:.1f} s"
+            say(f"    {timing.stalls} times a {timing.what} took over {timing.stall_s:.0f} s, {longest}")
     for wrong in last.wrong[:_MOST_LISTED]:
         say(f"    wrong at byte {wrong.offset} of the file: {wrong.nature.value}; {wrong.words}")
     for failure in last.failures[:_MOST_LISTED]:

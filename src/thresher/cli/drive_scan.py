@@ -2,13 +2,13 @@
 
 import re
 import sys
-from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
 from thresher.app.paths import bench_folder
+from thresher.cli.interruptible import until_interrupted
 from thresher.cli.output import say, say_json
 from thresher.compose.entry import length_text
 from thresher.drives.health import DriveStatus, places_to_try
@@ -75,9 +75,8 @@ def scan_drive(system: System, drive: Drive, wish: ScanWish, json: bool) -> Scan
     last = _follow(system, drive, order, wish, json)
     progress = last.progress
     assert progress is not None
-    if serial:
-        unfinished = last.state if progress.share < 1.0 else None
-        keep_scan(shop, model, serial, unfinished, tuple(place.offset for place in progress.bad))
+    if serial and last.state is not None:
+        keep_scan(shop, model, serial, last.state, progress.share >= 1.0)
     _say_end(drive, last, progress, json)
     if not json:
         _say_places(progress.bad, last.places)
@@ -103,7 +102,7 @@ def _follow(system: System, drive: Drive, order: Order, wish: ScanWish, json: bo
         return report_of(scan, ended=True)
     process = ScanProcess(f"/dev/{drive.part.place}", order)
     try:
-        for report in _interruptible(process):
+        for report in until_interrupted(process):
             if report is None:
                 say(f"{drive.part.place}: no read has come back for a minute; the scan waits (Ctrl+C stops it)")
                 continue
@@ -115,22 +114,6 @@ def _follow(system: System, drive: Drive, order: Order, wish: ScanWish, json: bo
     if last.progress is None:
         raise EnvironmentFault(f"scanning {drive.part.place}", "it ended before it began", "Try again.")
     return last
-
-
-def _interruptible(process: ScanProcess) -> Iterator[Report | None]:
-    reports = process.reports()
-    while True:
-        try:
-            report = next(reports, _END)
-        except KeyboardInterrupt:
-            process.stop()
-            continue
-        if report is _END:
-            return
-        yield report
-
-
-_END = Report(trouble="end")
 
 
 def _say_progress(progress: ScanProgress) -> None:
@@ -174,7 +157,7 @@ def _say_end(drive: Drive, last: Report, progress: ScanProgress, json: bool) -> 
     say(f"    {strokes_text(map_of(last), _WIDTH)}")
     say("    each stroke as tall as the slowest read there, 1 ms to 2 s; × cannot be read; · not read")
     if progress.gone:
-        say("    The drive went away during the scan.")
+        say("    The drive dropped out during the scan.")
     for place in progress.bad[:_MOST_LISTED]:
         say(f"    cannot be read: {_place_words(place)}")
     if len(progress.bad) > _MOST_LISTED:

@@ -112,8 +112,8 @@ def _on_bench(block: Block, bench: Bench) -> Iterator[tuple[str, str]]:
         yield "threads", f"this machine has {bench.cpus} threads, not {block.threads}"
     gone = sorted(set(block.drives) - {drive.name for drive in bench.drives})
     if block.row is PartKind.DRIVE and (gone or not bench.drives):
-        there = ", ".join(drive.name for drive in bench.drives) or "none"
-        yield "drives", f"this machine has no drive {', '.join(gone)}; it has {there}".replace("  ", " ")
+        there = ", ".join(drive.name for drive in bench.drives)
+        yield "drives", f"this machine has no drive {', '.join(gone)}; it has {there}" if there else "it has no drive"
     walks = block.row is PartKind.MEMORY and block.amount is not None
     if walks and bench.memory is not None and block.amount is not None and block.amount > bench.memory:
         there = f"{bench.memory / _GIB:.1f} GiB"

@@ -1,4 +1,4 @@
-"""What drives count of themselves as channels beside hwmon's: wear, spare blocks, errors, damaged transfers.
+"""The drives' own counters as channels beside those of hwmon: wear, spare blocks, errors, damaged transfers.
 
 A drive is asked every minute at most, by a process of its own; between two answers the last one stands.
 """

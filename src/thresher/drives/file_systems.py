@@ -6,6 +6,7 @@ Nothing is checked by writing. Kernel documents ABI/testing/sysfs-fs-ext4, files
 import re
 from dataclasses import dataclass
 
+from thresher.model.findings import FindingKind, Severity
 from thresher.model.port import System, optional_number, optional_text
 
 _EXT4, _BTRFS, _BLOCK = "/sys/fs/ext4", "/sys/fs/btrfs", "/sys/block"
@@ -21,16 +22,17 @@ _BY_THE_DRIVE = ("read_errs", "write_errs", "flush_errs")
 
 @dataclass(frozen=True, slots=True)
 class FileSystemSign:
-    """What a file system or an array has counted: on which device, its fault code, in words, and where it was read.
+    """What a file system, an array or a volume reports: the device, a fault code, words, and where it was read.
 
-    `drive_failed` says whether requests to the device failed; else data was found that is not what was written.
+    `kind` is what it is evidence of; `severity` is a note for what may be all right.
     """
 
     device: str
     code: str
     words: str
     source: str
-    drive_failed: bool
+    kind: FindingKind
+    severity: Severity = Severity.WARNING
 
 
 def read_file_systems(system: System) -> tuple[FileSystemSign, ...]:
@@ -50,7 +52,7 @@ def _ext4(system: System) -> list[FileSystemSign]:
         last = f", the last in {where}" if where else ""
         at = f" at block {block}" if block else ""
         words = f"ext4 has counted {count} errors since it was checked last{last}{at}"
-        found.append(FileSystemSign(device, "D-350", words, path, drive_failed=False))
+        found.append(FileSystemSign(device, "D-350", words, path, FindingKind.FILE_SYSTEM))
     return found
 
 
@@ -69,7 +71,8 @@ def _btrfs(system: System) -> list[FileSystemSign]:
             failed = any(name in _BY_THE_DRIVE for name in counted)
             words = "; ".join(f"{value} {_BTRFS_WORDS[name]}" for name, value in counted.items())
             code = "D-312" if failed else "D-352"
-            found.append(FileSystemSign(device, code, f"btrfs, device {number}: {words}", path, failed))
+            kind = FindingKind.DRIVE_FAILED if failed else FindingKind.FILE_SYSTEM
+            found.append(FileSystemSign(device, code, f"btrfs, device {number}: {words}", path, kind))
     return found
 
 
@@ -85,18 +88,22 @@ def _arrays(system: System) -> list[FileSystemSign]:
             errors = optional_number(system, f"{folder}/{member}/errors")
             if "faulty" in state.split(","):
                 words = f"{name} has put {device} out of use"
-                found.append(FileSystemSign(device, "D-360", words, f"{folder}/{member}/state", drive_failed=True))
+                found.append(
+                    FileSystemSign(device, "D-360", words, f"{folder}/{member}/state", FindingKind.DRIVE_FAILED)
+                )
             elif errors:
                 words = f"{name} has corrected {errors} reads of {device}"
-                found.append(FileSystemSign(device, "D-312", words, f"{folder}/{member}/errors", drive_failed=True))
+                found.append(
+                    FileSystemSign(device, "D-312", words, f"{folder}/{member}/errors", FindingKind.DRIVE_FAILED)
+                )
         mismatch = optional_number(system, f"{folder}/mismatch_cnt")
         if mismatch:
             words = f"the copies of {name} differ in {mismatch} sectors"
-            found.append(FileSystemSign(name, "D-352", words, f"{folder}/mismatch_cnt", drive_failed=False))
+            found.append(FileSystemSign(name, "D-352", words, f"{folder}/mismatch_cnt", FindingKind.FILE_SYSTEM))
         missing = optional_number(system, f"{folder}/degraded")
         if missing:
             words = f"{name} runs with {missing} drive{'s' if missing > 1 else ''} missing"
-            found.append(FileSystemSign(name, "D-360", words, f"{folder}/degraded", drive_failed=True))
+            found.append(FileSystemSign(name, "D-360", words, f"{folder}/degraded", FindingKind.DRIVE_FAILED))
     return found
 
 
@@ -108,7 +115,9 @@ def _mapped(system: System) -> list[FileSystemSign]:
             name = optional_text(system, f"{_BLOCK}/{device}/dm/name") or device
             below = ", ".join(system.list(f"{_BLOCK}/{device}/slaves")) or device
             words = f"the volume {name} is suspended: every request to it waits"
-            found.append(FileSystemSign(below, "D-361", words, f"{_BLOCK}/{device}/dm/suspended", drive_failed=False))
+            source = f"{_BLOCK}/{device}/dm/suspended"
+            # while a volume is being changed that is as it should be
+            found.append(FileSystemSign(below, "D-361", words, source, FindingKind.DRIVE_STALL, Severity.NOTE))
     return found
 
 

@@ -34,8 +34,8 @@ class Charge:
 
 CHARGES = {
     Meaning.SURFACE: Charge("D-341", "The drive counts bad sectors", FindingKind.DRIVE_FAILED),
-    Meaning.MECHANICS: Charge("D-340", "The drive warns of itself", FindingKind.DRIVE_FAILED),
-    Meaning.ELECTRONICS: Charge("D-340", "The drive warns of itself", FindingKind.DRIVE_FAILED),
+    Meaning.MECHANICS: Charge("D-340", "The drive reports that it is failing", FindingKind.DRIVE_FAILED),
+    Meaning.ELECTRONICS: Charge("D-340", "The drive reports that it is failing", FindingKind.DRIVE_FAILED),
     Meaning.WEAR: Charge("D-342", "The drive is worn", FindingKind.DRIVE_WORN),
     Meaning.LINK: Charge("D-322", "The drive counts damaged transfers", FindingKind.DRIVE_LINK),
     Meaning.LINK_SPEED: Charge("D-321", "The drive's link is slower than both ends can", None),
@@ -91,8 +91,8 @@ def scan_findings(drive: str, progress: ScanProgress) -> list[Finding]:
         kind = FindingKind.DRIVE_FAILED
         found.append(_found("D-310", kind, Severity.FAULT, title, detail, drive, BY_SCAN, place.offset))
     if progress.gone:
-        title = f"Went away during a scan, {drive}"
-        detail = "the kernel has no such device any more"
+        title = f"Dropped out during a scan, {drive}"
+        detail = "it cannot be read any more, not even where it could be read before"
         found.append(_found("D-331", FindingKind.DRIVE_SILENT, Severity.FAULT, title, detail, drive, BY_SCAN))
     elif progress.slow >= _MANY_SLOW and not progress.bad:
         title, detail = f"Slow places, {drive}", "blocks took 150 ms and longer, and could be read"
@@ -126,12 +126,15 @@ def load_findings(drive: str, progress: ScratchProgress) -> list[Finding]:
     for failure in [each for each in progress.failures if each.error not in _NO_FAULT][:_MOST]:
         gone = failure.error in _GONE
         detail = f"{failure.what} at byte {failure.offset} of the scratch file: {os.strerror(failure.error)}"
-        title = f"{'Went away under load' if gone else 'A request failed'}, {drive}"
+        title = f"{'Dropped out under load' if gone else 'A request failed'}, {drive}"
         kind = FindingKind.DRIVE_SILENT if gone else FindingKind.DRIVE_FAILED
         code = "D-331" if gone else "D-312"
         found.append(_found(code, kind, Severity.FAULT, title, detail, drive, BY_LOAD, failure.offset))
     if any(each.stalls for each in progress.timings):
-        title, detail = f"Requests held up, {drive}", "requests took over 1 s; everything waits for such a drive"
+        title, detail = (
+            f"Requests held up, {drive}",
+            "a read or write took over 1 s, or a flush over 10 s; programs that wait for the drive hang",
+        )
         found.append(_found("D-332", FindingKind.DRIVE_STALL, Severity.WARNING, title, detail, drive, BY_LOAD))
     return found
 

@@ -257,9 +257,15 @@ def _hot(celsius: int, source: str, signs: list[Sign]) -> None:
         signs.append(Sign(DriveStatus.WATCH, Meaning.TEMPERATURE, words, source))
 
 
+def _figures(source: str, *each: tuple[str, int | None, str]) -> list[Figure]:
+    """Return figures of name, value and unit, without those that the drive does not report."""
+    return [Figure(name, f"{value}{unit}", source) for name, value, unit in each if value is not None]
+
+
 def _statistics(found: ata.Statistics, signs: list[Sign], figures: list[Figure]) -> None:
     source = "device statistics"
-    for name, value, unit in (
+    figures += _figures(
+        source,
         ("power-on hours", found.hours, " h"),
         ("reallocated sectors", found.reallocated, ""),
         ("candidates for reallocation", found.candidates, ""),
@@ -268,9 +274,7 @@ def _statistics(found: ata.Statistics, signs: list[Sign], figures: list[Figure])
         ("highest temperature", found.highest_c, " °C"),
         ("CRC errors on the link", found.link_crc, ""),
         ("endurance used", found.used, " %"),
-    ):
-        if value is not None:
-            figures.append(Figure(name, f"{value}{unit}", source))
+    )
     if found.candidates:
         words = f"{found.candidates} sectors are candidates for reallocation"
         signs.append(Sign(DriveStatus.COPY, Meaning.SURFACE, words, source))
@@ -440,8 +444,8 @@ def _nvme_figures(health: nvme.Health) -> list[Figure]:
 def scsi_health(pages: scsi.ScsiPages, not_read: tuple[Figure, ...] = ()) -> DriveHealth:
     """Return what a SCSI drive's log pages mean. With its temperature alone its health is unknown."""
     signs: list[Sign] = []
-    figures: list[Figure] = []
-    for name, value, unit in (
+    figures = _figures(
+        "log sense",
         ("temperature", pages.temperature_c, " °C"),
         ("highest temperature it is made for", pages.reference_c, " °C"),
         ("reads corrected", pages.read_corrected, ""),
@@ -449,9 +453,7 @@ def scsi_health(pages: scsi.ScsiPages, not_read: tuple[Figure, ...] = ()) -> Dri
         ("writes corrected", pages.write_corrected, ""),
         ("writes lost", pages.write_uncorrected, ""),
         ("starts and stops", pages.start_stops, ""),
-    ):
-        if value is not None:
-            figures.append(Figure(name, f"{value}{unit}", "log sense"))
+    )
     if pages.failure_predicted:
         words = "the drive itself predicts its failure"
         signs.append(Sign(DriveStatus.REPLACE, Meaning.ELECTRONICS, words, "log page 2Fh"))

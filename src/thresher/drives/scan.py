@@ -26,8 +26,11 @@ _SLOW_MS, _VERY_SLOW_MS = 150.0, 1000.0
 _MOST_BAD = 2000
 _QUICK_PLACES = 600
 _BOOKED_AT_ONCE = 32
-_DEAD_BLOCKS = 48
-"""Blocks that fail one after the other until the drive counts as gone: a pulled one may answer with EIO for ever."""
+_DIVIDED_S = 120.0
+"""So long a block that failed is divided to find its bad sectors; then what still fails is noted as a whole."""
+_DOUBTFUL_BLOCKS = 48
+"""Blocks that fail one after the other until it is asked whether the drive still reads at all: one that was pulled out
+may answer every read with EIO, and a large damaged region does the same."""
 
 
 class ScanForm(StrEnum):
@@ -200,6 +203,7 @@ class Scan:
         self._done, self._bytes, self._slow, self._retried = self._skip, 0, 0, 0
         self._gone = False
         self._failed_in_row = 0
+        self._read_last: int | None = None
         self._lock = threading.Lock()
         self._next = self._numbered()
         self._open: set[int] = set()
@@ -271,7 +275,10 @@ class Scan:
             lost = self._failed(offset, length, error.errno or 0)
         seconds = self._clock() - begun
         self._after_block(offset, length)
-        self._failed_in_row = self._failed_in_row + 1 if failed else 0
+        if failed:
+            self._failed_in_row += 1
+        else:
+            self._failed_in_row, self._read_last = 0, offset
         self._unbooked.append(_Read(number, offset, length, seconds, failed, lost, self._clock() - begun))
         if failed or len(self._unbooked) >= _BOOKED_AT_ONCE:
             with self._lock:
@@ -279,14 +286,27 @@ class Scan:
 
     def _failed(self, offset: int, length: int, error: int) -> bool:
         """Find what of a block cannot be read, unless the drive is gone; return whether there is any."""
-        if error in _GONE or self._failed_in_row >= _DEAD_BLOCKS:
+        if error in _GONE or (self._failed_in_row >= _DOUBTFUL_BLOCKS and not self._reads_elsewhere()):
             self._gone = True
             self._stopped.set()
             return True
-        if self._narrow(offset, length, error):
+        if self._narrow(offset, length, error, self._clock() + _DIVIDED_S):
             return True
         with self._lock:
             self._retried += 1
+        return False
+
+    def _reads_elsewhere(self) -> bool:
+        """Whether the drive still reads: where it did so last, at its beginning, in its middle or at its end."""
+        block, size = self.plan.block, self.plan.size
+        spread = (0, size // 2 // block * block, max(0, (size - 1) // block * block))
+        for offset in (*((self._read_last,) if self._read_last is not None else ()), *spread):
+            try:
+                self._read_at(offset, min(block, size - offset))
+            except OSError:
+                continue
+            self._failed_in_row = 0
+            return True
         return False
 
     def _book(self) -> None:
@@ -310,12 +330,15 @@ class Scan:
             self._book()
         return self._map
 
-    def _narrow(self, offset: int, length: int, error: int) -> bool:
-        """Divide a block that failed until the sectors are found that cannot be read; return whether there are any."""
+    def _narrow(self, offset: int, length: int, error: int, until: float) -> bool:
+        """Divide a block that failed until the sectors are found that cannot be read; return whether there are any.
+
+        What fails after `until` is not divided any more: a drive takes seconds over each sector that it cannot read.
+        """
         if self._stopped.is_set():
             return True
         half = length // 2 // self.plan.sector * self.plan.sector
-        if length <= self.plan.sector or not half:
+        if length <= self.plan.sector or not half or self._clock() > until:
             self._note_bad(BadPlace(offset, length, error))
             return True
         bad = False
@@ -323,7 +346,7 @@ class Scan:
             try:
                 self._read_at(begin, size)
             except OSError as found:
-                bad = self._narrow(begin, size, found.errno or error) or bad
+                bad = self._narrow(begin, size, found.errno or error, until) or bad
         return bad
 
     def _note_bad(self, place: BadPlace) -> None:

@@ -8,7 +8,7 @@ import msgspec
 
 from thresher.drives.scan_worker import Order, Report
 from thresher.model.errors import SourceUnavailable
-from thresher.model.own_program import own_command
+from thresher.model.own_program import start_own
 
 _QUIET_S = 60.0
 _STOP_S = 5.0
@@ -23,16 +23,7 @@ class ScanProcess:
         self.path = path
         self._pending = b""
         self._stopping = False
-        self._process = subprocess.Popen(
-            own_command("thresher.drives.scan_worker", path),
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.DEVNULL,
-            start_new_session=True,  # a key that stops the program must not tear the scan apart
-        )
-        assert self._process.stdin is not None
-        self._process.stdin.write(msgspec.json.encode(order) + b"\n")
-        self._process.stdin.flush()
+        self._process = start_own("thresher.drives.scan_worker", path, order=msgspec.json.encode(order))
 
     def reports(self) -> Iterator[Report | None]:
         """Yield each report; None when nothing was heard for a minute. Raises SourceUnavailable."""

@@ -4,7 +4,6 @@ The first line of standard input is the order; "stop" or its end stops the scan.
 report. A read that hangs in the kernel hangs this process alone.
 """
 
-import queue
 import sys
 import threading
 from pathlib import Path
@@ -13,14 +12,14 @@ import msgspec
 
 from thresher.drives.scan import BadPlace, Scan, ScanForm, ScanMap, ScanPlan, ScanProgress, ScanState
 from thresher.machine.block_reader import BlockReader
-from thresher.machine.file_extents import place_on
+from thresher.machine.file_extents import places_on
 from thresher.model.drive_commands import BlockSource
 from thresher.model.errors import SourceUnavailable
 
 _REPORT_S = 0.5
 _JOIN_S = 3.0
-_MOST_FILES, _FILE_S, _FILES_S = 8, 30.0, 60.0
-"""Bad places whose file is looked up, the seconds for each, and the seconds for all when the scan has ended."""
+_MOST_FILES, _FILES_S = 8, 60.0
+"""Bad places whose file is looked up when the scan has ended, and the seconds for that on each partition."""
 
 
 class Order(msgspec.Struct, frozen=True):
@@ -91,35 +90,16 @@ def report_of(scan: Scan, ended: bool, places: tuple[str, ...] = ()) -> Report:
     return Report(map_.size, scan.progress(), scan.state(), slowest, errors, rates, retries, places, ended)
 
 
-class PlaceFinder:
-    """Looks up what lies at bad places, one after the other, on a thread of its own: it reads a disk that is sick."""
+def places_of(path: str, bad: tuple[BadPlace, ...]) -> tuple[str, ...]:
+    """Return what is at the first bad places of a device: the file, or why none is named, and the partition.
 
-    def __init__(self, disk: str, most: int) -> None:
-        """`disk` is the kernel's name of the drive, `most` how many places are looked up at most."""
-        self._disk, self._most = disk, most
-        self._wanted: queue.SimpleQueue[int | None] = queue.SimpleQueue()
-        self._asked = 0
-        self._found: list[str] = []
-        self._thread = threading.Thread(target=self._work, name="what lies there", daemon=True)
-        self._thread.start()
-
-    def look(self, bad: tuple[BadPlace, ...]) -> tuple[str, ...]:
-        """Take in bad places; return what is known by now of the first ones, in their order."""
-        for place in bad[self._asked : self._most]:
-            self._wanted.put(place.offset)
-            self._asked += 1
-        return tuple(self._found)
-
-    def finish(self, seconds: float) -> None:
-        """Wait at most so long for what is still being looked up."""
-        self._wanted.put(None)
-        self._thread.join(seconds)
-
-    def _work(self) -> None:
-        while (offset := self._wanted.get()) is not None:
-            found = place_on(self._disk, offset, _FILE_S)
-            where = f"{found.partition}, {found.mount}" if found.mount else found.partition
-            self._found.append(f"{found.file or found.why_no_file} ({where})")
+    The files of a failing drive are walked through for that: once, when the scan is over, and not for long.
+    """
+    found = places_on(Path(path).name, [each.offset for each in bad[:_MOST_FILES]], _FILES_S)
+    return tuple(
+        f"{each.file or each.why_no_file} ({f'{each.partition}, {each.mount}' if each.mount else each.partition})"
+        for each in found
+    )
 
 
 def _say(report: Report) -> None:
@@ -138,19 +118,23 @@ def main(path: str) -> int:
     scan = Scan(plan_of(order, reader.size, reader.sector), reader.read_at, state=order.state)
     _say(Report(reader.size))
     scan.start()
-    finder = PlaceFinder(Path(path).name, _MOST_FILES if order.files else 0)
+
+    cut_short = threading.Event()
 
     def listen() -> None:
         sys.stdin.readline()
+        cut_short.set()
         scan.stop()
 
     threading.Thread(target=listen, daemon=True).start()
     while not scan.join(_REPORT_S):
-        _say(report_of(scan, ended=False, places=finder.look(scan.progress().bad)))
+        _say(report_of(scan, ended=False))
     scan.join(_JOIN_S)
-    finder.look(scan.progress().bad)
-    finder.finish(_FILES_S)
-    _say(report_of(scan, ended=True, places=finder.look(scan.progress().bad)))
+    bad = scan.progress().bad
+    wanted = order.files and bool(bad) and not scan.progress().gone and not cut_short.is_set()
+    if wanted:
+        _say(report_of(scan, ended=False))  # all of it has been read, and the files are still to be looked up
+    _say(report_of(scan, ended=True, places=places_of(path, bad) if wanted else ()))
     return 0
 
 

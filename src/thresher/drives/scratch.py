@@ -207,7 +207,10 @@ class Latencies:
 
 @dataclass(frozen=True, slots=True)
 class Timing:
-    """Latencies of one kind of operation in ms: the middle, 99 of 100, the longest, and how many took over 1 s."""
+    """Latencies of one kind of operation in ms: the middle, 99 of 100, the longest, and how many were held up.
+
+    Held up is what took `stall_s` seconds and longer.
+    """
 
     what: str
     count: int
@@ -215,6 +218,7 @@ class Timing:
     most_ms: float
     longest_ms: float
     stalls: int
+    stall_s: float = _STALL_S
 
 
 @dataclass(frozen=True, slots=True)
@@ -476,6 +480,7 @@ def _timing(what: str, found: Latencies) -> Timing:
         round(found.percentile(0.99) * 1000, 3),
         round(found.longest_s * 1000, 3),
         found.stalls,
+        found.stall_s,
     )
 
 

@@ -12,7 +12,7 @@ import msgspec
 from thresher.drives.scratch_worker import ScratchOrder, ScratchReport
 from thresher.machine.scratch_file import remove_left_over
 from thresher.model.errors import SourceUnavailable
-from thresher.model.own_program import own_command
+from thresher.model.own_program import start_own
 
 _LOG = logging.getLogger(__name__)
 _QUIET_S = 60.0
@@ -27,16 +27,7 @@ class ScratchProcess:
         """Begin."""
         self.path = order.path
         self._pending = b""
-        self._process = subprocess.Popen(
-            own_command("thresher.drives.scratch_worker"),
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.DEVNULL,
-            start_new_session=True,
-        )
-        assert self._process.stdin is not None
-        self._process.stdin.write(msgspec.json.encode(order) + b"\n")
-        self._process.stdin.flush()
+        self._process = start_own("thresher.drives.scratch_worker", order=msgspec.json.encode(order))
 
     def reports(self) -> Iterator[ScratchReport | None]:
         """Yield each report; None when nothing was heard for a minute. Raises SourceUnavailable."""

@@ -178,7 +178,7 @@ def _assemble(
 
 
 def _with_drive_figures(system: System, found: Inventory, discovery: Discovery) -> Discovery:
-    """Add what drives count of themselves to the channels."""
+    """Add the drives' own counters to the channels."""
     unknown: list[Fact] = []
     probes = tuple(drive_channels.find(system, found.parts, unknown))
     return Discovery((*discovery.probes, *probes), (*discovery.unknown, *unknown))

@@ -4,6 +4,7 @@ The scene repeats after `FRAMES` frames. Each is drawn twice at the beginning an
 reference, kept on the card and as a check sum here. From then on a shader compares every pixel of every frame.
 """
 
+import time
 import zlib
 from collections.abc import Callable
 from pathlib import Path
@@ -24,8 +25,8 @@ FRAMES = 12
 _SEGMENTS = 7
 _NOISE = 256
 _MOST_PICTURES = 12
-_RECHECK = 240
-"""Every so many beats the reference on the card is held against its check sum."""
+_RECHECK_S = 30.0
+"""So often the reference on the card is held against its check sum: all of it has to be fetched for that."""
 
 Spoil = Callable[["moderngl.Texture", int], None]
 """Called with a frame before it is compared and the beat: tests change pixels in it."""
@@ -167,6 +168,7 @@ class RasterLoad:
             count, found = self._judge(number, "drawn twice, and not the same")
             opening, wrong = opening + count, (*wrong, *found)[:8]
         self._opening = Beat(0.0, opening, wrong)
+        self._rechecked = time.monotonic()
 
     @property
     def covered(self) -> int:
@@ -190,7 +192,7 @@ class RasterLoad:
     def _draw(self, number: int) -> None:
         """Draw a frame of the round."""
         gl = self._gl
-        time = number / FRAMES
+        phase = number / FRAMES
         self._canvas.use()
         gl.viewport = (0, 0, *self.size)
         self._noise.use(0)
@@ -198,12 +200,12 @@ class RasterLoad:
         self._canvas.clear()
         self._sky.render(gl.TRIANGLE_STRIP)
         gl.enable(gl.DEPTH_TEST)
-        self._stalk["time"] = time
+        self._stalk["time"] = phase
         self._field.render(gl.TRIANGLE_STRIP, instances=self._count)
         gl.disable(gl.DEPTH_TEST)
         gl.enable(gl.BLEND)
         gl.blend_func = gl.ONE, gl.ONE_MINUS_SRC_ALPHA
-        self._chaff_program["time"] = time
+        self._chaff_program["time"] = phase
         for layer in range(self._layers):
             self._chaff_program["layer"] = float(layer)
             self._chaff.render(gl.TRIANGLE_STRIP)
@@ -229,8 +231,9 @@ class RasterLoad:
         if self._spoil is not None:
             self._spoil(self._frame, self._beat)
         count, wrong = self._judge(number, f"frame {number}")
-        picture = self._keep(number, wrong) if count else ""
-        if self._beat % _RECHECK == 0:
+        picture = self._keep(number) if count else ""
+        if time.monotonic() - self._rechecked >= _RECHECK_S:
+            self._rechecked = time.monotonic()
             more, others = self._recheck(number)
             count, wrong = count + more, (*wrong, *others)
         if self._opening.wrong_count:
@@ -252,9 +255,8 @@ class RasterLoad:
         whole = self._reference.read()
         return bytes(whole[number * size : (number + 1) * size])
 
-    def _keep(self, number: int, wrong: tuple[Wrong, ...]) -> str:
+    def _keep(self, number: int) -> str:
         """Save a picture of a wrong frame; return its path, empty where none is kept."""
-        del wrong
         if self._folder is None or self._pictures >= _MOST_PICTURES:
             return ""
         self._pictures += 1

@@ -30,6 +30,8 @@ if TYPE_CHECKING:
 
 _REPORT_S = 0.25
 _MOST_TIMES = 400
+_SOON_S = 1e-6
+"""A rest shorter than this is none: a clock that counts in larger steps would never reach its end."""
 
 
 class CardLoad(Protocol):
@@ -125,32 +127,33 @@ def work(
     reset: Callable[[], str],
     stopped: threading.Event,
     say: Callable[[CardReport], None],
+    clock: Callable[[], float] = time.monotonic,
 ) -> None:
     """Do beats in the shape of the order until stopped, or until the card was reset; report on the way."""
-    books, began, said = Books(), time.monotonic(), time.monotonic()
+    books, began, said = Books(), clock(), clock()
     why = ""
     while not stopped.is_set() and not why:
-        at = time.monotonic() - (order.begun or began)
+        at = clock() - (order.begun or began)
         until = rest_until(order.shape, at, 0, 1)
-        if until > at:
+        if until > at + _SOON_S:
             stopped.wait(min(until - at, _REPORT_S))
         else:
-            begun = time.monotonic()
+            begun = clock()
             beat = load.beat()
-            books.note(beat, time.monotonic() - begun)
+            books.note(beat, clock() - begun)
             why = reset()
-        if time.monotonic() - said >= _REPORT_S:
-            said = time.monotonic()
-            say(_report(books, load, began))
-    say(msgspec.structs.replace(_report(books, load, began), reset=why, ended=True))
+        if clock() - said >= _REPORT_S:
+            said = clock()
+            say(_report(books, load, clock() - began))
+    say(msgspec.structs.replace(_report(books, load, clock() - began), reset=why, ended=True))
 
 
-def _report(books: Books, load: CardLoad, began: float) -> CardReport:
+def _report(books: Books, load: CardLoad, seconds: float) -> CardReport:
     wrong, pictures, frames = books.take()
     return CardReport(
         beats=books.beats,
         units=books.units,
-        seconds=time.monotonic() - began,
+        seconds=seconds,
         busy_s=books.busy_s,
         wrong_count=books.wrong_count,
         wrong=wrong,

@@ -10,7 +10,7 @@ import msgspec
 
 from thresher.graphics.order import CardOrder
 from thresher.graphics.results import CardReport
-from thresher.model.own_program import own_command
+from thresher.model.own_program import start_own
 
 SILENT_S = 20.0
 """After so long without a report a card counts as hung: a beat takes a second at most, the first answers ten."""
@@ -28,16 +28,7 @@ class CardProcess:
         self._lock = threading.Lock()
         self._over = False
         self._news = threading.Event()
-        self._process = subprocess.Popen(
-            own_command("thresher.graphics.worker"),
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.DEVNULL,
-            start_new_session=True,
-        )
-        assert self._process.stdin is not None
-        self._process.stdin.write(msgspec.json.encode(order) + b"\n")
-        self._process.stdin.flush()
+        self._process = start_own("thresher.graphics.worker", order=msgspec.json.encode(order))
         self._reader = threading.Thread(target=self._listen, name="card reports", daemon=True)
         self._reader.start()
 
@@ -60,12 +51,18 @@ class CardProcess:
                 self._came.append(report)
                 self._heard = self._clock()
             self._news.set()
+        how = "" if ended else self._how_it_ended()
         with self._lock:
             self._over = True
-            if not ended:
-                code = self._process.wait()
-                how = f"signal {-code}" if code < 0 else f"code {code}"
+            if how:
                 self._came.append(CardReport(trouble=f"its worker ended by itself ({how})", ended=True))
+
+    def _how_it_ended(self) -> str:
+        try:
+            code = self._process.wait(_STOP_S)
+        except subprocess.TimeoutExpired:
+            return "it sends nothing any more"
+        return f"signal {-code}" if code < 0 else f"code {code}"
 
     def take(self) -> list[CardReport]:
         """Return the reports that have come since the last call."""

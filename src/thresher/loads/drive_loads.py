@@ -59,7 +59,7 @@ _ALL = (
     DriveLoad(
         DriveUse.READ_ALL,
         "the drive's medium and its link by reading all of it, past every cache",
-        "every sector that cannot be read, slow regions, drives that go away",
+        "every sector that cannot be read, slow regions, drives that drop out",
         "faults that show while writing only, and data that is wrong but readable",
         3 * 3600.0,
     ),
@@ -81,7 +81,7 @@ _ALL = (
     DriveLoad(
         DriveUse.VERIFIED,
         "the drive, its link and its supply by a scratch file that is written, read back and compared",
-        "data that comes back changed, lost writes, stalls, drives that slow down or go away when warm",
+        "data that comes back changed, lost writes, stalls, drives that slow down or drop out when warm",
         "the medium outside the scratch file",
         600.0,
         ends_itself=False,

@@ -1,7 +1,5 @@
 """Reading a block device or a file past the page cache, for scans: opened for reading only."""
 
-import contextlib
-import ctypes
 import fcntl
 import mmap
 import os
@@ -14,7 +12,7 @@ from thresher.model.errors import SourceUnavailable
 
 _BLKGETSIZE64 = 0x80081272
 _BLKSSZGET = 0x1268
-_LARGEST, _HUGE = 4 << 20, 2 << 20
+_LARGEST = 4 << 20
 
 
 class BlockReader:
@@ -39,13 +37,13 @@ class BlockReader:
         return int.from_bytes(fcntl.ioctl(self._fd, number, bytes(size)), "little")
 
     def read_at(self, offset: int, length: int) -> int:
-        """Read; an aligned buffer is kept for each thread. Raises OSError."""
+        """Read; a page-aligned buffer is kept for each thread. Raises OSError."""
         buffer = getattr(self._own, "buffer", None)
         if buffer is None:
-            buffer = self._own.buffer = _aligned_buffer()
+            buffer = self._own.buffer = mmap.mmap(-1, _LARGEST)
         # whole sectors, or the kernel refuses an unbuffered read; what lies past the end does not come
         wanted = -(-length // self.sector) * self.sector
-        return os.preadv(self._fd, [buffer[:wanted]], offset)
+        return os.preadv(self._fd, [memoryview(buffer)[:wanted]], offset)
 
     def clock(self) -> float:
         """Return the time by which reads are timed."""
@@ -57,15 +55,3 @@ class BlockReader:
     def close(self) -> None:
         """Close the device."""
         os.close(self._fd)
-
-
-def _aligned_buffer() -> memoryview:
-    """Return a buffer in a huge page where the kernel gives one: the drive then writes to one piece of memory.
-
-    With pages of 4 KiB the kernel has to look up each page of each request, which costs a tenth of a fast drive's rate.
-    """
-    raw = mmap.mmap(-1, _LARGEST + _HUGE)
-    with contextlib.suppress(OSError):  # a kernel without huge pages
-        raw.madvise(mmap.MADV_HUGEPAGE)
-    start = -ctypes.addressof(ctypes.c_char.from_buffer(raw)) % _HUGE
-    return memoryview(raw)[start : start + _LARGEST]

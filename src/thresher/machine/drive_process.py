@@ -10,7 +10,7 @@ import msgspec
 from thresher.machine.drive_worker import Reply
 from thresher.model.drive_commands import AtaAnswer, AtaCommand, DrivePort, NoAnswer, NvmeCommand, ScsiCommand
 from thresher.model.errors import SourceUnavailable
-from thresher.model.own_program import own_command
+from thresher.model.own_program import start_own
 
 _DEADLINE_S = 20.0
 _READ = 1 << 16
@@ -24,13 +24,7 @@ class DriveProcess(DrivePort):
         self.path = path
         self._deadline_s = deadline_s
         self._pending = b""
-        self._process: subprocess.Popen[bytes] | None = subprocess.Popen(
-            own_command("thresher.machine.drive_worker", path),
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.DEVNULL,
-            start_new_session=True,
-        )
+        self._process: subprocess.Popen[bytes] | None = start_own("thresher.machine.drive_worker", path)
         try:
             self._take(f"opening {path}")
         except SourceUnavailable:

@@ -8,7 +8,7 @@ import os
 import re
 import struct
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -89,32 +89,44 @@ def extents(path: str) -> Iterator[tuple[int, int]]:
         os.close(handle)
 
 
-def file_at(
+def files_at(
     mount: str,
-    offset: int,
+    offsets: Sequence[int],
     seconds: float,
     extents_of: Callable[[str], Iterator[tuple[int, int]]] = extents,
-) -> tuple[str, str]:
-    """Return the file whose extents hold a byte of the partition that is mounted there, and why there is none.
+) -> tuple[tuple[str, str], ...]:
+    """Return for bytes of the partition that is mounted there the file that holds each, and why there is none.
 
-    It looks at most so many seconds. Files that cannot be opened are passed over.
+    All of them are looked for in one pass over the files, of so many seconds at most: the drive may be failing.
+    Files that cannot be opened are passed over.
     """
     until = time.monotonic() + seconds
-    device = Path(mount).stat().st_dev
-    passed_over = 0
+    found: dict[int, str] = {}
+    passed_over, why = 0, "no file there: free space or the file system's own data"
+    for path in _files_of(mount):
+        if time.monotonic() > until:
+            why = f"not found in {seconds:.0f} s"
+            break
+        try:
+            for start, length in extents_of(path):
+                found |= {offset: path for offset in offsets if start <= offset < start + length}
+        except OSError:
+            passed_over += 1
+        if len(found) == len(set(offsets)):
+            break
+    why += f"; {passed_over} files could not be asked" if passed_over else ""
+    return tuple((found[offset], "") if offset in found else ("", why) for offset in offsets)
+
+
+def _files_of(mount: str) -> Iterator[str]:
+    """Yield the paths of everything on one file system that is no folder."""
+    try:
+        device = Path(mount).stat().st_dev
+    except OSError:
+        return
     for folder, folders, names in os.walk(mount):
         folders[:] = [name for name in folders if _on_device(f"{folder}/{name}", device)]
-        for name in names:
-            if time.monotonic() > until:
-                return "", f"not found in {seconds:.0f} s"
-            path = f"{folder}/{name}"
-            try:
-                if any(start <= offset < start + length for start, length in extents_of(path)):
-                    return path, ""
-            except OSError:
-                passed_over += 1
-    more = f"; {passed_over} files could not be asked" if passed_over else ""
-    return "", f"no file lies there: free space or the file system's own data{more}"
+        yield from (f"{folder}/{name}" for name in names)
 
 
 def _on_device(path: str, device: int) -> bool:
@@ -124,18 +136,29 @@ def _on_device(path: str, device: int) -> bool:
         return False
 
 
-def place_on(disk: str, offset: int, seconds: float) -> Place:
-    """Return what is at a byte of a disk of this computer."""
-    partition, inside = partition_at(disk, offset)
+def places_on(disk: str, offsets: Sequence[int], seconds: float) -> tuple[Place, ...]:
+    """Return what is at bytes of a disk of this computer, in their order, looking for files at most so many seconds."""
+    at = [partition_at(disk, offset) for offset in offsets]
+    places: dict[tuple[str, int], Place] = {}
+    for partition in dict.fromkeys(name for name, _ in at):
+        inside = [offset for name, offset in at if name == partition]
+        places |= {(partition, place.offset): place for place in _places_in(partition, inside, seconds)}
+    return tuple(places[each] for each in at)
+
+
+def _places_in(partition: str, inside: Sequence[int], seconds: float) -> Iterator[Place]:
+    """Yield what is at bytes of one partition."""
+    mount = kind = why = ""
     try:
         number = read_once("dev", Path("/sys/class/block") / partition / "dev").decode().strip()
         mountinfo = read_once("mountinfo", Path("/proc/self/mountinfo")).decode("utf-8", "replace")
+        mount, kind = mount_of(number, mountinfo)
     except SourceUnavailable as error:
-        return Place(partition, inside, why_no_file=error.reason)
-    mount, kind = mount_of(number, mountinfo)
-    if not mount:
-        return Place(partition, inside, why_no_file="it is not mounted here, or inside a volume of its own")
-    if kind not in _KNOWN:
-        return Place(partition, inside, mount, kind, why_no_file=f"{kind} does not say where its files lie")
-    file, why = file_at(mount, inside, seconds)
-    return Place(partition, inside, mount, kind, file, why)
+        why = error.reason
+    if not why and not mount:
+        why = "it is not mounted here, or inside a volume of its own"
+    elif not why and kind not in _KNOWN:
+        why = f"{kind} does not report where its files are"
+    files = [("", why)] * len(inside) if why else files_at(mount, inside, seconds)
+    for offset, (file, why_not) in zip(inside, files, strict=True):
+        yield Place(partition, offset, mount, kind, file, why_not)

@@ -147,7 +147,7 @@ class QuickBench:
         return Carried(tuple(replace(each, run=self._run) for each in used.findings), exposures, used.minutes)
 
     def read_health(self) -> tuple[Finding, ...]:
-        """Return what the drives report of themselves when the machine comes to the bench."""
+        """Return what the drives report about themselves when the machine comes to the bench."""
         found = [
             finding
             for drive in drives_of(self._inventory.parts)

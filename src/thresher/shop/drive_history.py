@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 
-from thresher.drives.scan import ScanState
+from thresher.drives.scan import ScanForm, ScanState
 from thresher.shop.store import change_file, read_file
 
 FORMAT = "thresher-drive/1"
@@ -85,7 +85,26 @@ def kept_scan(shop: Path, model: str, serial: str) -> DriveScan | None:
     return read_file(_scan_path(shop, model, serial), DriveScan, SCAN_FORMAT)
 
 
-def keep_scan(shop: Path, model: str, serial: str, state: ScanState | None, bad: tuple[int, ...]) -> None:
+def keep_scan(shop: Path, model: str, serial: str, state: ScanState, finished: bool) -> None:
     """Keep where a scan can be continued and what was bad. Raises InputError, EnvironmentFault."""
-    path = _scan_path(shop, model, serial)
-    change_file(path, SCAN_FORMAT, DriveScan(), lambda _before: DriveScan(state=state, bad=bad))
+    change_file(
+        _scan_path(shop, model, serial), SCAN_FORMAT, DriveScan(), lambda before: _after(before, state, finished)
+    )
+
+
+def _after(before: DriveScan, state: ScanState, finished: bool) -> DriveScan:
+    """Return what is known after a scan: what it did not read stays as it was known before.
+
+    A scan of everything that was stopped can still be continued after a sample or a region was read.
+    """
+    plan, bad = state.plan, {place.offset for place in state.bad}
+    if plan.form is ScanForm.QUICK:
+        unread = () if finished else before.bad
+    else:
+        end = (plan.end or plan.size) if finished else plan.begin + state.next_block * plan.block
+        unread = tuple(each for each in before.bad if not plan.begin <= each < end)
+    stopped = None if finished else state
+    if plan.form is not ScanForm.THOROUGH and before.state is not None:
+        whole = before.state.plan.form is ScanForm.THOROUGH
+        stopped = before.state if whole else stopped
+    return DriveScan(state=stopped, bad=tuple(sorted({*unread, *bad})))

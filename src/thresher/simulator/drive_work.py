@@ -119,11 +119,6 @@ class DriveState:
         return None
 
 
-def drive_warm_c(state: DriveState) -> float:
-    """Return the temperature of a drive in °C."""
-    return state.warm_c
-
-
 class _Timed:
     """The time that a drive takes."""
 

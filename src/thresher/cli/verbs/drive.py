@@ -72,24 +72,24 @@ def health(names: Names = None, root: Root = None, simulate: Simulate = None, js
     system, drives = _drives(root, simulate, names)
     found = [(each, read_health(system, each)) for each in drives]
     if json:
-        say_json([{"name": each.part.place, "part": each.part, "health": told} for each, told in found])
+        say_json([{"name": each.part.place, "part": each.part, "health": reported} for each, reported in found])
     else:
-        for each, told in found:
-            _print_health(each, told)
-    statuses = {told.status for _, told in found}
+        for each, reported in found:
+            _print_health(each, reported)
+    statuses = {reported.status for _, reported in found}
     if statuses & {DriveStatus.WATCH, DriveStatus.COPY, DriveStatus.REPLACE}:
         raise typer.Exit(FAULTS)
     if not found or statuses == {DriveStatus.UNKNOWN}:
         raise typer.Exit(COULD_NOT)
 
 
-def _print_health(drive: "Drive", told: "DriveHealth") -> None:
-    say(f"\n{drive.part.place}: {drive.part.name}: {told.status.value}")
-    for sign in told.signs:
+def _print_health(drive: "Drive", reported: "DriveHealth") -> None:
+    say(f"\n{drive.part.place}: {drive.part.name}: {reported.status.value}")
+    for sign in reported.signs:
         say(f"    {sign.words}  [{sign.meaning.value}; {sign.source}]")
-    for figure in told.figures:
+    for figure in reported.figures:
         say(f"    {figure.name:34} {figure.value:28} {figure.source}")
-    for figure in told.not_read:
+    for figure in reported.not_read:
         say(f"    Not read: {figure.name}: {figure.value} ({figure.source})")
 
 
@@ -151,7 +151,7 @@ def scan(
     end: Annotated[str, typer.Option("--to", help="Where to end, such as 200GiB or 60%.")] = "",
     depth: Annotated[int, typer.Option(min=1, max=64, help="Requests at a time.")] = 4,
     go_on: Annotated[bool, typer.Option("--continue", help="Go on where the last scan of this drive stopped.")] = False,
-    anyway: Annotated[bool, typer.Option("--anyway", help="Scan although the drive warns of itself.")] = False,
+    anyway: Annotated[bool, typer.Option("--anyway", help="Scan even though the drive is failing.")] = False,
     files: Annotated[bool, typer.Option("--files", help="Say which file lies at each bad place.")] = False,
     shop: Shop = None,
     simulate: Simulate = None,
@@ -162,8 +162,8 @@ def scan(
 
     system, (drive,) = _drives(None, simulate, [name])
     wish = ScanWish(quick, begin, end, depth, go_on, anyway, shop, files, simulated=simulate is not None)
-    told = scan_drive(system, drive, wish, json)
-    if told.bad or told.gone:
+    reported = scan_drive(system, drive, wish, json)
+    if reported.bad or reported.gone:
         raise typer.Exit(FAULTS)
 
 
@@ -172,7 +172,7 @@ def load(
     seconds: Annotated[str, typer.Option("--for", help="How long, such as 10m or 1h.")] = "10m",
     size: Annotated[str, typer.Option("--size", help="Size of the scratch file.")] = "4 GiB",
     folder: Annotated[str, typer.Option("--folder", help="Where it is made; left out, a folder on the drive.")] = "",
-    anyway: Annotated[bool, typer.Option("--anyway", help="Load the drive although it warns of itself.")] = False,
+    anyway: Annotated[bool, typer.Option("--anyway", help="Load it even though it is failing.")] = False,
     shop: Shop = None,
     simulate: Simulate = None,
     json: Json = False,
@@ -182,6 +182,6 @@ def load(
 
     system, (drive,) = _drives(None, simulate, [name])
     wish = LoadWish(seconds, size, folder, anyway, shop, simulated=simulate is not None)
-    told = load_drive(system, drive, wish, json)
-    if told.wrong_count or told.failures:
+    outcome = load_drive(system, drive, wish, json)
+    if outcome.wrong_count or outcome.failures:
         raise typer.Exit(FAULTS)

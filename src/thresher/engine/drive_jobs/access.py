@@ -1,6 +1,7 @@
 """What work on drives needs: the machine, the record, what the drives report, the shop, and what is shown of scans."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Protocol
@@ -18,7 +19,7 @@ from thresher.protocol.status import ScanStatus
 from thresher.shop.drive_history import DriveScan, kept_scan
 
 _MOST_FINDINGS = 5
-"""Findings of one kind of one drive; the rest is counted in the last of them."""
+"""Findings of one code on one drive; how many there were in all is in the words at the end of the work."""
 
 
 class ScanBoard:
@@ -39,7 +40,7 @@ class ScanBoard:
 
 @dataclass(slots=True)
 class DriveAccess:
-    """`parts` are the machine's parts by now, `health` what a drive reports of itself, `shop` its folder or None."""
+    """`parts` are the machine's parts by now, `health` what a drive reports about itself, `shop` its folder or None."""
 
     system: System
     record: Record
@@ -72,6 +73,16 @@ class DriveAccess:
             raise EnvironmentFault(doing, f"{name} is being read or tested", "Stop that first, or wait for its end.")
         self.busy.add(name)
 
+    @contextmanager
+    def taken(self, name: str, doing: str) -> Iterator[None]:
+        """Take a drive and keep it once what is done inside has begun; give it back where that fails."""
+        self.take(name, doing)
+        try:
+            yield
+        except BaseException:
+            self.release(name)
+            raise
+
     def release(self, name: str) -> None:
         """Give a drive back."""
         self.busy.discard(name)
@@ -81,7 +92,7 @@ class DriveAccess:
         self.record.note(title, detail, severity, part=PartKind.DRIVE)
 
     def find(self, finding: Finding) -> None:
-        """Keep a finding, unless the same is there; from the fifth of its kind on a drive on, they are counted."""
+        """Keep a finding, unless the same is there, or five of its code on that drive are."""
         same = [
             each
             for each in self.record.findings
@@ -128,5 +139,5 @@ class DriveJob(Protocol):
         ...
 
     def stop(self) -> None:
-        """End it now; nothing of it is left running or lying about."""
+        """End it now; nothing keeps running and no file is left behind."""
         ...

@@ -44,15 +44,14 @@ class ScanJob(DriveJob):
 
     def begin(self) -> None:
         """Begin to read."""
-        access = self._access
-        access.take(self._name, f"scanning {self._name}")
+        access, path = self._access, f"/dev/{self._name}"
         self._began = access.system.now()
-        path = f"/dev/{self._name}"
-        if isinstance(access.system, BlockOpener):
-            self._paced = scan_here(self._order, access.system.open_blocks(path))
-        else:
-            process = self._process = ScanProcess(path, self._order)
-            threading.Thread(target=self._listen, args=(process,), name=f"scan {self._name}", daemon=True).start()
+        with access.taken(self._name, f"scanning {self._name}"):
+            if isinstance(access.system, BlockOpener):
+                self._paced = scan_here(self._order, access.system.open_blocks(path))
+            else:
+                process = self._process = ScanProcess(path, self._order)
+                threading.Thread(target=self._listen, args=(process,), name=f"scan {self._name}", daemon=True).start()
         access.board.show(self.status)
 
     def _listen(self, process: ScanProcess) -> None:
@@ -92,7 +91,7 @@ class ScanJob(DriveJob):
             return
         if self._last is not None and self._last.progress is not None:
             self._find_all(self._last.progress)
-            words, severity = _ending(self._last.progress)
+            words, severity = _ending(self._last, self._last.progress)
             self._end(words, severity)
         else:
             self._end("stopped before anything was read", Severity.NOTE)
@@ -121,12 +120,12 @@ class ScanJob(DriveJob):
             self.status.sampled,
         )
         for sector, place in zip(bad[placed:], report.places[placed:], strict=False):
-            self._access.note(f"What lies at a bad sector of {self._name}", f"sector {sector}: {place}")
+            self._access.note(f"File at a bad sector of {self._name}", f"sector {sector}: {place}")
         if len(bad) > before:
             self._find_all(progress)
         if report.ended:
             self._find_all(progress)
-            self._end(*_ending(progress))
+            self._end(*_ending(report, progress))
         else:
             self._access.board.show(self.status)
 
@@ -147,28 +146,29 @@ class ScanJob(DriveJob):
     def _keep(self) -> None:
         """Keep where the scan can be continued, and what was bad."""
         report, shop, serial = self._last, self._access.shop, serial_of(self.drive.part)
-        if report is None or report.progress is None or shop is None or not serial:
+        if report is None or report.progress is None or report.state is None or shop is None or not serial:
             return
-        unfinished = report.state if report.progress.share < 1.0 else None
-        bad = tuple(place.offset for place in report.progress.bad)
         try:
-            if report.state is not None and report.state.plan.form is ScanForm.RANGE:
-                # a region says nothing of the rest: what was bad there, and where all of it can be gone on with, stays
-                kept, plan = self._access.kept(self.drive), report.state.plan
-                outside = (each for each in (kept.bad if kept else ()) if not plan.begin <= each < plan.end)
-                unfinished, bad = kept.state if kept else None, tuple(sorted((*outside, *bad)))
-            keep_scan(shop, self.drive.part.name, serial, unfinished, bad)
+            keep_scan(shop, self.drive.part.name, serial, report.state, report.progress.share >= 1.0)
         except ThresherError as error:
             self._access.note("Cannot keep where the scan was", str(error), Severity.WARNING)
 
 
-def _ending(progress: ScanProgress) -> tuple[str, Severity]:
-    """Return in words how a scan has ended, and how bad that is."""
+def _ending(report: Report, progress: ScanProgress) -> tuple[str, Severity]:
+    """Return in words how a scan has ended, how much of the drive it has read, and how bad that is."""
     count = len(progress.bad)
-    gone = "; the drive went away" if progress.gone else ""
-    whole = "read through" if progress.share >= 1.0 else f"stopped at {progress.share * 100:.0f} %"
+    gone = "; the drive dropped out" if progress.gone else ""
     plural = "s" if count > 1 else ""
     places = f"{count} place{plural} cannot be read" if count else "every place could be read"
     slow = f", {progress.slow} slow" if progress.slow else ""
     severity = Severity.WARNING if count or progress.gone else Severity.NOTE
-    return f"{whole}: {places}{slow}{gone}", severity
+    return f"{_how_much(report, progress)}: {places}{slow}{gone}", severity
+
+
+def _how_much(report: Report, progress: ScanProgress) -> str:
+    plan = report.state.plan if report.state is not None else None
+    if plan is None or plan.form is ScanForm.THOROUGH:
+        return "read through" if progress.share >= 1.0 else f"stopped at {progress.share * 100:.0f} %"
+    what = f"{progress.done} places" if plan.form is ScanForm.QUICK else f"{progress.read_bytes / 1e9:.1f} GB"
+    stopped = "" if progress.share >= 1.0 else f", stopped at {progress.share * 100:.0f} %"
+    return f"{what} of {report.size / 1e9:.0f} GB read{stopped}"

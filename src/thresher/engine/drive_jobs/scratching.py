@@ -58,16 +58,16 @@ class ScratchJob(DriveJob):
         access, doing = self._access, f"loading {self._name}"
         if access.system.kind is SystemKind.LIVE and access.shop is None:
             raise EnvironmentFault(doing, "no shop folder is open to keep account of scratch files", "Open a bench.")
-        access.take(self._name, doing)
         self._began = access.system.now()
-        if isinstance(access.system, BlockOpener):
-            amount = self._wish.amount or USUAL_BYTES
-            plan = ScratchPlan(_SIMULATED_BLOCKS, _SIMULATED_BLOCK, depths=(1,))
-            scale = amount / plan.size
-            self._paced = Scratch(plan, access.system.open_scratch(f"/dev/{self._name}", scale), scale)
-            self._access.note(f"Scratch file on {self._name}", f"{amount / (1 << 30):.1f} GiB, simulated")
-            return
-        threading.Thread(target=self._work_beside, name=f"scratch {self._name}", daemon=True).start()
+        with access.taken(self._name, doing):
+            if isinstance(access.system, BlockOpener):
+                amount = self._wish.amount or USUAL_BYTES
+                plan = ScratchPlan(_SIMULATED_BLOCKS, _SIMULATED_BLOCK, depths=(1,))
+                scale = amount / plan.size
+                self._paced = Scratch(plan, access.system.open_scratch(f"/dev/{self._name}", scale), scale)
+                self._access.note(f"Scratch file on {self._name}", f"{amount / (1 << 30):.1f} GiB, simulated")
+                return
+            threading.Thread(target=self._work_beside, name=f"scratch {self._name}", daemon=True).start()
 
     # ---- on this computer, beside the engine
 

@@ -64,13 +64,13 @@ class SelfTestJob(DriveJob):
         doing = f"testing {self._name}"
         if self.drive.family is Family.NONE:
             raise EnvironmentFault(doing, self.drive.why_not, "Read it through with a scan.")
-        self._access.take(self._name, doing)
         self._began = self._access.system.now()
-        if self._access.system.kind is SystemKind.LIVE:
-            threading.Thread(target=self._follow_beside, name=f"self-test {self._name}", daemon=True).start()
-            return
-        self._port = self._access.system.open_drive(self.drive.path)
-        self._start(self._port)
+        with self._access.taken(self._name, doing):
+            if self._access.system.kind is SystemKind.LIVE:
+                threading.Thread(target=self._follow_beside, name=f"self-test {self._name}", daemon=True).start()
+                return
+            self._port = self._access.system.open_drive(self.drive.path)
+            self._start(self._port)
 
     def _start(self, port: DrivePort) -> bool:
         """Start the test; return whether it runs."""

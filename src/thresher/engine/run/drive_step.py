@@ -13,7 +13,7 @@ from thresher.engine.drive_jobs.scratching import ScratchJob
 from thresher.engine.drive_jobs.testing import SelfTestJob
 from thresher.engine.run.context import RunContext
 from thresher.engine.run.run import Run
-from thresher.engine.run.steps import Step
+from thresher.engine.run.steps import BlockStep
 from thresher.loads.drive_loads import DRIVE_LOADS, DriveLoad, DriveUse
 from thresher.loads.status import LoadStatus, TextStatus
 from thresher.loads.team.events import StopReport
@@ -46,7 +46,7 @@ MAKE_JOB: dict[DriveUse, MakeJob] = {
 
 
 @dataclass(slots=True)
-class DriveStep(Step):
+class DriveStep(BlockStep):
     """A block of drives on its way."""
 
     index: int
@@ -63,26 +63,6 @@ class DriveStep(Step):
         """Return the step of a block."""
         assert isinstance(item, Block)
         return cls(index, item, DRIVE_LOADS[item.load], item.start_s, item.start_s + item.length_s)
-
-    @property
-    def title(self) -> str:
-        """What a person reads on it."""
-        return self.of_sheet.title
-
-    @property
-    def block(self) -> Block:
-        """The block that is carried out."""
-        return self.of_sheet
-
-    @property
-    def holds_later(self) -> bool:
-        """Drives work beside other parts."""
-        return False
-
-    @property
-    def waits_for_others(self) -> bool:
-        """Drives work beside other parts."""
-        return False
 
     @property
     def run_state(self) -> RunState:

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from thresher.engine.run.block_plan import choose_cpus, plan_block
 from thresher.engine.run.context import RunContext
 from thresher.engine.run.run import Run
-from thresher.engine.run.steps import Step
+from thresher.engine.run.steps import BlockStep
 from thresher.engine.run.team_findings import finding_of_team_event
 from thresher.loads.load import Load
 from thresher.loads.memory.patterns import PATTERNS
@@ -33,7 +33,7 @@ _PREPARE_LOOK_S = 0.002
 
 
 @dataclass(slots=True)
-class LoadStep(Step):
+class LoadStep(BlockStep):
     """A block of a run sheet on its way."""
 
     index: int
@@ -54,26 +54,6 @@ class LoadStep(Step):
         """Return the step of a block."""
         assert isinstance(item, Block)
         return cls(index, item, LOADS[item.load], item.start_s, item.start_s + item.length_s)
-
-    @property
-    def title(self) -> str:
-        """What a person reads on it."""
-        return self.block.title
-
-    @property
-    def block(self) -> Block:
-        """The block that is carried out."""
-        return self.of_sheet
-
-    @property
-    def holds_later(self) -> bool:
-        """Blocks may run side by side."""
-        return False
-
-    @property
-    def waits_for_others(self) -> bool:
-        """Blocks may run side by side."""
-        return False
 
     @property
     def team(self) -> Team | None:

@@ -84,3 +84,29 @@ class Step(Protocol):
     def plan_item(self) -> PlanItem:
         """Return the step as the window draws it."""
         ...
+
+
+class BlockStep(Step, Protocol):
+    """A step that carries out a block of the sheet, beside other blocks."""
+
+    of_sheet: Block
+
+    @property
+    def title(self) -> str:
+        """What a person reads on it."""
+        return self.of_sheet.title
+
+    @property
+    def block(self) -> Block:
+        """The block that is carried out."""
+        return self.of_sheet
+
+    @property
+    def holds_later(self) -> bool:
+        """Blocks may run side by side."""
+        return False
+
+    @property
+    def waits_for_others(self) -> bool:
+        """Blocks may run side by side."""
+        return False

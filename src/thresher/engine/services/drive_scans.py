@@ -1,5 +1,6 @@
 """Read scans of single drives from the bench, beside any run: started, followed once a tick, stopped."""
 
+from thresher.drives.reading import size_of
 from thresher.drives.scan import ScanForm
 from thresher.drives.scan_worker import Order
 from thresher.engine.drive_jobs.access import DriveAccess
@@ -46,8 +47,10 @@ class ScanService:
         order = Order(ScanForm.THOROUGH)
         begin, end = region
         if end:
-            if not 0 <= begin < end:
-                raise InputError("scan", [InputFault("region", f"expected a begin before its end, found {region}")])
+            size = size_of(access.system, drive)
+            if not 0 <= begin < end or begin >= size:
+                words = f"expected a begin before its end, within {size / 1e9:.1f} GB, found {region}"
+                raise InputError("scan", [InputFault("region", words)])
             order = Order(ScanForm.RANGE, begin // _MIB * _MIB, -(-end // _MIB) * _MIB)
         elif quick:
             order = Order(ScanForm.QUICK, again=access.places_to_try(drive))

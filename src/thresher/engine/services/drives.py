@@ -6,7 +6,7 @@ import threading
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from thresher.drives.file_systems import disk_of, read_file_systems
+from thresher.drives.file_systems import FileSystemSign, disk_of, read_file_systems
 from thresher.drives.findings import CHARGES, by_code, growth_finding, health_findings
 from thresher.drives.health import DriveHealth, DriveStatus, Sign, worst
 from thresher.drives.reading import Drive, drives_of, read_health
@@ -16,7 +16,7 @@ from thresher.engine.services.machine import MachineService
 from thresher.inventory.identity import serial_of
 from thresher.model.channels import Channel, Quantity, Tick
 from thresher.model.errors import ThresherError
-from thresher.model.findings import Finding, FindingKind, Severity
+from thresher.model.findings import Finding, Severity
 from thresher.model.parts import Doubt, Fact, Inventory, PartKind
 from thresher.model.port import System, SystemKind
 from thresher.shop.drive_history import note_counts
@@ -28,7 +28,7 @@ _URGENT = {DriveStatus.COPY: "Copy the data off now", DriveStatus.REPLACE: "Copy
 
 
 @dataclass(frozen=True, slots=True)
-class _Told:
+class _Answer:
     """What one drive has reported, and what has grown since its last visit."""
 
     drive: Drive
@@ -47,12 +47,16 @@ class DriveService:
     def __init__(self, system: System, record: Record, intake: IntakeService, machine: MachineService) -> None:
         """Begin to ask."""
         self._system, self._record, self._intake, self._machine = system, record, intake, machine
-        self._answers: queue.SimpleQueue[_Told] = queue.SimpleQueue()
+        self._answers: queue.SimpleQueue[_Answer] = queue.SimpleQueue()
         self.health: dict[str, DriveHealth] = {}
         self._counted: dict[str, float] = {}
         self._left: queue.SimpleQueue[str] = queue.SimpleQueue()
-        self._looked_at_file_systems = False
+        self._signs: queue.SimpleQueue[FileSystemSign] = queue.SimpleQueue()
         wall = system.wall()
+        if system.kind is SystemKind.LIVE:
+            threading.Thread(target=self._read_file_systems, name="file systems", daemon=True).start()
+        else:
+            self._read_file_systems()
         if system.kind is SystemKind.LIVE and intake.shop is not None:
             threading.Thread(target=self._clear_up, args=(intake.shop,), name="scratch files", daemon=True).start()
         for drive in drives_of(intake.found.parts) if system.kind is not SystemKind.TREE else ():
@@ -68,10 +72,10 @@ class DriveService:
             health = read_health(self._system, drive)
         except ThresherError as error:
             _LOG.warning("asking %s: %s", drive.path, error)
-            self._answers.put(_Told(drive, DriveHealth(DriveStatus.UNKNOWN, (), ()), trouble=str(error)))
+            self._answers.put(_Answer(drive, DriveHealth(DriveStatus.UNKNOWN, (), ()), trouble=str(error)))
             return
         news, trouble = self._grown(drive, health, wall)
-        self._answers.put(_Told(drive, health, news, trouble))
+        self._answers.put(_Answer(drive, health, news, trouble))
 
     def _grown(self, drive: Drive, health: DriveHealth, wall: float) -> tuple[tuple[str, ...], str]:
         serial = serial_of(drive.part)
@@ -84,19 +88,23 @@ class DriveService:
             return (), str(error)
 
     def _read_file_systems(self) -> None:
-        """Make a finding of what file systems and arrays count, once in a job: their counts stay."""
+        """Read what file systems and arrays count; never on the engine's thread where it may take time."""
         for sign in read_file_systems(self._system):
+            self._signs.put(sign)
+
+    def _take_signs(self) -> None:
+        """Make findings of what file systems and arrays count, once in a job: their counts stay."""
+        while not self._signs.empty():
+            sign = self._signs.get()
             place = disk_of(sign.device)
-            kind = FindingKind.DRIVE_FAILED if sign.drive_failed else FindingKind.FILE_SYSTEM
             known = any(each.code == sign.code and each.place == place for each in self._record.findings)
             if not known:
-                title, severity, part = f"Counted by the file system, {sign.device}", Severity.WARNING, PartKind.DRIVE
-                detail = f"{sign.words} ({sign.source})"
-                self._record.find(
-                    Finding(
-                        sign.code, kind, severity, part, self._system.now(), title, detail, place, origin="file system"
-                    )
+                title, detail = f"Reported by the file system, {sign.device}", f"{sign.words} ({sign.source})"
+                now, part = self._system.now(), PartKind.DRIVE
+                found = Finding(
+                    sign.code, sign.kind, sign.severity, part, now, title, detail, place, origin="file system"
                 )
+                self._record.find(found)
 
     def _clear_up(self, shop: Path) -> None:
         """Remove scratch files that a crash has left; a sick drive may take its time for that."""
@@ -105,9 +113,7 @@ class DriveService:
 
     def follow(self) -> None:
         """Bring in what drives have answered since the last call."""
-        if not self._looked_at_file_systems:
-            self._looked_at_file_systems = True
-            self._read_file_systems()
+        self._take_signs()
         while not self._left.empty():
             self._record.note("Scratch file of an earlier run", self._left.get(), Severity.WARNING, part=PartKind.DRIVE)
         while not self._answers.empty():
@@ -129,17 +135,17 @@ class DriveService:
         found = growth_finding(channel.place, channel.key.rpartition("/")[2], words)
         self._record.find(replace(found, at=self._system.now(), count=min(more, _MOST_COUNTED), channel=channel.key))
 
-    def _take(self, told: _Told) -> None:
-        part, health = told.drive.part, told.health
+    def _take(self, answer: _Answer) -> None:
+        part, health = answer.drive.part, answer.health
         self.health[part.place] = health
-        if told.trouble:
-            self._record.note("Cannot keep a drive's counts", told.trouble, Severity.WARNING, "X-861", PartKind.DRIVE)
-        doubts = [_doubt(told.drive, signs) for signs in by_code(health.signs)]
+        if answer.trouble:
+            self._record.note("Cannot keep a drive's counts", answer.trouble, Severity.WARNING, "X-861", PartKind.DRIVE)
+        doubts = [_doubt(answer.drive, signs) for signs in by_code(health.signs)]
         doubts += [
             Doubt("D-344", part.tag, PartKind.DRIVE, "The drive gets worse", f"{words} ({part.place})")
-            for words in told.news
+            for words in answer.news
         ]
-        self._intake.found = _with_health(self._intake.found, told.drive, health, tuple(doubts))
+        self._intake.found = _with_health(self._intake.found, answer.drive, health, tuple(doubts))
         self._machine.expectation_changed()  # applies and reports the doubts
         for finding in health_findings(part.place, health):
             self._find_once(finding)

@@ -1,7 +1,7 @@
 """A read scan of a drive as the paper of a drum recorder: one stroke a stretch, as tall as its slowest read.
 
-The paper is wound: a row under the other, each so many gigabytes. Below it the read rate over the drive, and the
-places that cannot be read with the file that lies there.
+The paper runs in rows, one under the other, each so many gigabytes long. Below it are the read rate over the drive, and
+the places that cannot be read, each with the file in that place.
 """
 
 import math
@@ -216,10 +216,10 @@ class _Drum(PaintedWidget):
         begin, end = row * paper.in_row, min(paper.strokes, (row + 1) * paper.in_row)
         read = [each for each in scan.slowest_ms[begin:end] if each is not None]
         span = " to ".join(size_text(scan.size * each / paper.strokes, scan.size) for each in (begin, end))
-        told = f"slowest read {max(read):.0f} ms" if read else "not read yet"
+        slowest = f"slowest read {max(read):.0f} ms" if read else "not read yet"
         area = QRectF(paper.area.x(), foot - paper.row_height + 2, paper.area.width(), paper.row_height)
         again = "" if scan.running else "\nDouble-click reads this row again by itself"
-        self.spots.append(Spot(area, f"{span}: {told}{again}"))
+        self.spots.append(Spot(area, f"{span}: {slowest}{again}"))
 
     def _stroke_spot(self, scan: ScanStatus, paper: _Paper, stroke: int, about: str) -> None:
         about = f"{size_text(scan.size * stroke / paper.strokes, scan.size)}: {about}"
@@ -260,7 +260,7 @@ class _Drum(PaintedWidget):
             draw_text(painter, at, size_text(scan.size * mark, scan.size), scheme.soft, 10, right=right)
 
     def _bad_places(self, painter: QPainter, scan: ScanStatus, y: float, lines: int, titled: bool) -> None:
-        """The places that cannot be read, each with its sector and what lies there."""
+        """The places that cannot be read, each with its sector and the file in that place."""
         scheme = self.look.scheme
         if titled and lines:
             draw_text(painter, QPointF(12, y - 4), "CANNOT BE READ", scheme.fault, 10.5, bold=True)

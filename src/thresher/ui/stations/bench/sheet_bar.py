@@ -22,7 +22,7 @@ _MORE_S = 600.0
 _GATE_KEYS = {GateKind.COOL_DOWN: "Ctrl+G", GateKind.SETTLE: "Ctrl+Shift+G", GateKind.ASK: "Ctrl+Alt+G"}
 _GATE_WORDS = {
     GateKind.COOL_DOWN: "Cool down: wait until it is as cool as at the start",
-    GateKind.SETTLE: "Settle: wait until the temperature stands still",
+    GateKind.SETTLE: "Settle: wait until the temperature is steady",
     GateKind.ASK: "Ask: wait until you say go on",
 }
 
