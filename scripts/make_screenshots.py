@@ -4,6 +4,7 @@ Runs without a display. Each picture is taken at a moment of the run, so that it
 """
 
 import os
+import shutil
 import sys
 import tempfile
 import time
@@ -15,6 +16,7 @@ from PyQt6.QtWidgets import QApplication, QScrollArea
 
 from thresher.app.demo import prepare_demo_bench
 from thresher.app.launch import start_engine_process
+from thresher.model.card_port import Artefact
 from thresher.model.parts import PartKind
 from thresher.model.sheet import GateKind
 from thresher.protocol.commands import StartScan
@@ -85,9 +87,6 @@ def demo_pictures(app: QApplication, folder: Path) -> None:
     window.resize(1024, 700)
     grab(app, window, "bench-small.png")
     window.resize(1280, 800)
-    window.show_station(4)
-    grab(app, window, "station-to-come.png")
-    window.show_station(1)
     wait_for(app, lambda: state.run.state == "ended", 90)
     grab(app, window, "bench-ended.png")
     window.show_station(2)
@@ -226,14 +225,40 @@ def drive_pictures(app: QApplication, folder: Path) -> None:
     grab(app, window, "drive-health.png")
     window.show_station(1)
     link.call(StartScan("sda", anyway=True))
-    wait_for(app, lambda: state.scan is not None and state.scan.share > 0.55, 120)
-    grab(app, window, "drive-scan.png")
     window.choose_scheme(theme.DARK)
     wait_for(app, lambda: state.scan is not None and not state.scan.running, 120)
     grab(app, window, "drive-scan-end.png")
     window.choose_scheme(theme.LIGHT)
     window.show_station(3)
     grab(app, window, "parts-drive.png")
+    take_down(app, window)
+
+
+def graphics_pictures(app: QApplication, folder: Path) -> None:
+    """Two cards and a processor under load at once: the Bench, the scene, and a frame that came out wrong."""
+    job, _shop = prepare_demo_bench(folder / "bench", fresh=False)
+    diorama = job.parent / "museum-diorama.thresher"
+    arguments = ["--simulate", "museum-diorama", "--speed", "6", "--sheet", "supply-test"]
+    window, _link = bench(app, folder, arguments, diorama)
+    state = window.state
+    window.show_station(1)
+    window.start()
+    wait_for(app, lambda: any(each.code == "G-411" for each in state.findings), 120)
+    wait_for(app, lambda: state.run.run_at >= 330, 120)
+    window.show_scene()
+    scene = window.scene
+    scene.resize(1280, 800)
+    wait_for(app, lambda: scene.view.image is not None, 20)
+    scene.buttons[Artefact.DOTS].click()
+    wait_for(app, lambda: any(each.code in ("G-450", "G-451") for each in state.findings), 20)
+    grab(app, window, "graphics-run.png")
+    scene.grab().save(str(OUT / "graphics-scene.png"))
+    print("docs/screenshots/graphics-scene.png")
+    kept = sorted(diorama.with_name("museum-diorama-frames").rglob("wrong-frame-*.png"))
+    shutil.copyfile(kept[0], OUT / "graphics-wrong-frame.png")
+    print("docs/screenshots/graphics-wrong-frame.png")
+    scene.close()
+    window.stop()
     take_down(app, window)
 
 
@@ -249,14 +274,15 @@ def live_picture(app: QApplication, folder: Path) -> None:
 
 
 def main() -> int:
-    """Make all pictures, or those whose group is named: demo, intake, loads, drives, live."""
-    groups = sys.argv[1:] or ["demo", "intake", "loads", "drives", "live"]
+    """Make all pictures, or those whose group is named: demo, intake, loads, drives, graphics, live."""
+    groups = sys.argv[1:] or ["demo", "intake", "loads", "drives", "graphics", "live"]
     app = make_app([])
     for name, make in (
         ("demo", demo_pictures),
         ("intake", intake_pictures),
         ("loads", loads_picture),
         ("drives", drive_pictures),
+        ("graphics", graphics_pictures),
         ("live", live_picture),
     ):
         if name in groups:

@@ -31,7 +31,7 @@ def test_the_usual_load_comes_first_and_a_part_without_loads_has_none() -> None:
 def test_a_wish_that_a_load_cannot_have_gives_its_usual_way() -> None:
     wish = Wish(300, "memory", WorkingSet.CORE, Shape(ShapeKind.PULSE, 1.0, 0.5), share=0.8)
     memory = block_of(PartKind.MEMORY, wish)
-    processor = block_of(PartKind.PROCESSOR, wish, cores=(1, 2))
+    processor = block_of(PartKind.PROCESSOR, wish, pick=Pick((), (1, 2)))
     assert memory is not None
     assert processor is not None
     assert (memory.load, memory.shape, memory.share) == ("memory", Shape(), 0.8)

@@ -11,7 +11,7 @@ from tests.drives.test_drive_service import MakeEngine
 from thresher.compose.announce import warnings
 from thresher.compose.checks import sheet_faults
 from thresher.compose.details import fields_of, shown_text
-from thresher.compose.ready_made import Wish, block_of
+from thresher.compose.ready_made import Pick, Wish, block_of
 from thresher.compose.sheet_file import load_sheet, parse_sheet, shipped_sheets
 from thresher.compose.sheet_text import sheet_text
 from thresher.loads.drive_loads import DriveUse
@@ -168,7 +168,7 @@ def test_two_blocks_of_different_drives_may_run_side_by_side() -> None:
 
 
 def test_the_fields_of_a_drive_block_can_be_typed() -> None:
-    made = block_of(PartKind.DRIVE, Wish(load="write and compare"), drives=("sda", "sdb"))
+    made = block_of(PartKind.DRIVE, Wish(load="write and compare"), pick=Pick((), (), ("sda", "sdb")))
     assert made is not None
     fields = {each.name: each for each in fields_of((made,))}
     assert shown_text(fields["drives"], (made,)) == "sda, sdb"

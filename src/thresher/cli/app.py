@@ -24,6 +24,7 @@ from thresher.cli.verbs.prove import prove
 from thresher.cli.verbs.report import report
 from thresher.cli.verbs.run import run
 from thresher.cli.verbs.scenario import scenario_app
+from thresher.cli.verbs.supply import supply
 from thresher.cli.verbs.verdict import verdict
 from thresher.cli.verbs.watch import watch
 from thresher.cli.verbs.window import window
@@ -43,6 +44,7 @@ Examples:
   thresher run short-round               three minutes of verified load
   thresher decode dmesg.txt              a kernel log into findings
   thresher verdict JOB                   which part, how sure, and why
+  thresher supply JOB                    rails under load: tolerance, droop, load line
   thresher run reset-hunt-short --simulate lighthouse-playout --speed 0
 
 Every command ends with 0 (fine), 1 (faults found) or 2 (could not do it)."""
@@ -54,6 +56,7 @@ VERBS = (
     ("run", run),
     ("decode", decode),
     ("verdict", verdict),
+    ("supply", supply),
     ("bad-pages", bad_pages),
     ("report", report),
     ("import", import_log),

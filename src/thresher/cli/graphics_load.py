@@ -10,9 +10,10 @@ from thresher.cli.output import say, say_json
 from thresher.compose.entry import EntryError, parse_amount, parse_length
 from thresher.graphics.error_shape import shape_of
 from thresher.graphics.listing import listed_devices
-from thresher.graphics.order import UNITS, CardOrder, CardUse
+from thresher.graphics.order import UNITS, CardOrder
 from thresher.graphics.results import CardReport, Wrong
 from thresher.graphics.worker_process import SILENT_S, CardProcess
+from thresher.model.card_port import CardUse
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 
 _SAY_S = 2.0

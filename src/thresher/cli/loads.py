@@ -8,7 +8,7 @@ from thresher.cli.output import say, say_json
 from thresher.compose.checks import sheet_faults
 from thresher.compose.details import parse_limits, shape_of
 from thresher.compose.entry import EntryError, length_text, parse_amount, parse_cores, parse_hold, parse_length
-from thresher.compose.ready_made import Wish, block_of, in_turn, own_sheet
+from thresher.compose.ready_made import Pick, Wish, block_of, in_turn, own_sheet
 from thresher.loads.registry import SHEET_LOADS
 from thresher.model.errors import InputError, InputFault
 from thresher.model.sheet import Block, RunSheet, Shape, SheetLimits
@@ -83,7 +83,7 @@ def sheet_of_loads(wish: LoadWish, sheet: str = "") -> RunSheet:
     common = Wish(seconds, "", None, shape, read("--hold", parse_hold, wish.hold, None), share, amount)
     if faults:
         raise InputError("run", faults)
-    made = (block_of(SHEET_LOADS[name].row, replace(common, load=name), 0.0, cores) for name in wish.loads)
+    made = (block_of(SHEET_LOADS[name].row, replace(common, load=name), 0.0, Pick((), cores)) for name in wish.loads)
     blocks = tuple(block for block in made if isinstance(block, Block))
     items = in_turn(blocks) if wish.after_another else blocks
     title = f"{' and '.join(wish.loads)}, {length_text(seconds)}"

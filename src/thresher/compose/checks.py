@@ -37,7 +37,8 @@ class Bench:
     """What a machine has for a sheet: cores, logical CPUs, bytes of memory, and the loads it cannot run, with why.
 
     `memory_free` is what could be taken now, `slow_loads` says why loads run in their slower form, empty if they do
-    not, and `watches_heat` whether a trusted sensor reports the processor's temperature.
+    not, `cards` are the kernel names of its graphics cards, and `watches_heat` whether a trusted sensor reports the
+    processor's temperature.
     """
 
     cores: frozenset[int]
@@ -48,6 +49,7 @@ class Bench:
     slow_loads: str = ""
     watches_heat: bool = True
     drives: tuple[DriveOnBench, ...] = ()
+    cards: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,6 +116,10 @@ def _on_bench(block: Block, bench: Bench) -> Iterator[tuple[str, str]]:
     if block.row is PartKind.DRIVE and (gone or not bench.drives):
         there = ", ".join(drive.name for drive in bench.drives)
         yield "drives", f"this machine has no drive {', '.join(gone)}; it has {there}" if there else "it has no drive"
+    absent = sorted(set(block.cards) - set(bench.cards))
+    if block.row is PartKind.GRAPHICS and (absent or not bench.cards):
+        there = ", ".join(bench.cards)
+        yield "cards", f"this machine has no card {', '.join(absent)}; it has {there}" if there else "it has no card"
     walks = block.row is PartKind.MEMORY and block.amount is not None
     if walks and bench.memory is not None and block.amount is not None and block.amount > bench.memory:
         there = f"{bench.memory / _GIB:.1f} GiB"

@@ -28,6 +28,7 @@ from thresher.compose.sheet_text import amount_text
 from thresher.loads.drive_loads import DriveUse
 from thresher.loads.memory.patterns import PATTERNS
 from thresher.loads.registry import SHEET_LOADS
+from thresher.model.card_port import CardUse
 from thresher.model.parts import PartKind
 from thresher.model.sheet import Block, Gate, GateKind, Precision, Shape, ShapeKind, SheetItem, SheetLimits, WorkingSet
 
@@ -38,6 +39,7 @@ _USUAL_PERIOD = {ShapeKind.PULSE: 2.0, ShapeKind.RAMP: 60.0, ShapeKind.HOP: 10.0
 _SHAPE_WORDS = {ShapeKind.STEADY: "steady", ShapeKind.PULSE: "pulsed, in step"}
 AS_HOT = "as cooling allows"
 ALL_DRIVES = "all drives"
+ALL_CARDS = "all cards"
 ANY_FOLDER = "picked on each drive"
 USUAL_FILE = "4 GiB"
 """What a scratch file has where nothing else is said."""
@@ -236,14 +238,37 @@ def _verified(item: SheetItem) -> bool:
 
 
 def _write_drives(item: SheetItem, text: str) -> SheetItem:
-    words = text.strip()
-    if words.lower() in (ALL_DRIVES, "all", ""):
-        return replace(_block(item), drives=())
-    names = tuple(dict.fromkeys(name.strip().removeprefix("/dev/") for name in words.split(",") if name.strip()))
-    wrong = [name for name in names if re.fullmatch(r"[a-z][a-z0-9]{1,30}", name) is None]
-    if wrong:
-        raise EntryError(f"expected such as sda, nvme0n1 or {ALL_DRIVES}; found {', '.join(wrong)!r}")
+    names = _device_names(text, ALL_DRIVES, r"[a-z][a-z0-9]{1,30}", "sda, nvme0n1")
     return replace(_block(item), drives=names)
+
+
+def _write_cards(item: SheetItem, text: str) -> SheetItem:
+    names = _device_names(text, ALL_CARDS, r"card\d{1,3}|[0-9a-f:.]{7,16}|software renderer", "card0")
+    return replace(_block(item), cards=names)
+
+
+def _device_names(text: str, every: str, form: str, example: str) -> tuple[str, ...]:
+    """Return the devices that were typed, none for all of them. Raises EntryError."""
+    if text.strip().lower() in (every, "all", ""):
+        return ()
+    names = tuple(dict.fromkeys(name.strip().removeprefix("/dev/") for name in text.split(",") if name.strip()))
+    wrong = [name for name in names if re.fullmatch(form, name) is None]
+    if wrong:
+        raise EntryError(f"expected such as {example} or {every}; found {', '.join(wrong)!r}")
+    return names
+
+
+def _card_memory(item: SheetItem) -> bool:
+    return isinstance(item, Block) and item.load == CardUse.MEMORY
+
+
+def _card_memory_amount(text: str) -> int | None:
+    if text.strip().lower() == ALL_FREE:
+        return None
+    _, amount = parse_amount(text)
+    if amount is None or amount < 16 << 20:
+        raise EntryError(f"expected such as 4 GiB, 16 MiB at least, or {ALL_FREE}; found {text.strip()!r}")
+    return amount
 
 
 def _scratch_text(block: Block) -> str:
@@ -342,6 +367,22 @@ FIELDS: tuple[Field, ...] = (
         lambda item: ", ".join(_block(item).drives) or ALL_DRIVES,
         _write_drives,
         lambda _item: (ALL_DRIVES,),
+    ),
+    Field(
+        "cards",
+        "cards",
+        _is(PartKind.GRAPHICS),
+        lambda item: ", ".join(_block(item).cards) or ALL_CARDS,
+        _write_cards,
+        lambda _item: (ALL_CARDS,),
+    ),
+    Field(
+        "card memory",
+        "memory",
+        _card_memory,
+        lambda item: amount_text(_block(item)) if _block(item).amount is not None else ALL_FREE,
+        lambda item, text: replace(_block(item), amount=_card_memory_amount(text)),
+        lambda _item: (ALL_FREE, "8 GiB", "4 GiB", "1 GiB"),
     ),
     Field(
         "scratch",

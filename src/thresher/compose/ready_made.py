@@ -19,7 +19,12 @@ from thresher.model.sheet import (
     WorkingSet,
 )
 
-_USUAL = {PartKind.PROCESSOR: "matrix", PartKind.MEMORY: "memory", PartKind.DRIVE: "read sample"}
+_USUAL = {
+    PartKind.PROCESSOR: "matrix",
+    PartKind.MEMORY: "memory",
+    PartKind.DRIVE: "read sample",
+    PartKind.GRAPHICS: "raster",
+}
 LADDER_S = (1800.0, 3 * 3600.0, 8 * 3600.0)
 _ASK_AT_MOST_S = 8 * 3600.0
 _ASK_S, _COOL_S, _COOL_AT_MOST_S = 10.0, 120.0, 900.0
@@ -27,11 +32,12 @@ _ASK_S, _COOL_S, _COOL_AT_MOST_S = 10.0, 120.0, 900.0
 
 @dataclass(frozen=True, slots=True)
 class Pick:
-    """Parts picked on the machine map: kinds, some cores of the processor, some drives; none means all of them."""
+    """Parts picked on the machine map: kinds, some cores, some drives, some graphics cards; none means all of them."""
 
     kinds: tuple[PartKind, ...]
     cores: tuple[int, ...] = ()
     drives: tuple[str, ...] = ()
+    cards: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,14 +59,12 @@ def loads_of(kind: PartKind) -> tuple[SheetLoad, ...]:
     return tuple(sorted(mine, key=lambda load: load.name != _USUAL.get(kind)))
 
 
-def block_of(
-    kind: PartKind, wish: Wish, start_s: float = 0.0, cores: tuple[int, ...] = (), drives: tuple[str, ...] = ()
-) -> Block | None:
+def block_of(kind: PartKind, wish: Wish, start_s: float = 0.0, pick: Pick | None = None) -> Block | None:
     """Return the block of a load on parts of one kind, None where there is no load for them.
 
     A wish for a load of another kind, or for data where that load cannot have them, gives the usual ones.
     """
-    loads = loads_of(kind)
+    loads, pick = loads_of(kind), pick or Pick(())
     if not loads:
         return None
     load = next((each for each in loads if each.name == wish.load), loads[0])
@@ -75,12 +79,13 @@ def block_of(
         working_set=working_set or usual,
         shape=wish.shape if load.shaped else Shape(),
         precision=Precision.DOUBLE if Precision.DOUBLE in load.precisions else load.precisions[0],
-        cores=cores if kind is PartKind.PROCESSOR else (),
+        cores=pick.cores if kind is PartKind.PROCESSOR else (),
         hold_c=wish.hold_c if load.shaped else None,
         share=wish.share if memory else 1.0,
         amount=wish.amount if memory or load.name == DriveUse.VERIFIED else None,
         patterns=SHORT if memory else (),
-        drives=drives if kind is PartKind.DRIVE else (),
+        drives=pick.drives if kind is PartKind.DRIVE else (),
+        cards=pick.cards if kind is PartKind.GRAPHICS else (),
     )
 
 
@@ -100,14 +105,12 @@ def load_changed(block: Block, name: str) -> Block:
 
 def all_together(pick: Pick, wish: Wish) -> tuple[SheetItem, ...]:
     """All parts at the same time: loads the power supply and the cooling most."""
-    return tuple(
-        block for kind in pick.kinds if (block := block_of(kind, wish, 0.0, pick.cores, pick.drives)) is not None
-    )
+    return tuple(block for kind in pick.kinds if (block := block_of(kind, wish, 0.0, pick)) is not None)
 
 
 def one_after_another(pick: Pick, wish: Wish) -> tuple[SheetItem, ...]:
     """One part at a time, cooled down between: says which one it is."""
-    blocks = (block_of(kind, wish, 0.0, pick.cores, pick.drives) for kind in pick.kinds)
+    blocks = (block_of(kind, wish, 0.0, pick) for kind in pick.kinds)
     return in_turn(block for block in blocks if block is not None)
 
 

@@ -39,6 +39,7 @@ _PERIODS = {
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*(KiB|MiB|GiB|%)")
 _UNITS = {"KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
 LONGEST_S = 14 * 24 * 3600
+_CARD = re.compile(r"card\d{1,3}|[0-9a-f:.]{7,16}|software renderer")
 _DRIVE = re.compile(r"[a-z][a-z0-9]{1,30}")
 _LONGEST_PATH = 4000
 _CLOCK = re.compile(r"(?:(\d+):)?(\d{1,4}):([0-5]\d)")
@@ -72,6 +73,7 @@ class _RawBlock:
     wait: str | int | float = 60
     drives: tuple[str, ...] = ()
     folder: str = ""
+    cards: tuple[str, ...] = ()
 
 
 _MOST_CHARACTERS = 200_000
@@ -176,7 +178,18 @@ def _block(raw: _RawBlock, index: int, faults: list[InputFault]) -> Block:
         raw.threads == ONE_PER_CORE,
         _drives(raw, place, faults),
         raw.folder,
+        _cards(raw, place, faults),
     )
+
+
+def _cards(raw: _RawBlock, place: str, faults: list[InputFault]) -> tuple[str, ...]:
+    """Check the cards of a block."""
+    if raw.cards and raw.row is not PartKind.GRAPHICS:
+        faults.append(InputFault(f"{place}.cards", f"only a block of graphics names cards, not the {raw.row.value}"))
+    wrong = [name for name in raw.cards if not _CARD.fullmatch(name)]
+    if wrong:
+        faults.append(InputFault(f"{place}.cards", f"expected such as card0, found {', '.join(wrong)[:80]}"))
+    return raw.cards
 
 
 def _drives(raw: _RawBlock, place: str, faults: list[InputFault]) -> tuple[str, ...]:
@@ -254,6 +267,7 @@ def _patterns(raw: _RawBlock, place: str, faults: list[InputFault]) -> tuple[str
 _HOW_TO_SHARE = {
     PartKind.PROCESSOR: "; name different cores for both",
     PartKind.DRIVE: "; name different drives for both",
+    PartKind.GRAPHICS: "; name different cards for both",
 }
 
 
@@ -287,9 +301,11 @@ def _overlaps(gates: list[Gate], blocks: list[Block]) -> list[InputFault]:
 
 
 def can_share(one: Block, other: Block) -> bool:
-    """Whether two blocks of one row may run at the same time: each on named cores or drives, none of them in both."""
+    """Whether two blocks of one row may run at the same time: each on named cores, drives or cards, none in both."""
     if one.row is PartKind.DRIVE:
         return bool(one.drives and other.drives) and not set(one.drives) & set(other.drives)
+    if one.row is PartKind.GRAPHICS:
+        return bool(one.cards and other.cards) and not set(one.cards) & set(other.cards)
     return bool(one.cores and other.cores) and not set(one.cores) & set(other.cores)
 
 

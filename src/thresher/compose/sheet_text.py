@@ -66,6 +66,10 @@ def _block(block: Block) -> dict[str, Any]:
         data |= {"drives": list(block.drives)} if block.drives else {}
         data |= {"folder": block.folder} if block.folder else {}
         data |= {"amount": amount_text(block)} if block.amount is not None else {}
+    if block.row is PartKind.GRAPHICS:
+        del data["working_set"]
+        data |= {"cards": list(block.cards)} if block.cards else {}
+        data |= {"amount": amount_text(block)} if block.amount is not None else {}
     if block.row is PartKind.MEMORY:
         data |= {"amount": amount_text(block), "patterns": _patterns(block.patterns), "wait": _time(block.wait_s)}
     return data

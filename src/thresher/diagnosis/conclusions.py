@@ -74,13 +74,21 @@ def _decisions(suspects: tuple[Suspect, ...], knowledge: Knowledge) -> list[tupl
     return sorted(groups, key=lambda group: -group[1])
 
 
+_RESEATS = {
+    PartKind.DRIVE: "Change the drive cable",
+    PartKind.DISPLAY: "Change the display cable",
+    PartKind.POWER: "Reseat the power plugs, other cable",
+}
+"""What reseating is for parts where that is not the word for it."""
+
+
 def _action_sentence(suspect: Suspect, probability: float, knowledge: Knowledge) -> str:
     several = suspect.tag and suspect.kind is not None and suspect.tag != suspect.kind.value
     part = f"{suspect.kind.value} {suspect.tag}" if several and suspect.kind is not None else suspect.part
     words = {
         Action.REPLACE: f"Replace the {part}",
-        Action.CLEAN: "Clean the cooling",
-        Action.RESEAT: "Change the drive cable" if suspect.kind is PartKind.DRIVE else f"Reseat: {part}",
+        Action.CLEAN: "Clean the graphics card" if suspect.kind is PartKind.GRAPHICS else "Clean the cooling",
+        Action.RESEAT: _RESEATS.get(suspect.kind, f"Reseat: {part}") if suspect.kind is not None else "",
         Action.STOCK: "Go back to stock settings",
         Action.NOTHING: "Do nothing",
     }

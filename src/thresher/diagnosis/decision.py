@@ -163,6 +163,9 @@ def _treatments(posterior: Posterior, prices: Prices, mine: set[int]) -> list[_S
 _TREATMENT_WORDS = {
     (Action.RESEAT, PartKind.DRIVE): "change the drive cable",
     (Action.RESEAT, PartKind.BOARD): "reseat cards, change ports",
+    (Action.RESEAT, PartKind.DISPLAY): "change the display cable",
+    (Action.RESEAT, PartKind.POWER): "reseat the power plugs, other cable",
+    (Action.CLEAN, PartKind.GRAPHICS): "clean the graphics card",
 }
 """Where "clean the …" and "reseat the …" is not what is done."""
 

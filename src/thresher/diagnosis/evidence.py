@@ -1,6 +1,7 @@
 """Evidence as the diagnosis counts it: cells of equal conditions, groups of findings, pieces to be named."""
 
 import math
+import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 from enum import StrEnum
@@ -61,15 +62,16 @@ class Sign:
     """What beside its kind a finding says about its cause; None or empty where it says nothing.
 
     `steady` for memory words that were the same on every read and for results that came out wrong again, `lane` for
-    the bits of memory words, `word` for their addresses, `slot` for the slot that its words are in, `drive` for the
-    drive that the kernel named.
+    the bits of memory words, `word` for their addresses, `slot` for the slot that its words are in, `device` for
+    the drive or card that was named, of the kind `part`.
     """
 
     steady: bool | None = None
     lane: Again | None = None
     word: Again | None = None
     slot: str = ""
-    drive: str = ""
+    device: str = ""
+    part: PartKind | None = None
 
 
 NO_SIGN = Sign()
@@ -147,6 +149,12 @@ _ONLY_BY_COMPARING = (
     FindingKind.ROUND_OFF,
     FindingKind.CORE_HANG,
     FindingKind.WORKER_CRASH,
+    FindingKind.CARD_RESULT,
+    FindingKind.CARD_PIXEL,
+    FindingKind.CARD_MEMORY,
+    FindingKind.CARD_TRANSFER,
+    FindingKind.ARTEFACT_SHOWN,
+    FindingKind.ARTEFACT_DRAWN,
 )
 """Findings that only loads make, which compare what they work out; everyday use leaves no trace of such."""
 
@@ -209,8 +217,8 @@ def signs_of(findings: tuple[Finding, ...]) -> list[Sign]:
     for finding in findings:
         if finding.kind is not FindingKind.MEMORY_WRONG or not finding.places:
             slot = finding.place if finding.kind is FindingKind.MEMORY_WRONG else ""
-            drive = finding.place if finding.part is PartKind.DRIVE else ""
-            signs.append(Sign(_steady(finding), slot=slot, drive=drive))
+            device = _device_of(finding)
+            signs.append(Sign(_steady(finding), slot=slot, device=device, part=finding.part if device else None))
             continue
         mine = {bit for place in finding.places for bit in place.bits}
         where = {place.physical for place in finding.places if place.physical is not None}
@@ -219,6 +227,16 @@ def signs_of(findings: tuple[Finding, ...]) -> list[Sign]:
         lanes, words = lanes | mine, words | where
         signs.append(Sign(_steady(finding), lane, word, finding.place))
     return signs
+
+
+_CARD = re.compile(r"card\d+")
+
+
+def _device_of(finding: Finding) -> str:
+    """Return the drive or graphics card that a finding names, as the kernel calls it."""
+    if finding.part is PartKind.DRIVE or (finding.part is PartKind.GRAPHICS and _CARD.fullmatch(finding.place)):
+        return finding.place
+    return ""
 
 
 def _again(mine: set[int], before: set[int]) -> Again:

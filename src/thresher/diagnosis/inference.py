@@ -28,6 +28,7 @@ from thresher.diagnosis.evidence import (
     logged_share,
     pieces_of,
     rate_factor,
+    signs_of,
 )
 from thresher.diagnosis.knowledge import Knowledge, Mode, Spread
 from thresher.diagnosis.likelihood import Explained, FaultTable, Whole, explain, log_sum
@@ -230,7 +231,11 @@ def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowled
     by_mode = {name: {cell: rate_factor(mode, cell) for cell in cells} for name, mode in modes.items()}
     fits = {cell: configuration_in(evidence, cell) for cell in cells}
     modules = {cell: _count_in(evidence, fits[cell], PartKind.MEMORY) or _MODULES for cell in cells}
-    drives = {cell: _count_in(evidence, fits[cell], PartKind.DRIVE) or 1 for cell in cells}
+    devices = {
+        (cell, kind): _count_in(evidence, fits[cell], kind) or 1
+        for cell in cells
+        for kind in (PartKind.DRIVE, PartKind.GRAPHICS)
+    }
     rates, expected = np.zeros((len(faults), len(groups))), np.zeros((len(faults), len(pieces)))
     for row, fault in enumerate(faults):
         paces = by_mode[fault.mode.name]
@@ -240,7 +245,8 @@ def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowled
             if share:
                 place = _place_share(fault, group.core, evidence.cores)
                 share *= place * _sign_share(fault, group, fits[group.cell], modules[group.cell])
-                share *= _drive_share(fault, group, fits[group.cell], drives[group.cell])
+                if group.sign.part is not None:
+                    share *= _device_share(fault, group, fits[group.cell], devices[group.cell, group.sign.part])
             rates[row, column] = there[group.cell] * share
         for column, piece in enumerate(pieces):
             expected[row, column] = sum(
@@ -257,14 +263,18 @@ def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowled
         np.array(
             [
                 _quiet(group, modules[group.cell], evidence, knowledge)
-                / (drives[group.cell] if group.sign.drive else 1)
+                / (devices[group.cell, group.sign.part] if group.sign.part is not None else 1)
                 for _, group in groups
             ]
         ),
     )
 
 
-_WRONG_DATA = (FindingKind.WRONG_RESULT, FindingKind.MEMORY_WRONG)
+_WRONG_DATA = (
+    frozenset({FindingKind.WRONG_RESULT, FindingKind.MEMORY_WRONG}),
+    frozenset({FindingKind.CARD_RESULT, FindingKind.CARD_PIXEL, FindingKind.CARD_MEMORY, FindingKind.CARD_TRANSFER}),
+)
+"""Kinds that are one thing under different loads: data that went wrong, in the machine and in a graphics card."""
 
 
 def _shown_share(mode: Mode, group: Group) -> float:
@@ -272,8 +282,9 @@ def _shown_share(mode: Mode, group: Group) -> float:
 
     Data that went wrong show as words of memory under a load of memory and as results under the others, whatever it
     was that spoilt them."""
-    if group.kind in _WRONG_DATA:
-        return sum(mode.shows.get(kind, 0.0) for kind in _WRONG_DATA)
+    for kinds in _WRONG_DATA:
+        if group.kind in kinds:
+            return sum(mode.shows.get(kind, 0.0) for kind in kinds)
     return mode.shows.get(group.kind, 0.0)
 
 
@@ -287,13 +298,11 @@ def _count_in(evidence: Evidence, configuration: Configuration | None, kind: Par
     return sum(part is not None and part.kind is kind for part in parts)
 
 
-def _drive_share(fault: Fault, group: Group, configuration: Configuration | None, drives: int) -> float:
-    """Return which share of a fault's findings of a kind names this drive."""
-    if not group.sign.drive:
-        return 1.0
-    if fault.mode.part is PartKind.DRIVE and not fault.mode.of_settings and configuration is not None:
-        return 1.0 if configuration.place_of(fault.tag) in ("", group.sign.drive) else _ELSEWHERE
-    return 1.0 / drives
+def _device_share(fault: Fault, group: Group, configuration: Configuration | None, devices: int) -> float:
+    """Return which share of a fault's findings of a kind names this drive or card, of so many."""
+    if fault.mode.part is group.sign.part and not fault.mode.of_settings and configuration is not None:
+        return 1.0 if configuration.place_of(fault.tag) in ("", group.sign.device) else _ELSEWHERE
+    return 1.0 / devices
 
 
 def _sign_share(fault: Fault, group: Group, configuration: Configuration | None, modules: int) -> float:
@@ -395,14 +404,17 @@ def _one_place_each(evidence: Evidence, book: Book) -> dict[tuple[PartKind, str]
     """Return the place of each part of the book by its tag; without one that which all findings of a kind name."""
     places: dict[tuple[PartKind, str], str] = {}
     slots = {finding.place for finding in evidence.findings if finding.kind is FindingKind.MEMORY_WRONG}
-    drives = {finding.place for finding in evidence.findings if finding.part is PartKind.DRIVE and finding.place}
-    for kind, named in ((PartKind.MEMORY, slots), (PartKind.DRIVE, drives)):
+    signs = signs_of(evidence.findings)
+    named_of = {
+        kind: {sign.device for sign in signs if sign.part is kind} for kind in (PartKind.DRIVE, PartKind.GRAPHICS)
+    }
+    for kind, named in ((PartKind.MEMORY, slots), *named_of.items()):
         if len(named) == 1:
             places[kind, ""] = next(iter(named))
     for part in book.parts:
         if part.kind is PartKind.MEMORY:
             places[part.kind, part.tag] = places.get((PartKind.MEMORY, ""), "")
-        elif part.kind is PartKind.DRIVE and book.trials:
+        elif part.kind in named_of and book.trials:
             places[part.kind, part.tag] = book.trials[0].configuration.place_of(part.tag)
     return places
 

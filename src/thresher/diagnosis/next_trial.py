@@ -22,6 +22,7 @@ Run = tuple[str, float]
 """A load and minutes of it."""
 
 _WRITES_TO_DRIVES = ("write and compare",)
+_OF_CARDS = ("raster", "card compute", "card memory", "transfer")
 _DYING = (FindingKind.DRIVE_FAILED, FindingKind.DRIVE_WORN)
 _RUNS: tuple[Run, ...] = (
     ("memory", 15.0),
@@ -34,6 +35,13 @@ _RUNS: tuple[Run, ...] = (
     ("branchy", 45.0),
     ("relay", 15.0),
     ("relay", 45.0),
+    ("raster", 15.0),
+    ("raster", 45.0),
+    ("card compute", 15.0),
+    ("card compute", 45.0),
+    ("card memory", 15.0),
+    ("card memory", 45.0),
+    ("transfer", 15.0),
     ("write and compare", 15.0),
     ("write and compare", 60.0),
     (EVERYDAY_USE, 60.0),
@@ -50,6 +58,7 @@ _SWAP_MINUTES = {
     PartKind.POWER: 15.0,
     PartKind.BOARD: 60.0,
     PartKind.COOLING: 15.0,
+    PartKind.DISPLAY: 4.0,
 }
 _OTHER_SWAP_MINUTES = 10.0
 _SETTINGS_MINUTES = 6.0
@@ -60,6 +69,9 @@ _TREATMENTS = (
     (PartKind.MEMORY, "Modules reseated", 4.0),
     (PartKind.BOARD, "Cards and plugs reseated", 6.0),
     (PartKind.DRIVE, "Other drive cable", 6.0),
+    (PartKind.GRAPHICS, "Graphics card cleaned", 20.0),
+    (PartKind.POWER, "Power plugs reseated", 5.0),
+    (PartKind.DISPLAY, "Other display cable", 3.0),
 )
 
 
@@ -87,6 +99,9 @@ def candidates(book: Book, configuration: Configuration) -> tuple[Candidate, ...
         back = replace(base, treated=tuple(dict.fromkeys((*base.treated, *configuration.treated))))
         settings = ", settings as they were" if back.stock != configuration.stock else ""
         made.append(Candidate(f"With its own parts again{settings}", back, swap_minutes(book, configuration, back)))
+    elif base is not None and base.stock != configuration.stock:  # to see once more what goes with the settings
+        found = replace(configuration, stock=base.stock)
+        made.append(Candidate("Settings as they were", found, _SETTINGS_MINUTES))
     made += _swaps(book, configuration)
     if not configuration.stock:
         stock = replace(configuration, stock=ALL_SETTINGS)
@@ -211,9 +226,11 @@ def _clean_chances(posterior: Posterior, left: Floats, paced: Floats) -> Floats:
 
 
 def _runs(evidence: Evidence) -> tuple[Run, ...]:
-    """Return the runs that may be proposed: none that writes to a drive which loses data."""
+    """Return the runs that may be proposed: none writes to a drive that loses data, none works a card without one."""
     dying = any(each.kind in _DYING for each in evidence.findings)
-    return tuple(run for run in _RUNS if not (dying and run[0] in _WRITES_TO_DRIVES))
+    cards = any(part.kind is PartKind.GRAPHICS for part in evidence.book.parts)
+    left_out = (_WRITES_TO_DRIVES if dying else ()) + (() if cards else _OF_CARDS)
+    return tuple(run for run in _RUNS if run[0] not in left_out)
 
 
 def _best_run(

@@ -7,6 +7,8 @@ from pathlib import Path
 from thresher.decoding.recognise import load_tables
 from thresher.diagnosis.knowledge import load_knowledge
 from thresher.drives import channels as drive_channels
+from thresher.engine.card_jobs.access import CardAccess, FrameBoard
+from thresher.engine.card_jobs.channels import frame_channels
 from thresher.engine.drive_jobs.access import DriveAccess, ScanBoard
 from thresher.engine.engine import Engine, EngineParts
 from thresher.engine.run.conductor import Conductor
@@ -15,6 +17,7 @@ from thresher.engine.run.kernels import KernelReport, Kernels
 from thresher.engine.run.record import Record
 from thresher.engine.run.team_findings import Storms
 from thresher.engine.services.added_evidence import AddedEvidence
+from thresher.engine.services.cards import CardService
 from thresher.engine.services.decisions import DecisionService
 from thresher.engine.services.drive_scans import ScanService
 from thresher.engine.services.drives import DriveService
@@ -119,7 +122,8 @@ def _assemble(
 ) -> Engine:
     job_path = writer.path
     found = read_inventory(system, lookup)
-    discovery = _with_drive_figures(system, found, discover(system, found))
+    board = FrameBoard()
+    discovery = _with_own_figures(system, found, discover(system, found), board)
     sampler = Sampler(system, discovery)
     watchers = Watchers(sampler.channels, allowed_clock_ghz(found))
     record = Record(system, writer, found, sampler.channels)
@@ -144,8 +148,11 @@ def _assemble(
     events = EventWatch(system, record, machine.inventory, load_tables())
     drives = DriveService(system, record, intake, machine)
     access = DriveAccess(system, record, lambda: intake.found.parts, drives.health.get, shop, ScanBoard(record))
+    storms = Storms()
+    frames = job_path.with_name(f"{job_path.stem}-frames")
+    cards = CardAccess(system, record, lambda: intake.found.parts, board, storms, frames)
     stalls = StallWatch(system, record)
-    context = RunContext(system, record, watchers, Storms(), stalls, kernels.state, interval_s, access)
+    context = RunContext(system, record, watchers, storms, stalls, kernels.state, interval_s, access, cards)
     conductor = Conductor(context, stored.runs)
     conductor.past_exposures += stored.exposures
     engine = Engine(
@@ -158,12 +165,13 @@ def _assemble(
             events=events,
             drives=drives,
             scans=ScanService(access),
+            cards=CardService(cards),
             kernels=kernels,
             conductor=conductor,
             intake=intake,
             machine=machine,
             jobs=JobService(record, fields, intake, machine, knowledge),
-            sheets=SheetService(system, record, conductor, intake, machine, kernels, access, stored.draft),
+            sheets=SheetService(system, record, conductor, intake, machine, kernels, access, cards, stored.draft),
             added_evidence=added,
             trials=trials,
             decisions=decisions,
@@ -177,10 +185,10 @@ def _assemble(
     return engine
 
 
-def _with_drive_figures(system: System, found: Inventory, discovery: Discovery) -> Discovery:
-    """Add the drives' own counters to the channels."""
+def _with_own_figures(system: System, found: Inventory, discovery: Discovery, board: FrameBoard) -> Discovery:
+    """Add the drives' own counters and the frame times of cards under load to the channels."""
     unknown: list[Fact] = []
-    probes = tuple(drive_channels.find(system, found.parts, unknown))
+    probes = (*drive_channels.find(system, found.parts, unknown), *frame_channels(system, found.parts, board))
     return Discovery((*discovery.probes, *probes), (*discovery.unknown, *unknown))
 
 

@@ -20,12 +20,14 @@ from thresher.engine.run.kernels import KernelReport
 from thresher.engine.run.record import Record
 from thresher.engine.run.run_limits import unwatched
 from thresher.engine.services.added_evidence import AddedEvidence
+from thresher.engine.services.cards import CardService
 from thresher.engine.services.decisions import DecisionService
 from thresher.engine.services.drive_scans import ScanService
 from thresher.engine.services.drives import DriveService
 from thresher.engine.services.intake import IntakeService
 from thresher.engine.services.job import JobService
 from thresher.engine.services.machine import MachineService
+from thresher.engine.services.rails import report_rails
 from thresher.engine.services.sheets import SheetService
 from thresher.engine.services.trials import TrialService
 from thresher.engine.services.verdicts import VerdictService
@@ -67,6 +69,7 @@ class EngineParts:
     events: EventWatch
     drives: DriveService
     scans: ScanService
+    cards: CardService
     kernels: KernelReport
     conductor: Conductor
     intake: IntakeService
@@ -96,6 +99,7 @@ class Engine:
         self._quit = False
         self._ticks: deque[tuple[float, bytes]] = deque(maxlen=KEEP_TICKS)
         self._late_total = 0
+        self._rails_of: int | None = None
         self._cost_s = 0.0
         self._sampled_s = 0.0
         self.conductor = parts.conductor
@@ -109,6 +113,7 @@ class Engine:
         self.verdicts = parts.verdicts
         self.events = parts.events
         self.scans = parts.scans
+        self.cards = parts.cards
         self.unknown = parts.unknown
 
     # ---- what others may call from any thread
@@ -198,6 +203,7 @@ class Engine:
         """Stop the run at once and return how many workers have ended."""
         self.events.flush()
         sentence = self.conductor.stop()
+        self._report_rails()
         self._settle()
         return sentence
 
@@ -236,14 +242,22 @@ class Engine:
         self._parts.drives.watch(tick, self._parts.sampler.channels)
         self.scans.follow()
         self._parts.kernels.follow()
-        findings, entries = self._parts.watchers.look(tick, self.conductor.busy_cores())
+        findings, entries = self._parts.watchers.look(tick, self.conductor.steady_cores())
         for finding in findings:
             self._record.find(finding)
         for entry in entries:
             self._record.write(entry)
         self._guarded(lambda: self.conductor.advance(tick))
+        self._report_rails()
         self._record.check_journal()
         self._settle()
+
+    def _report_rails(self) -> None:
+        """Say once after each run what it showed of the rails."""
+        run = self._record.run
+        if run is not None and not run.active and run.number != self._rails_of:
+            self._rails_of = run.number
+            report_rails(self._record, run, self._ticks)
 
     def _settle(self) -> None:
         """Announce the newest tick, and the verdict when evidence has changed it."""

@@ -1,23 +1,12 @@
 """What a card is asked to do: the order that a worker process reads, and the sizes that suit a card."""
 
-from enum import StrEnum
-
 import msgspec
 
+from thresher.model.card_port import CardUse
 from thresher.model.sheet import Shape
 
-
-class CardUse(StrEnum):
-    """What is done with a card."""
-
-    COMPUTE = "card compute"
-    RASTER = "raster"
-    MEMORY = "card memory"
-    TRANSFER = "transfer"
-
-
 UNITS = {
-    CardUse.COMPUTE: ("chains", 1.0),
+    CardUse.COMPUTE: ("million chains", 1e6),
     CardUse.RASTER: ("frames", 1.0),
     CardUse.MEMORY: ("GB", 1e9),
     CardUse.TRANSFER: ("GB", 1e9),
@@ -29,8 +18,8 @@ class CardOrder(msgspec.Struct, frozen=True):
     """The card by its PCI address, or the software renderer for an empty one; what is done with it, and how.
 
     `amount` is in bytes of card memory and `size` in pixels of a frame, both as suits the card if left out; `folder` is
-    where pictures of wrong frames go. `begun` is the clock (CLOCK_MONOTONIC) that the shape follows, so that cards and
-    cores pulse in step.
+    where pictures of wrong frames go, `mirror` a file through which windows see the newest frame. `begun` is the clock
+    (CLOCK_MONOTONIC) that the shape follows, so that cards and cores pulse in step.
     """
 
     use: CardUse
@@ -38,6 +27,7 @@ class CardOrder(msgspec.Struct, frozen=True):
     amount: int = 0
     size: tuple[int, int] | None = None
     folder: str = ""
+    mirror: str = ""
     shape: Shape = Shape()
     begun: float = 0.0
     retention_s: float = 5.0

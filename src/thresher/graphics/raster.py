@@ -14,6 +14,7 @@ import numpy as np
 import numpy.typing as npt
 
 from thresher.graphics.faults import FaultBuffer
+from thresher.graphics.mirror import MirrorWriter
 from thresher.graphics.pictures import save_difference
 from thresher.graphics.results import Beat, Source, Wrong
 from thresher.graphics.shaders import JUDGE, compute, groups
@@ -25,6 +26,7 @@ FRAMES = 12
 _SEGMENTS = 7
 _NOISE = 256
 _MOST_PICTURES = 12
+_MIRROR_S = 0.05
 _RECHECK_S = 30.0
 """So often the reference on the card is held against its check sum: all of it has to be fetched for that."""
 
@@ -139,9 +141,13 @@ class RasterLoad:
         layers: int = 8,
         folder: Path | None = None,
         spoil: Spoil | None = None,
+        mirror: MirrorWriter | None = None,
     ) -> None:
-        """Draw every frame twice. `folder` is where pictures of wrong frames are kept, `layers` how much is blended."""
+        """Draw every frame twice.
+
+        `folder` is where pictures of wrong frames are kept, `layers` how much is blended, `mirror` shows the frames."""
         self._gl, self.size, self._folder, self._spoil = gl, size, folder, spoil
+        self._mirror, self._mirrored = mirror, 0.0
         self._layers, self._count = layers, stalks
         self._beat = self._pictures = 0
         rng = np.random.default_rng(3)
@@ -231,6 +237,9 @@ class RasterLoad:
         if self._spoil is not None:
             self._spoil(self._frame, self._beat)
         count, wrong = self._judge(number, f"frame {number}")
+        if self._mirror is not None and time.monotonic() - self._mirrored >= _MIRROR_S:
+            self._mirrored = time.monotonic()
+            self._mirror.show(number, self._frame.read())
         picture = self._keep(number) if count else ""
         if time.monotonic() - self._rechecked >= _RECHECK_S:
             self._rechecked = time.monotonic()

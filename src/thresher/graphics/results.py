@@ -48,7 +48,8 @@ class FrameTimes(msgspec.Struct, frozen=True):
 class CardReport(msgspec.Struct, frozen=True, omit_defaults=True):
     """How a load on a card stands: totals since its begin, wrong results since the last report, and how it ended.
 
-    `renderer` and `software` come with the first report. `covered` are the bytes of card memory that are checked.
+    `renderer` and `software` come with the first report. `covered` are the bytes of card memory that are checked,
+    `frame_width` the pixels of a row of the frames.
     """
 
     renderer: str = ""
@@ -62,6 +63,7 @@ class CardReport(msgspec.Struct, frozen=True, omit_defaults=True):
     pictures: tuple[str, ...] = ()
     frames: FrameTimes | None = None
     covered: int = 0
+    frame_width: int = 0
     reset: str = ""
     trouble: str = ""
     ended: bool = False

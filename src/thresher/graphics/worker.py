@@ -1,6 +1,7 @@
 """Works one card for another process: `python -m thresher.graphics.worker < order`.
 
-The first line of standard input is the order; "stop" or its end stops the work. Each line of standard output is a
+The first line of standard input is the order; a number says which share of its time the card may work from now on, to
+hold a temperature, and the end of the input stops the work. Each line of standard output is a
 report, at least one a second while beats come. A driver that hangs, hangs this process alone; whoever started it ends
 it.
 """
@@ -10,6 +11,7 @@ import sys
 import threading
 import time
 from collections.abc import Callable
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
@@ -18,10 +20,12 @@ import msgspec
 from thresher.graphics.compute import ComputeLoad
 from thresher.graphics.egl import CardContext, CardDevice, card_devices
 from thresher.graphics.memory import MemoryLoad
-from thresher.graphics.order import CARD, SOFTWARE, CardOrder, CardUse, Scale
+from thresher.graphics.mirror import MirrorWriter
+from thresher.graphics.order import CARD, SOFTWARE, CardOrder, Scale
 from thresher.graphics.raster import RasterLoad
 from thresher.graphics.results import MOST_WRONG, Beat, CardReport, FrameTimes, Wrong
 from thresher.graphics.transfer import TransferLoad
+from thresher.model.card_port import CardUse
 from thresher.model.errors import SourceUnavailable
 from thresher.model.shapes import rest_until
 
@@ -53,7 +57,9 @@ def _compute(gl: "moderngl.Context", _order: CardOrder, scale: Scale) -> CardLoa
 
 def _raster(gl: "moderngl.Context", order: CardOrder, scale: Scale) -> CardLoad:
     folder = Path(order.folder) if order.folder else None
-    return RasterLoad(gl, order.size or scale.size, scale.stalks, scale.layers, folder)
+    size = order.size or scale.size
+    mirror = MirrorWriter(order.mirror, size) if order.mirror else None
+    return RasterLoad(gl, size, scale.stalks, scale.layers, folder, mirror=mirror)
 
 
 def _memory(gl: "moderngl.Context", order: CardOrder, scale: Scale) -> CardLoad:
@@ -121,20 +127,38 @@ def _say(report: CardReport) -> None:
     sys.stdout.flush()
 
 
+@dataclass(slots=True)
+class Leash:
+    """What whoever started the work asks of it meanwhile: to stop, or to work only a share of its time, 0 to 1."""
+
+    stopped: threading.Event = field(default_factory=threading.Event)
+    allowed: float = 1.0
+
+    def listen(self) -> None:
+        """Take in what is asked, until the input ends or asks for a stop."""
+        for line in sys.stdin:
+            try:
+                self.allowed = min(1.0, max(0.0, float(line)))
+            except ValueError:
+                break
+        self.stopped.set()
+
+
 def work(
     load: CardLoad,
     order: CardOrder,
     reset: Callable[[], str],
-    stopped: threading.Event,
+    leash: Leash,
     say: Callable[[CardReport], None],
     clock: Callable[[], float] = time.monotonic,
 ) -> None:
     """Do beats in the shape of the order until stopped, or until the card was reset; report on the way."""
+    stopped = leash.stopped
     books, began, said = Books(), clock(), clock()
     why = ""
     while not stopped.is_set() and not why:
         at = clock() - (order.begun or began)
-        until = rest_until(order.shape, at, 0, 1)
+        until = rest_until(order.shape, at, 0, 1, leash.allowed)
         if until > at + _SOON_S:
             stopped.wait(min(until - at, _REPORT_S))
         else:
@@ -160,19 +184,15 @@ def _report(books: Books, load: CardLoad, seconds: float) -> CardReport:
         pictures=pictures,
         frames=frames,
         covered=load.covered,
+        frame_width=load.size[0] if isinstance(load, RasterLoad) else 0,
     )
 
 
 def main() -> int:
     """Work until the input ends."""
     order = msgspec.json.decode(sys.stdin.readline(), type=CardOrder)
-    stopped = threading.Event()
-
-    def listen() -> None:
-        sys.stdin.readline()
-        stopped.set()
-
-    threading.Thread(target=listen, name="listens", daemon=True).start()
+    leash = Leash()
+    threading.Thread(target=leash.listen, name="listens", daemon=True).start()
     try:
         import moderngl
 
@@ -187,7 +207,7 @@ def main() -> int:
     except (ImportError, MemoryError) as error:
         _say(CardReport(trouble=str(error), ended=True))
         return 2
-    work(load, order, context.reset, stopped, _say)
+    work(load, order, context.reset, leash, _say)
     return 0
 
 

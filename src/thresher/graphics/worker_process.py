@@ -85,6 +85,13 @@ class CardProcess:
         """Whether the worker has ended."""
         return self._over
 
+    def allow(self, share: float) -> None:
+        """Let it work this share of its time from now on, 0 to 1."""
+        with contextlib.suppress(OSError, ValueError):  # it has ended: its last report says why
+            if self._process.stdin is not None:
+                self._process.stdin.write(f"{share:.3f}\n".encode())
+                self._process.stdin.flush()
+
     def stop(self) -> None:
         """Ask it to stop; its last report comes when its beat is through."""
         with contextlib.suppress(OSError):

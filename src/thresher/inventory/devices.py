@@ -58,6 +58,8 @@ def _driver(system: System, folder: str) -> str:
 
 # ---- graphics
 
+_PCI_ADDRESS = re.compile(r"[0-9a-f]{4,8}:[0-9a-f]{2}:[0-9a-f]{2}\.[0-7]")
+
 
 def read_graphics(system: System, lookup: Lookup) -> tuple[list[Part], list[Doubt]]:
     """Return every display controller on the PCI bus, and every card that has no PCI device."""
@@ -81,6 +83,10 @@ def _graphics_part(system: System, folder: str, name: str, lookup: Lookup) -> Pa
     numbers = f"{optional_text(system, f'{folder}/vendor')} {optional_text(system, f'{folder}/device')}".strip()
     facts = [Fact("PCI vendor and device", numbers, folder)] if numbers else []
     facts.append(Fact("driver", _driver(system, folder) or "none", f"{folder}/driver"))
+    address = system.resolve(folder).rpartition("/")[2]
+    if _PCI_ADDRESS.fullmatch(address):
+        facts.append(Fact("PCI address", address, folder))
+    facts += _display_facts(system, folder, name)
     facts += _facts(system, folder, _LINK_FILES)
     memory = optional_number(system, f"{folder}/mem_info_vram_total")
     if memory:
@@ -90,6 +96,20 @@ def _graphics_part(system: System, folder: str, name: str, lookup: Lookup) -> Pa
         facts.append(Fact("by the hardware database", known, f"{folder}/modalias"))
     title = optional_text(system, f"{folder}/product_name") or known or f"Graphics {numbers}".strip()
     return Part(f"graphics {name}", PartKind.GRAPHICS, title, name, tuple(facts))
+
+
+def _display_facts(system: System, folder: str, name: str) -> list[Fact]:
+    """Return which displays hang on a card: connectors, by the kernel; else the card that the firmware started with."""
+    connected = [
+        entry.removeprefix(f"{name}-")
+        for entry in system.list(_DRM)
+        if entry.startswith(f"{name}-") and optional_text(system, f"{_DRM}/{entry}/status") == "connected"
+    ]
+    if connected:
+        return [Fact("displays on", ", ".join(connected), f"{_DRM}/{name}-*/status")]
+    if optional_text(system, f"{folder}/boot_vga") == "1":
+        return [Fact("displays on", "the card that the firmware started with", f"{folder}/boot_vga")]
+    return []
 
 
 def _graphics_doubts(system: System, folder: str, part: Part) -> list[Doubt]:

@@ -4,8 +4,10 @@ A new load is a file with a `Load` in it and a row here, or an entry point of th
 of its own that names such a value."""
 
 from thresher.loads.compute import branchy, integer, matrix, precision, relay_load, sieve, solve, transform
-from thresher.loads.drive_loads import DRIVE_LOADS, DriveLoad
+from thresher.loads.device_load import DeviceLoad
+from thresher.loads.drive_loads import DRIVE_LOADS
 from thresher.loads.exercise import Exercise
+from thresher.loads.graphics_loads import GRAPHICS_LOADS
 from thresher.loads.load import ExerciseForm, Load
 from thresher.loads.memory import load as memory
 from thresher.loads.plan import Caches, FreeMemory, LoadPlan, PlanRequest
@@ -23,10 +25,10 @@ def _all_loads() -> dict[str, Load]:
 
 LOADS: dict[str, Load] = _all_loads()
 
-SheetLoad = Load | DriveLoad
+SheetLoad = Load | DeviceLoad
 
-SHEET_LOADS: dict[str, SheetLoad] = {**LOADS, **DRIVE_LOADS}
-"""Everything that a block of a run sheet can be: a load carried out by workers, or a use of a drive."""
+SHEET_LOADS: dict[str, SheetLoad] = {**LOADS, **DRIVE_LOADS, **GRAPHICS_LOADS}
+"""Everything that a block of a run sheet can be: a load carried out by workers, or a use of a drive or a card."""
 
 
 def usual_working_set(load: SheetLoad) -> WorkingSet:

@@ -29,6 +29,29 @@ class RoundOffStatus(msgspec.Struct, tag="round-off", frozen=True):
     largest: float
 
 
+class CardState(msgspec.Struct, frozen=True):
+    """How one graphics card does: what it has done in words, and its newest frames in ms (or beats, without a scene).
+
+    `software` marks a renderer on the processor. `mirror` is the file through which its frames can be seen, empty where
+    it draws none.
+    """
+
+    card: str
+    words: str
+    software: bool = False
+    middle_ms: float | None = None
+    longest_ms: float | None = None
+    recent_ms: tuple[float, ...] = ()
+    mirror: str = ""
+
+
+class CardStatus(msgspec.Struct, tag="cards", frozen=True):
+    """How the cards of a load do."""
+
+    load: str
+    cards: tuple[CardState, ...]
+
+
 class TextStatus(msgspec.Struct, tag="text", frozen=True):
     """Anything else, as a title and a line of text."""
 
@@ -36,4 +59,4 @@ class TextStatus(msgspec.Struct, tag="text", frozen=True):
     text: str
 
 
-LoadStatus = MemoryStatus | RoundTripStatus | RoundOffStatus | TextStatus
+LoadStatus = MemoryStatus | RoundTripStatus | RoundOffStatus | CardStatus | TextStatus

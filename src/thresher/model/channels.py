@@ -83,7 +83,8 @@ class Channel:
 
     `core` is the physical core number where the quantity belongs to one core, else None; `place` names the part that it
     belongs to where there are several of a kind (a drive, a card). `distrust` says why the
-    channel's readings are ignored: it is then shown and kept, but counts for no limit and no verdict.
+    channel's readings are ignored: it is then shown and kept, but counts for no limit and no verdict. `now_and_then`
+    marks one that has readings only while something runs, so that silence is no loss.
     """
 
     key: str
@@ -95,6 +96,7 @@ class Channel:
     core: int | None = None
     distrust: str = ""
     place: str = ""
+    now_and_then: bool = False
 
     @property
     def unit(self) -> str:

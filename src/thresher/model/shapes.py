@@ -63,6 +63,14 @@ def mean_share(shape: Shape, begin: float, end: float, worker: int, workers: int
     return sum(share_at(shape, begin + (n + 0.5) * width, worker, workers) for n in range(points)) / points
 
 
+def in_step(shape: Shape, now: float) -> float:
+    """Return from when a shape that begins at time `now` counts, on the same clock.
+
+    Pulses count from a whole number of periods, so that all loads of one period pulse together, whenever they began.
+    """
+    return now // shape.period_s * shape.period_s if shape.kind is ShapeKind.PULSE else now
+
+
 def edges_per_second(shape: Shape) -> float:
     """Return how often in a second the load comes on from nothing."""
     if shape.kind in (ShapeKind.PULSE, ShapeKind.HOP) and shape.duty < 1.0:

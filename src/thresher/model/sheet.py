@@ -87,7 +87,8 @@ class Block:
     `cores` names cores instead, `one_per_core` leaves their further threads idle. `hold_c` keeps the hottest core at
     that temperature by doing less. For memory, `share` of what is free above the reserve, or `amount` in bytes, is
     walked through by `patterns`. For drives, `drives` are their kernel names, none for all of them; a scratch file has
-    `amount` bytes and lies in `folder`, empty for one that the program picks.
+    `amount` bytes and lies in `folder`, empty for one that the program picks. For graphics, `cards` are their kernel
+    names, none for all of them, and `amount` is how much of a card's memory is checked.
     """
 
     row: PartKind
@@ -107,6 +108,7 @@ class Block:
     one_per_core: bool = False
     drives: tuple[str, ...] = ()
     folder: str = ""
+    cards: tuple[str, ...] = ()
 
     @property
     def title(self) -> str:
@@ -114,6 +116,9 @@ class Block:
         parts = [self.load]
         if self.row is PartKind.DRIVE:
             return f"{self.load}, {', '.join(self.drives) or 'all drives'}"
+        if self.row is PartKind.GRAPHICS:
+            words = [self.load, ", ".join(self.cards) or "all cards", self.shape.title]
+            return ", ".join(word for word in words if word)
         if self.row is PartKind.MEMORY:
             parts.append(
                 "patterns"

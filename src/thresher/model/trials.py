@@ -28,8 +28,8 @@ class BookPart:
     known_good: bool = False
 
 
-ALL_SETTINGS = (PartKind.PROCESSOR, PartKind.MEMORY)
-"""Kinds of parts whose settings go back to stock: clocks and voltages, and the memory profile."""
+ALL_SETTINGS = (PartKind.PROCESSOR, PartKind.MEMORY, PartKind.GRAPHICS)
+"""Kinds of parts whose settings go back to stock: clocks and voltages, memory profile, graphics clocks and driver."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,6 +8,7 @@ from typing import Generic, TypeVar, get_args
 
 import msgspec
 
+from thresher.model.card_port import Artefact
 from thresher.model.channels import LimitSide
 from thresher.model.decisions import ActualCause, Culprit, LockedVerdict
 from thresher.model.findings import Finding, TapeEntry
@@ -216,6 +217,16 @@ class StopScan(Command[bool], frozen=True, tag="drive.stop_scan"):
     """Stop the read scan; where it was is kept."""
 
 
+# ---- graphics cards
+
+
+class ReportArtefact(Command[Finding], frozen=True, tag="card.artefact"):
+    """Record what a person sees on the display while the scene is drawn on a card, by the card's kernel name."""
+
+    card: str
+    seen: Artefact
+
+
 # ---- evidence from elsewhere
 
 
@@ -352,12 +363,12 @@ RunCommand = StartRun | StopRun | PutSheet | ChooseSheet | PutTrialSheet | PutDr
 ChangeCommand = AddTime | EndBlock | LeaveOut | AppendBlock | GoOn
 SheetCommand = KeepDraft | OpenSheet | SaveSheet | RenameSheet | DeleteSheet | KeepSheet | ReloadSheets
 IntakeCommand = SetJob | ListJobs | NewJob | SetLimit | SetTrust | SetShelf | BeginBaseline
-DriveCommand = StartScan | StopScan
+DeviceCommand = StartScan | StopScan | ReportArtefact
 EvidenceCommand = AddEvidence | UndoEvidence | AddNote
 TrialCommand = BeginTrial | AddPart | AddOutcome | AssignRun | UndoTrial | FollowMachine | KeepTrials
 VerdictCommand = LockVerdict | CloseJob | ReopenJob | SetCounted | EditPrices | ReloadPrices
 ControlCommand = GetSnapshot | GetHistory | LeaveEngine | QuitEngine
-BenchCommand = RunCommand | ChangeCommand | SheetCommand | IntakeCommand | DriveCommand
+BenchCommand = RunCommand | ChangeCommand | SheetCommand | IntakeCommand | DeviceCommand
 EngineCommand = BenchCommand | EvidenceCommand | TrialCommand | VerdictCommand | ControlCommand
 AnyCommand = EngineCommand | Subscribe
 

@@ -4,12 +4,12 @@ from typing import TypeVar
 
 import msgspec
 
-from thresher.loads.status import LoadStatus, MemoryStatus, RoundOffStatus, RoundTripStatus, TextStatus
+from thresher.loads.status import CardStatus, LoadStatus, MemoryStatus, RoundOffStatus, RoundTripStatus, TextStatus
 from thresher.model.parts import PartKind
 from thresher.model.run_states import Ending, Outcome, RunState, StepState
 from thresher.model.sheet_changes import SheetChange
 
-S = TypeVar("S", MemoryStatus, RoundTripStatus, RoundOffStatus, TextStatus)
+S = TypeVar("S", MemoryStatus, RoundTripStatus, RoundOffStatus, CardStatus, TextStatus)
 
 
 class SourceState(msgspec.Struct, frozen=True):

@@ -12,7 +12,10 @@ from thresher.proving.fault_catalogue import (
     COMPLAINTS_OF_HEALTHY,
     FAULT_CATALOGUE,
     LINKS_OF_SATA,
+    OF_CARDS,
+    OF_DRIVES,
     STRAY_SAYING,
+    WITH_A_CARD,
     CatalogueFault,
 )
 from thresher.simulator.scenario import (
@@ -45,6 +48,7 @@ _SHELF = {
     PartKind.GRAPHICS: 0.85,
     PartKind.DRIVE: 0.9,
     PartKind.COOLING: 0.7,
+    PartKind.DISPLAY: 0.9,
 }
 _BAD_ON_SHELF = 0.01
 _SHIFT_DECADES = 0.12
@@ -53,6 +57,7 @@ _SATA = 0.5
 _LOG_KEPT = 0.6
 _FREE_SLOTS = ("A2", "B2", "A1", "B1")
 _TOWER_W_PER_K = 5.6
+_CARD = GraphicsSpec(name="Lumen L40", memory_gib=8)
 _MADE_UP = "Quayside Boards"
 
 OWN_TAGS = {
@@ -62,7 +67,9 @@ OWN_TAGS = {
     PartKind.COOLING: "C1",
     PartKind.GRAPHICS: "G1",
     PartKind.DRIVE: "D1",
+    PartKind.DISPLAY: "V1",
 }
+_WITH_A_CARD = (PartKind.GRAPHICS, PartKind.DISPLAY)
 SETTINGS = "settings"
 
 
@@ -116,10 +123,10 @@ def draw_case(seed: int, number: int, attempt: int = 0, only: tuple[FaultKind, .
     sort = Sort(np.random.default_rng([seed, 1, number]).choice([each.value for each in Sort], p=chances))
     rng = np.random.default_rng([seed, 2, number, attempt])
     machine = _machine(rng, number, seed)
+    if only == OF_CARDS and not machine.graphics:
+        machine = replace(machine, graphics=(_CARD,))
     places = tuple((module.slot, f"M{count + 1}") for count, module in enumerate(machine.modules))
-    own = tuple(
-        BookPart(tag, kind) for kind, tag in OWN_TAGS.items() if kind is not PartKind.GRAPHICS or machine.graphics
-    )
+    own = tuple(BookPart(tag, kind) for kind, tag in OWN_TAGS.items() if kind not in _WITH_A_CARD or machine.graphics)
     own += tuple(BookPart(tag, PartKind.MEMORY) for _, tag in places)
     shelf = tuple(
         BookPart(f"K{count + 1}", kind, known_good=True)
@@ -130,7 +137,7 @@ def draw_case(seed: int, number: int, attempt: int = 0, only: tuple[FaultKind, .
     troubles = _troubles(rng, many, shares, own, machine)
     symptoms = _sayings(rng, troubles)
     troubles += _bad_on_shelf(rng, shelf, shares, machine)
-    misleads = _misleads(rng, bool(only)) if sort is Sort.MISLEADING else ()
+    misleads = _misleads(rng, only == OF_DRIVES) if sort is Sort.MISLEADING else ()
     hours = float(rng.uniform(1.0, 40.0)) if rng.random() < _LOG_KEPT else 0.0
     return Case(number, seed, sort, machine, own, shelf, places, troubles, misleads, symptoms, hours)
 
@@ -183,7 +190,7 @@ def _machine(rng: np.random.Generator, number: int, seed: int) -> Scenario:
         drive = DriveSpec(
             name="sda", model="Tidewater T2 1TB", serial="TW2K", firmware="0007", size_bytes=10**12, rotation=7200
         )
-    graphics = (GraphicsSpec(name="Lumen L40", memory_gib=8),) if rng.random() < 0.6 else ()
+    graphics = (_CARD,) if rng.random() < 0.6 else ()
     return Scenario(
         title=f"Case {number}",
         machine=f"Case {number}",
@@ -215,6 +222,7 @@ def _troubles(
         each
         for each in FAULT_CATALOGUE
         if each.part in kinds and shares[each.kind] > 0 and (sata or each.kind not in LINKS_OF_SATA)
+        if machine.graphics or each.kind not in WITH_A_CARD
     ]
     weights = np.array([shares[each.kind] for each in possible])
     drawn = rng.choice(len(possible), size=many, replace=False, p=weights / weights.sum())

@@ -36,6 +36,8 @@ _CRASHES = {"stop screen": 0.4, "freezes": 0.25, "resets under load": 0.2}
 _CORRUPTS = {"stop screen": 0.5, "will not finish an installation": 0.3, "files damaged": 0.25, "freezes": 0.15}
 _STOPS = {"resets under load": 0.6, "switches itself off": 0.3}
 _HEATS = {"slow under load": 0.5, "hot or loud": 0.5, "worse when warm": 0.3, "switches itself off": 0.1}
+_HANGS = {"picture faults": 0.6, "freezes": 0.7, "stop screen": 0.2}
+_PICTURE = {"picture faults": 0.7, "freezes": 0.3, "stop screen": 0.1}
 _DRIVES = {"files damaged": 0.3, "drive not found": 0.3, "will not finish an installation": 0.2, "freezes": 0.2}
 
 FAULT_CATALOGUE: tuple[CatalogueFault, ...] = (
@@ -82,7 +84,28 @@ FAULT_CATALOGUE: tuple[CatalogueFault, ...] = (
     CatalogueFault(K.BOARD_SUPPLY, 7, P.BOARD, low=15.0, high=120.0, symptoms=_STOPS | {"freezes": 0.3}),
     CatalogueFault(K.SLOT_LINK, 2, P.BOARD, A.RESEAT, 0.5, 30.0, symptoms={"picture faults": 0.3, "freezes": 0.3}),
     CatalogueFault(
-        K.GRAPHICS_HANGS, 4, P.GRAPHICS, low=0.3, high=10.0, symptoms={"picture faults": 0.7, "freezes": 0.3}
+        K.GRAPHICS_HANGS, 2.5, P.GRAPHICS, low=0.3, high=10.0, symptoms={"picture faults": 0.7, "freezes": 0.6}
+    ),
+    CatalogueFault(K.CARD_CORE, 2.5, P.GRAPHICS, low=2.0, high=400.0, symptoms=_PICTURE | {"worse when warm": 0.3}),
+    CatalogueFault(K.CARD_MEMORY, 2.5, P.GRAPHICS, low=2.0, high=300.0, symptoms=_PICTURE),
+    CatalogueFault(K.CARD_COOLER, 3, P.GRAPHICS, A.CLEAN, 0.5, 0.8, symptoms=_HEATS),
+    CatalogueFault(K.CARD_FAN, 1.5, P.GRAPHICS, symptoms=_HEATS),
+    CatalogueFault(
+        K.CARD_CLOCKS,
+        2,
+        P.GRAPHICS,
+        A.STOCK,
+        2.0,
+        200.0,
+        symptoms=_PICTURE | {"overclocked or undervolted": 0.6},
+        settings=True,
+    ),
+    CatalogueFault(K.CARD_DRIVER, 2, P.GRAPHICS, A.STOCK, 1.0, 40.0, symptoms=_HANGS, settings=True),
+    CatalogueFault(
+        K.CARD_PLUG, 1.5, P.POWER, A.RESEAT, 1.0, 60.0, symptoms={"no picture": 0.8, "since a new part": 0.3}
+    ),
+    CatalogueFault(
+        K.DISPLAY_CABLE, 2, P.DISPLAY, A.RESEAT, 2.0, 120.0, symptoms={"picture faults": 0.8, "since it was moved": 0.3}
     ),
     CatalogueFault(K.DRIVE_SURFACE, 4, P.DRIVE, low=0.5, high=30.0, symptoms=_DRIVES | {"drive makes noise": 0.2}),
     CatalogueFault(K.DRIVE_CABLE, 2, P.DRIVE, A.RESEAT, 0.5, 30.0, symptoms=_DRIVES),
@@ -94,6 +117,20 @@ FAULT_CATALOGUE: tuple[CatalogueFault, ...] = (
 
 LINKS_OF_SATA = (K.DRIVE_CABLE, K.DRIVE_PORT)
 """What only a drive with a cable can have."""
+OF_CARDS = (
+    K.GRAPHICS_HANGS,
+    K.CARD_CORE,
+    K.CARD_MEMORY,
+    K.CARD_COOLER,
+    K.CARD_FAN,
+    K.CARD_CLOCKS,
+    K.CARD_DRIVER,
+    K.CARD_PLUG,
+    K.DISPLAY_CABLE,
+    K.SLOT_LINK,
+)
+WITH_A_CARD = tuple(each for each in OF_CARDS if each is not K.SLOT_LINK)
+"""What only a machine with a graphics card can have."""
 OF_DRIVES = (K.DRIVE_SURFACE, K.DRIVE_CABLE, K.DRIVE_ELECTRONICS, K.DRIVE_WORN, K.DRIVE_PORT)
 
 COMPLAINTS_OF_HEALTHY = {

@@ -4,7 +4,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from thresher.compose.sheet_file import load_sheet, shipped_sheets
-from thresher.diagnosis.knowledge import Action
+from thresher.diagnosis.knowledge import Action, Knowledge
 from thresher.diagnosis.verdict import diagnose
 from thresher.engine.services.proposals import Candidate, propose
 from thresher.model.parts import PartKind
@@ -93,7 +93,7 @@ def _until_decided(job: Job, predictions: list[Prediction]) -> Act | None:
     """Make the trials that are advised until an act is, or until nothing more is available."""
     for _ in range(_MOST_TRIALS):
         verdict = diagnose(job.evidence, job.knowledge, job.prices)
-        predictions += judged(verdict, job.case)
+        predictions += judged(verdict, job.case, job.knowledge)
         advice = verdict.advice
         if advice is None or advice.course is not Course.TRY or advice.trial is None or job.minutes > _MOST_MINUTES:
             return advice.act if advice is not None else None
@@ -103,13 +103,15 @@ def _until_decided(job: Job, predictions: list[Prediction]) -> Act | None:
     return None
 
 
-def judged(verdict: Verdict, case: Case) -> list[Prediction]:
+def judged(verdict: Verdict, case: Case, knowledge: Knowledge) -> list[Prediction]:
     """Return what a verdict says of each part beside what is so."""
     truth = {trouble.tag for trouble in case.troubles}
     sound = not case.own_troubles
     by_name: dict[str, float] = {}
     for suspect in verdict.suspects:
-        name = SETTINGS if suspect.mode.endswith(".settings") else suspect.tag if suspect.kind is not None else ""
+        healthy = suspect.kind is None
+        settings = not healthy and knowledge.mode(suspect.mode).of_settings
+        name = SETTINGS if settings else "" if healthy else suspect.tag
         by_name[name] = by_name.get(name, 0.0) + suspect.probability
     return [
         Prediction(name, min(1.0, probability), name in truth if name else sound)
@@ -210,7 +212,7 @@ def every_trial(job: Job) -> Finished:
         job.set_up("treated", configuration, _SWAP_MINUTES)
         job.run(_THOROUGH, _ENOUGH)
     verdict = diagnose(job.evidence, job.knowledge, job.prices)
-    predictions += judged(verdict, job.case)
+    predictions += judged(verdict, job.case, job.knowledge)
     act = verdict.advice.act if verdict.advice is not None else None
     if act is not None:
         job.act(act.steps)

@@ -17,3 +17,4 @@ class Field(StrEnum):
 
     ALL = "all"
     DRIVES = "drives"
+    CARDS = "cards"

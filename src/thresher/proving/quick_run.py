@@ -23,20 +23,24 @@ from thresher.engine.watch.readings import Watchers
 from thresher.events.findings import KernelDecoder, apic_ids
 from thresher.events.kernel_log import KernelLogFollower
 from thresher.events.machine_checks.registers import vendor_of
+from thresher.graphics.cards import cards_of
 from thresher.inventory.machine import read_inventory
 from thresher.loads.drive_loads import DRIVE_LOADS
 from thresher.loads.exercise import WrongWord
+from thresher.loads.graphics_loads import GRAPHICS_LOADS
 from thresher.loads.memory.patterns import SHORT
 from thresher.loads.memory.walk import SIMULATED_CHUNK, MemoryWalk, SimulatedStretch, WrongCell
 from thresher.loads.plan import LoadPlan
 from thresher.loads.registry import LOADS
 from thresher.loads.team.events import MemoryWrongSeen, MismatchSeen
 from thresher.loads.team.messages import MemoryWrong, Mismatch
-from thresher.model.channels import Tick
+from thresher.model.channels import Channel, Tick
 from thresher.model.exposure import ExposureMeter
 from thresher.model.findings import Finding
+from thresher.model.parts import PartKind
 from thresher.model.port import Beats, BitFlip, Stress, optional_text
 from thresher.model.verdict import EVERYDAY_USE, Exposure
+from thresher.proving.card_work import CardWork
 from thresher.proving.drive_work import DriveWork
 from thresher.sensors.discovery import discover
 from thresher.sensors.sampler import Sampler
@@ -57,6 +61,7 @@ _WORDS = SIMULATED_CHUNK
 """Words that stand for a worker's share: one chunk is enough for every kind of cell fault."""
 _PASS_S = 60.0
 """A pass of the short patterns over 16 GiB takes about a minute."""
+_CARD_WARM_UP_S = 300.0
 _REPEATS = 3
 _ENOUGH_WRONG = 8
 """Wrong words of one pass that are looked at; a dead address line has them in every share."""
@@ -179,9 +184,44 @@ class QuickBench:
             left -= seconds
             self._endings()
 
+    def _do_cards(self, block: int, stint: Stint, enough: int) -> None:
+        """Do one stint on every card, side by side; the readings are followed until the cards are warm."""
+        self._load = stint.load
+        self._work.set_stress({})
+        use = GRAPHICS_LOADS[stint.load].use
+        works = [CardWork(self._model, card, use) for card in cards_of(self._inventory.parts)]
+        began, left = self._model.now(), stint.minutes * 60.0
+        while left > 0 and not self._over and len(self.findings) < enough and any(not work.over for work in works):
+            warming = self._model.now() - began < _CARD_WARM_UP_S
+            seconds = min(left, _TICK_S if warming else _HOLD_S)
+            if warming:
+                self._warm_up(seconds, frozenset())
+            else:
+                self._model.hold(seconds)
+            for work in works:
+                for finding in work.advance(self._readings(PartKind.GRAPHICS)):
+                    self._storms.take(replace(finding, at=self._model.now()), self._find)
+            self._read_log()
+            self._storms.release(self._model.now(), self._find)
+            warmth = temperature_at(self._channels, self._tick, None, PartKind.GRAPHICS)
+            self._meters.setdefault(block, ExposureMeter(stint.load)).add(seconds, warmth)
+            left -= seconds
+            self._endings()
+        for work in works:
+            work.stop()
+
+    def _readings(self, part: PartKind) -> list[tuple[Channel, float]]:
+        if self._tick is None:
+            return []
+        pairs = zip(self._channels, self._tick.values, strict=True)
+        return [(channel, value) for channel, value in pairs if channel.kind is part and value is not None]
+
     def _do(self, block: int, stint: Stint, enough: int) -> None:
         if stint.load in DRIVE_LOADS:
             self._do_drives(block, stint, enough)
+            return
+        if stint.load in GRAPHICS_LOADS:
+            self._do_cards(block, stint, enough)
             return
         kind = LOADS[stint.load]
         self._load = stint.load
@@ -214,13 +254,13 @@ class QuickBench:
             left -= seconds
             self._endings()
 
-    def _warm_up(self, seconds: float) -> None:
+    def _warm_up(self, seconds: float, busy: frozenset[int] | None = None) -> None:
         until = self._model.now() + seconds
         while self._model.now() < until - _STEP_S / 2:
             at = min(until, self._model.now() + _TICK_S)
             self._model.live_until(at)
             self._tick = self._sampler.sample()
-            found, _ = self._watchers.look(self._tick, self._cores)
+            found, _ = self._watchers.look(self._tick, self._cores if busy is None else busy)
             for finding in found:
                 self._find(finding)
 
@@ -308,7 +348,9 @@ class QuickBench:
         self._storms.take(finding, self._find)
 
     def _find(self, finding: Finding) -> None:
-        placed = with_circumstances(finding, finding.at - self._began, self._load, self._temperature(finding.core))
+        part = PartKind.GRAPHICS if finding.part is PartKind.GRAPHICS else PartKind.PROCESSOR
+        warmth = temperature_at(self._channels, self._tick, finding.core, part)
+        placed = with_circumstances(finding, finding.at - self._began, self._load, warmth)
         self.findings.append(replace(placed, run=self._run))
 
     def _temperature(self, core: int | None) -> float | None:

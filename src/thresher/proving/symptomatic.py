@@ -9,11 +9,19 @@ from thresher.proving.cases import Case, Trouble, draw_case, scenario_under
 from thresher.proving.quick_run import QuickBench, Stint
 from thresher.simulator.scenario import FaultKind
 
-_OWNER_LOADS = (Stint("matrix", 40.0), Stint("memory", 40.0), Stint("branchy", 20.0), Stint("relay", 20.0))
-"""Two hours of hard work: what a machine's owner puts it through in some days of use."""
+_OWNER_LOADS = (
+    Stint("matrix", 40.0),
+    Stint("memory", 40.0),
+    Stint("branchy", 20.0),
+    Stint("relay", 20.0),
+    Stint("raster", 60.0),
+    Stint("card compute", 20.0),
+    Stint("card memory", 20.0),
+)
+"""Two hours of hard work, with a card as many of play: what a machine's owner puts it through in some days of use."""
 _OWNER_HOURS = 30.0
 _OFTEN = 2
-_ENDINGS = (FindingKind.ENDED_SUDDENLY, FindingKind.CORE_HANG)
+_ENDINGS = (FindingKind.ENDED_SUDDENLY, FindingKind.CORE_HANG, FindingKind.CARD_GONE)
 
 
 def draw_noticed_case(seed: int, number: int, tables: Tables, only: tuple[FaultKind, ...] = ()) -> Case:

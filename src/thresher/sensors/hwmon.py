@@ -129,8 +129,21 @@ def _place_of(system: System, folder: str, kind: PartKind) -> str:
     return ""
 
 
+_CARD_WORDS = {
+    "junction": "hottest spot",
+    "mem": "memory",
+    "sclk": "core clock",
+    "mclk": "memory clock",
+    "vddgfx": "core voltage",
+    "PPT": "power",
+}
+"""Labels of amdgpu (kernel document gpu/amdgpu/thermal) in the words of the trade; others stay as they are."""
+
+
 def _named(chip: _Chip, stem: str, label: str) -> str:
-    """Return a channel's name; that of a drive begins with the drive."""
+    """Return a channel's name; that of a drive or a card begins with it."""
+    if chip.kind is PartKind.GRAPHICS and re.fullmatch(r"card\d+", chip.place):
+        return f"{chip.place} {_CARD_WORDS.get(label, label or stem)}"
     if chip.kind is not PartKind.DRIVE or not chip.place:
         return label or f"{chip.name} {stem}"
     return f"drive {chip.place}" if label in ("", "Composite") else f"drive {chip.place} {label}"

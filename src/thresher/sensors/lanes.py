@@ -72,6 +72,7 @@ _PLANS = (
     _Plan("graphics power", "Graphics W", Quantity.POWER, (PartKind.GRAPHICS,), LimitSide.BELOW),
     _Plan("graphics clock", "Graphics clk", Quantity.FREQUENCY, (PartKind.GRAPHICS,)),
     _Plan("graphics memory", "Graphics mem", Quantity.MEMORY, (PartKind.GRAPHICS,)),
+    _Plan("frame times", "Frame time", Quantity.LATENCY, (PartKind.GRAPHICS,)),
     _Plan("board temperature", "Board temp", Quantity.TEMPERATURE, (PartKind.BOARD, PartKind.COOLING, PartKind.POWER)),
     _Plan("memory temperature", "Memory °C", Quantity.TEMPERATURE, (PartKind.MEMORY,), LimitSide.BELOW),
     _Plan("network temperature", "Network °C", Quantity.TEMPERATURE, (PartKind.NETWORK,), LimitSide.BELOW),

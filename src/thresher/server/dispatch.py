@@ -20,7 +20,7 @@ from thresher.protocol.commands import (
     CloseJob,
     ControlCommand,
     DeleteSheet,
-    DriveCommand,
+    DeviceCommand,
     EditPrices,
     EndBlock,
     EngineCommand,
@@ -47,6 +47,7 @@ from thresher.protocol.commands import (
     ReloadSheets,
     RenameSheet,
     ReopenJob,
+    ReportArtefact,
     RunCommand,
     SaveSheet,
     SetCounted,
@@ -76,8 +77,8 @@ def carry_out(engine: Engine, command: EngineCommand) -> object:
         return _on_change(engine, command)
     if isinstance(command, SheetCommand):
         return _on_sheets(engine, command)
-    if isinstance(command, DriveCommand):
-        return _on_drives(engine, command)
+    if isinstance(command, DeviceCommand):
+        return _on_devices(engine, command)
     if isinstance(command, IntakeCommand):
         return _on_intake(engine, command)
     if isinstance(command, EvidenceCommand):
@@ -165,13 +166,15 @@ def _on_sheets(engine: Engine, command: SheetCommand) -> object:
     return True
 
 
-def _on_drives(engine: Engine, command: DriveCommand) -> object:
+def _on_devices(engine: Engine, command: DeviceCommand) -> object:
     match command:
         case StartScan(drive, quick, go_on, anyway, begin, end):
             return engine.scans.start(drive, quick, go_on, anyway, (begin, end))
         case StopScan():
             engine.scans.stop()
             return True
+        case ReportArtefact(card, seen):
+            return engine.cards.report(card, seen)
         case _:
             assert_never(command)
 

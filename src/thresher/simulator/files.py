@@ -4,8 +4,11 @@ Formats: hwmon/sysfs-interface, ABI/testing/sysfs-devices-system-cpu, ABI/stable
 power/powercap, filesystems/proc. Temperatures are millidegrees, voltages millivolts, power microwatts.
 """
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
+from functools import partial
 
+from thresher.model.errors import SourceUnavailable
+from thresher.simulator.cards import CardState, card_address
 from thresher.simulator.firmware_tables import smbios_table
 from thresher.simulator.physics import Physics
 from thresher.simulator.scenario import Scenario
@@ -59,11 +62,6 @@ def _die(physics: Physics, core: int) -> Content:
     return lambda: f"{int(physics.state.die_c[core]) * 1000}\n"
 
 
-def _warmed(physics: Physics, scenario: Scenario, idle_c: float, share: float) -> Content:
-    """A part warmed by the air in the case."""
-    return lambda: f"{int(idle_c + (physics.state.case_c - scenario.ambient_c) * share) * 1000}\n"
-
-
 def add_processor(table: FileTable, scenario: Scenario, physics: Physics) -> None:
     """Add topology, cpufreq, throttle counters and `/proc/cpuinfo`."""
     processor, state = scenario.processor, physics.state
@@ -113,7 +111,11 @@ def _drive_device(index: int, name: str) -> str:
 
 
 def add_sensors(
-    table: FileTable, scenario: Scenario, physics: Physics, drive_c: Mapping[str, Callable[[], float]]
+    table: FileTable,
+    scenario: Scenario,
+    physics: Physics,
+    drive_c: Mapping[str, Callable[[], float]],
+    cards: Sequence[CardState],
 ) -> None:
     """Add the hwmon chips: core temperatures, board monitor, drives, graphics. `drive_c` is how warm drives are."""
     state, processor = physics.state, scenario.processor
@@ -164,16 +166,43 @@ def add_sensors(
             drive_chip |= {"temp1_max": "81850", "temp1_crit": "84850"}
         _add_chip(table, number, _drive_device(index, drive.name), drive_chip)
         number += 1
-    for index, card in enumerate(scenario.graphics):
-        card_chip: dict[str, Content | str] = {
-            "name": "amdgpu",
-            "temp1_input": _warmed(physics, scenario, card.idle_c, 1.0),
-            "temp1_label": "edge",
-            "temp1_crit": "100000",
-            "power1_average": "9000000",
-        }
-        _add_chip(table, number, f"/sys/devices/pci0000:00/0000:0{index + 1}:00.0", card_chip)
-        number += 1
+    for index, card in enumerate(cards):
+        _add_chip(table, number + index, _card_device(index), _card_chip(card))
+
+
+def _card_device(index: int) -> str:
+    return f"/sys/devices/pci0000:00/{card_address(index)}"
+
+
+def _card_chip(card: CardState) -> dict[str, Content | str]:
+    """Return the files of a card's hwmon chip (kernel document gpu/amdgpu/thermal)."""
+    limit = int(card.spec.limit_c * 1000)
+
+    def answer(value: Callable[[], float]) -> Content:
+        def content() -> str:
+            if card.gone:
+                raise SourceUnavailable(card.pci, "No such device")
+            return f"{int(value())}\n"
+
+        return content
+
+    return {
+        "name": "amdgpu",
+        "temp1_input": answer(lambda: card.core_c * 1000),
+        "temp1_label": "edge",
+        "temp1_crit": str(limit),
+        "temp2_input": answer(lambda: card.hot_c * 1000),
+        "temp2_label": "junction",
+        "temp2_crit": str(limit),
+        "temp3_input": answer(lambda: card.memory_c * 1000),
+        "temp3_label": "mem",
+        "temp3_crit": "105000",
+        "power1_average": answer(lambda: card.power_w * 1e6),
+        "power1_cap": str(int(card.spec.power_w * 1e6)),
+        "fan1_input": answer(lambda: card.fan_rpm),
+        "freq1_input": answer(lambda: card.clock_mhz * 1e6),
+        "freq1_label": "sclk",
+    }
 
 
 def _add_chip(table: FileTable, number: int, device: str, attributes: dict[str, Content | str]) -> None:
@@ -184,7 +213,19 @@ def _add_chip(table: FileTable, number: int, device: str, attributes: dict[str, 
     table.link(f"/sys/class/hwmon/hwmon{number}", real)
 
 
-def add_rest(table: FileTable, scenario: Scenario, physics: Physics) -> None:
+def _memory_used(card: CardState) -> str:
+    return f"{int(card.memory_used)}\n"
+
+
+def _card_busy(card: CardState) -> str:
+    return f"{card.busy * 100:.0f}\n"
+
+
+def _link_width(card: CardState) -> str:
+    return f"{card.width}\n"
+
+
+def add_rest(table: FileTable, scenario: Scenario, physics: Physics, cards: Sequence[CardState]) -> None:
     """Add powercap, drives, graphics, firmware tables and memory."""
     state = physics.state
     zone = "/sys/devices/virtual/powercap/intel-rapl/intel-rapl:0"
@@ -204,19 +245,22 @@ def add_rest(table: FileTable, scenario: Scenario, physics: Physics) -> None:
         table.add(f"{device}/firmware_rev", drive.firmware)
         table.link(f"{block}/device", device)
         table.link(f"/sys/block/{drive.name}", block)
-    for index, card in enumerate(scenario.graphics):
-        device = f"/sys/devices/pci0000:00/0000:0{index + 1}:00.0"
+    for index, card in enumerate(cards):
+        device = _card_device(index)
         table.add(f"{device}/vendor", "0x1f4d")
         table.add(f"{device}/device", f"0x{0x4C40 + index:04x}")
         table.add(f"{device}/class", "0x030000")
-        table.add(f"{device}/product_name", card.name)
-        table.add(f"{device}/mem_info_vram_total", str(card.memory_gib * GIB))
-        table.add(f"{device}/current_link_width", "16")
+        table.add(f"{device}/product_name", card.spec.name)
+        table.add(f"{device}/mem_info_vram_total", str(card.spec.memory_gib * GIB))
+        table.add(f"{device}/mem_info_vram_used", partial(_memory_used, card))
+        table.add(f"{device}/gpu_busy_percent", partial(_card_busy, card))
+        table.add(f"{device}/boot_vga", "1" if index == 0 else "0")
+        table.add(f"{device}/current_link_width", partial(_link_width, card))
         table.add(f"{device}/max_link_width", "16")
         table.add(f"{device}/current_link_speed", "16.0 GT/s PCIe")
         table.add(f"{device}/max_link_speed", "16.0 GT/s PCIe")
         table.link(f"{device}/driver", "/sys/bus/pci/drivers/amdgpu")
-        table.link(f"/sys/bus/pci/devices/0000:0{index + 1}:00.0", device)
+        table.link(f"/sys/bus/pci/devices/{card_address(index)}", device)
         table.link(f"{device}/drm/card{index}/device", device)
         table.link(f"/sys/class/drm/card{index}", f"{device}/drm/card{index}")
     for name in ("cpu", "memory", "io"):  # a load that fits the cores makes nobody wait

@@ -5,7 +5,9 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from thresher.model.errors import SourceUnavailable
 from thresher.model.port import Beats, BitFlip, CellFault, CellFaultKind, Stress
+from thresher.simulator.cards import CardState, card_address
 from thresher.simulator.drive_faults import DRIVE_LINES, LINK_FAULTS
 from thresher.simulator.drive_work import DriveState
 from thresher.simulator.intermittent_faults import (
@@ -61,6 +63,7 @@ class LoadEffects:
         self._contacts: list[LooseContact] = []
         self._talkers: list[Talker] = []
         self.drives: dict[str, DriveState] = {}
+        self.cards: tuple[CardState, ...] = _cards(scenario, streams)
         self._endings: list[tuple[Fault, np.random.Generator]] = []
         for fault, stream in zip(scenario.faults, streams, strict=True):
             self._add(fault, np.random.default_rng(stream))
@@ -204,7 +207,20 @@ class LoadEffects:
         same_half = (a < self._cores // 2) == (b < self._cores // 2)
         return (_NEAR_NS if same_half else _FAR_NS) + 3.0 * abs(a - b)
 
+    def open_card(self, pci: str) -> CardState:
+        """Return a card by its PCI address. Raises SourceUnavailable."""
+        for card in self.cards:
+            if card.pci == pci:
+                return card
+        raise SourceUnavailable(pci, "there is no such card")
+
     # ---- time passing
+
+    def step_heat(self, seconds: float) -> None:
+        """Let the cards warm and cool for so long."""
+        for card in self.cards:
+            card.step_heat(seconds, self._physics.state.case_c)
+        self._physics.cards_w = sum(max(0.0, card.power_w - card.idle_w) for card in self.cards)
 
     def step(self, log: LogBuffer, now: float, wall: float, seconds: float = STEP_S) -> None:
         """Let all faults live through a slice of so many seconds and log what the processor corrects."""
@@ -237,6 +253,8 @@ class LoadEffects:
                 log.add(now, level, line)
                 if drive is not None and talker.fault.kind in LINK_FAULTS:
                     drive.link_crc += 1
+        for level, line in [line for card in self.cards for line in card.step_faults(seconds)]:
+            log.add(now, level, line)
         for core in sorted(set(self._hung) - self._lockup_reported):
             if now - self._hung[core] >= _LOCKUP_SAID_AFTER_S:
                 self._lockup_reported.add(core)
@@ -253,7 +271,9 @@ class LoadEffects:
 
     def _perhaps_end(self, fault: Fault, rng: np.random.Generator, log: LogBuffer, seconds: float) -> None:
         physics = self._physics
-        busy = float(physics.busy.mean())
+        cards = max((card.busy for card in self.cards), default=0.0)
+        edges = max([physics.edges, *(card.edges for card in self.cards)])
+        busy = min(1.0, float(physics.busy.mean()) + 0.7 * cards)
         if fault.kind is FaultKind.CORE_HANGS:
             works = float(physics.busy[fault.core])
             if fault.core not in self._hung and rng.random() < _chance(fault.strength * works, seconds):
@@ -262,18 +282,37 @@ class LoadEffects:
             return
         if fault.kind is FaultKind.SAGGING_SUPPLY:
             # the supply's own watch shuts off when an edge takes the rail below what its standard allows
-            dips = physics.edges > 0 and physics.rail_12v() - 0.35 * min(1.0, physics.edges) < 11.0
+            dips = edges > 0 and physics.rail_12v() - 0.35 * min(1.0, edges) < 11.0
             chance = _chance(60.0, seconds) if dips else 0.0
         elif fault.kind is FaultKind.BOARD_SUPPLY:
             heaviest = max((each.busy * each.heat for each in self._stress.values()), default=0.0)
             chance = _chance(fault.strength / 30.0 * heaviest**2, seconds)
         else:
-            chance = _chance(fault.strength * busy * (1.0 + physics.edges), seconds)
+            chance = _chance(fault.strength * busy * (1.0 + edges), seconds)
         if chance and rng.random() < chance:
             self._reset = True
             self._hung.clear()
             self._lockup_reported.clear()
+            for card in self.cards:
+                card.restart()
             log.add_boot(self._scenario.machine, self._now)
+
+
+def _cards(scenario: Scenario, streams: list[np.random.SeedSequence]) -> tuple[CardState, ...]:
+    """Return the cards, each with the faults that are in it: those that name no card are in the first."""
+    faults = list(zip(scenario.faults, streams, strict=True))
+    return tuple(
+        CardState(
+            spec,
+            card_address(index),
+            [
+                (fault, np.random.default_rng(stream.spawn(1)[0]))
+                for fault, stream in faults
+                if (fault.card or "card0") == f"card{index}"
+            ],
+        )
+        for index, spec in enumerate(scenario.graphics)
+    )
 
 
 def _chance(per_hour: float, seconds: float) -> float:

@@ -5,13 +5,15 @@ import threading
 import time
 from datetime import datetime
 from functools import partial
+from operator import attrgetter
 
 import numpy as np
 
 from thresher.model.errors import InputError, InputFault, SourceUnavailable
 from thresher.model.port import Pacing, SimulatedWork, SystemKind
+from thresher.simulator.cards import SimulatedCard
 from thresher.simulator.drive_faults import spoilt
-from thresher.simulator.drive_work import DriveState, SimulatedBlocks, SimulatedScratch, drive_warm_c
+from thresher.simulator.drive_work import DriveState, SimulatedBlocks, SimulatedScratch
 from thresher.simulator.drives import SimulatedDrive
 from thresher.simulator.files import FileTable, add_processor, add_rest, add_sensors
 from thresher.simulator.kernel_log import LogBuffer, LogReader
@@ -107,9 +109,9 @@ class SimulatedMachine:
         self._jiffies = np.zeros((scenario.processor.cores * scenario.processor.threads_per_core, 2))
         self._files = FileTable()
         add_processor(self._files, scenario, self._physics)
-        warm = {name: partial(drive_warm_c, state) for name, state in self._drives.items()}
-        add_sensors(self._files, scenario, self._physics, warm)
-        add_rest(self._files, scenario, self._physics)
+        warm = {name: partial(attrgetter("warm_c"), state) for name, state in self._drives.items()}
+        add_sensors(self._files, scenario, self._physics, warm, self._work.cards)
+        add_rest(self._files, scenario, self._physics, self._work.cards)
         self._files.add("/proc/stat", self._proc_stat)
 
     def _proc_stat(self) -> str:
@@ -150,6 +152,16 @@ class SimulatedMachine:
     def open_drive(self, path: str) -> SimulatedDrive:
         """Open a simulated drive by the device file of its disk or of its NVMe controller."""
         return SimulatedDrive(self._drive(path), path)
+
+    def open_card(self, pci: str) -> SimulatedCard:
+        """Open a simulated card by its PCI address."""
+        state = self._work.open_card(pci)
+        state.open()
+        return SimulatedCard(state)
+
+    def seen_on_display(self) -> tuple[str, ...]:
+        """Return what somebody who watches the display has seen of it since the last call."""
+        return tuple(seen for card in self._work.cards for seen in card.take_seen())
 
     def _drive(self, path: str) -> DriveState:
         name = path.removeprefix("/dev/")
@@ -220,6 +232,7 @@ class SimulatedMachine:
     def _step(self) -> None:
         physics = self._physics
         physics.step()
+        self._work.step_heat(self._step_s)
         self._steps += 1
         busy_share = np.tile(physics.busy, len(self._jiffies) // len(physics.busy))
         self._jiffies += np.column_stack((busy_share, 1.0 - busy_share)) * self._step_s * 100

@@ -81,6 +81,8 @@ class Physics:
         self.busy = np.zeros(cores)
         self.edges = 0.0
         """How often a second the load comes on from nothing."""
+        self.cards_w = 0.0
+        """What the graphics cards draw above what they draw idle."""
         start = scenario.ambient_c
         self.state = PhysicsState(
             die_c=np.full(cores, start + 12.0),
@@ -100,7 +102,7 @@ class Physics:
 
     def rail_12v(self) -> float:
         """Return the 12 V rail in V under the present power."""
-        return 12.11 - self._supply_ohm * (self.state.package_w + 38.0) / 12.0
+        return 12.11 - self._supply_ohm * (self.state.package_w + self.cards_w + 38.0) / 12.0
 
     def fan_rpm(self) -> float:
         """Return what the processor fan's speed signal says: nothing when the fan stops."""
@@ -152,7 +154,7 @@ class Physics:
         state.die_c = state.die_c + (state.core_power_w - out_of_dies) * self._step_s / _DIE_CAPACITY
         state.spreader_c += (float(out_of_dies.sum()) + uncore_w - into_sink) * self._step_s / _SPREADER_CAPACITY
         state.sink_c += (into_sink - into_case) * self._step_s / _SINK_CAPACITY
-        state.case_c += (into_case + 30.0 - out) * self._step_s / _CASE_CAPACITY
+        state.case_c += (into_case + 30.0 + self.cards_w - out) * self._step_s / _CASE_CAPACITY
 
     def _turn_fans(self) -> None:
         state = self.state

@@ -38,6 +38,14 @@ class FaultKind(StrEnum):
     MEMORY_PATH = "memory path"
     SLOT_LINK = "slot link"
     GRAPHICS_HANGS = "graphics hangs"
+    CARD_CORE = "card core"
+    CARD_MEMORY = "card memory"
+    CARD_COOLER = "clogged card cooler"
+    CARD_FAN = "card fan stopped"
+    CARD_PLUG = "card power plug"
+    CARD_CLOCKS = "card overclock"
+    CARD_DRIVER = "card driver"
+    DISPLAY_CABLE = "display cable"
     DRIVE_SURFACE = "drive surface"
     DRIVE_CABLE = "drive cable"
     DRIVE_PORT = "drive port"
@@ -100,7 +108,15 @@ STRENGTH_MEANS: dict[FaultKind, str] = {
     FaultKind.BOARD_SUPPLY: "millivolts that the processor's supply droops at full load: slips anywhere, resets",
     FaultKind.MEMORY_PATH: "wrong words per hour of memory traffic in one bit lane, at any temperature",
     FaultKind.SLOT_LINK: "link errors per hour of use in the kernel log, one in ten not corrected",
-    FaultKind.GRAPHICS_HANGS: "hangs of the graphics card per hour of use in the kernel log",
+    FaultKind.GRAPHICS_HANGS: "hangs of the graphics card per hour of everyday use, six times as many at full load",
+    FaultKind.CARD_CORE: "wrong results per hour of full load at 80 °C of its hottest spot, e times for each 12 K more",
+    FaultKind.CARD_MEMORY: "wrong words per hour of use of the card's memory, in one bit lane of one region",
+    FaultKind.CARD_COOLER: "share of its conductance lost",
+    FaultKind.CARD_FAN: "not used",
+    FaultKind.CARD_PLUG: "times per hour of full load that the card drops out, more for every load that comes on",
+    FaultKind.CARD_CLOCKS: "wrong results and hangs per hour of full load; none with clocks at stock",
+    FaultKind.CARD_DRIVER: "hangs per hour of full load; none with another driver",
+    FaultKind.DISPLAY_CABLE: "faults of the picture per hour that only a person sees: the card draws it right",
     FaultKind.DRIVE_SURFACE: "sectors per hour of use that cannot be read, in the kernel log; some are lost already",
     FaultKind.DRIVE_CABLE: "damaged transfers per hour of use in the kernel log, and counted by the drive",
     FaultKind.DRIVE_PORT: "damaged transfers per hour of use in the kernel log, whatever the cable",
@@ -123,7 +139,8 @@ class Fault:
 
     `core` belongs to faults of a core. `slot`, `at` (share of the module, 0 to 1) and `bit` belong to faults of
     memory. `path` and `after_s` belong to the channel faults: the file, and seconds after the model starts. `drive` is
-    the kernel name of the drive that a fault of drives is in, empty for every drive."""
+    the kernel name of the drive that a fault of drives is in, empty for every drive;
+    `card` that of the graphics card, empty for the first."""
 
     kind: FaultKind
     strength: float = 1.0
@@ -134,6 +151,7 @@ class Fault:
     path: str = ""
     after_s: float = 0.0
     drive: str = ""
+    card: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -220,11 +238,15 @@ class BoardSpec:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class GraphicsSpec:
-    """A graphics card and its idle temperature in °C."""
+    """A graphics card: idle temperature and limit in °C, clocks in MHz, the most power that it draws in W."""
 
     name: str
     memory_gib: int
     idle_c: float = 41.0
+    limit_c: float = 100.0
+    idle_mhz: int = 210
+    boost_mhz: int = 2100
+    power_w: float = 160.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -342,6 +364,7 @@ def _check_processor(processor: ProcessorSpec) -> list[InputFault]:
 
 _STRENGTHS: dict[FaultKind, tuple[float, float]] = {
     FaultKind.CLOGGED_HEATSINK: (0.001, 0.999),
+    FaultKind.CARD_COOLER: (0.001, 0.999),
     FaultKind.CELL_STUCK: (0, 1),
     FaultKind.CELL_TRANSITION: (0, 1),
     FaultKind.CELL_COUPLED: (0, 2),

@@ -37,6 +37,7 @@ def menu_sections(window: "MainWindow") -> tuple[tuple[MenuItem, ...], ...]:
             MenuItem("Put the load on the sheet", ("Ctrl+B",), bench.put),
             MenuItem("Go to the machine map", ("Ctrl+M",), bench.go_to_map),
             MenuItem("Go to the run sheet", ("Ctrl+R",), bench.go_to_sheet),
+            MenuItem("Show the scene that a card draws", ("Ctrl+K",), window.show_scene),
             MenuItem("Undo", ("Ctrl+Z",), window.undo),
             MenuItem("Redo", ("Ctrl+Shift+Z", "Ctrl+Y"), window.redo),
             MenuItem("New job", ("Ctrl+N",), window.new_job),

@@ -285,7 +285,7 @@ class BenchState(QObject):
         status = self.status_of(part.kind)
         named = {each.place for each in self.verdict.suspects if each.kind is part.kind} if self.verdict else set()
         named.discard("")
-        elsewhere = part.kind is PartKind.MEMORY and named and part.place not in named
+        elsewhere = part.kind in (PartKind.MEMORY, PartKind.GRAPHICS) and named and part.place not in named
         return PartStatus.UNTESTED if elsewhere and status is not PartStatus.CLEARED else status
 
     def idle_left(self) -> float:

@@ -34,6 +34,7 @@ from thresher.protocol.commands import (
     LeaveEngine,
     OpenSheet,
     ReopenJob,
+    ReportArtefact,
     SaveSheet,
     SetCounted,
     SetLimit,
@@ -55,6 +56,8 @@ from thresher.ui.rail import STATIONS, Rail
 from thresher.ui.requests import EngineRequests
 from thresher.ui.small_strip import SmallStrip
 from thresher.ui.state import BenchState
+from thresher.ui.stations.bench.frames_card import cards_of_run
+from thresher.ui.stations.bench.scene_window import SceneWindow
 from thresher.ui.stations.bench.station import BenchStation
 from thresher.ui.stations.coming import ComingStation
 from thresher.ui.stations.evidence.station import EvidenceStation
@@ -93,6 +96,7 @@ class MainWindow(QWidget):
         self.stations = self._make_stations()
         self.footer = Footer(state, look, self)
         self.strip = SmallStrip(state, look, self)
+        self.scene = SceneWindow(state, look, self)
         self.requests = EngineRequests(state, link, self)
         self.files = FileActions(state, self.requests, self.bench.lanes, self, self)
         self._lay_out()
@@ -154,11 +158,22 @@ class MainWindow(QWidget):
             lambda drive, begin, end: self._ask_if_dying(drive, StartScan(drive, begin=begin, end=end))
         )
         bench.drum.go_on_wanted.connect(lambda drive: requests.send(StartScan(drive, go_on=True, anyway=True)))
+        bench.right.frames.scene_wanted.connect(self.scene.watch)
+        self.scene.seen.connect(lambda card, seen: requests.send(ReportArtefact(card, seen)))
+        self.scene.stop_wanted.connect(self.stop)
         bench.sheets.save_wanted.connect(lambda title: self._save_as(title, ""))
         bench.sheets.open_wanted.connect(lambda name: requests.send(OpenSheet(name), self._on_sheet))
         bench.sheets.command_wanted.connect(requests.send)
         bench.sheets.import_wanted.connect(self.files.open_sheet)
         bench.sheets.export_wanted.connect(lambda: self.files.export_sheet(bench.editor.draft.sheet()))
+
+    def show_scene(self) -> None:
+        """Show the scene of the first card that draws one."""
+        drawing = [card.card for card in cards_of_run(self.state) if card.mirror]
+        if drawing:
+            self.scene.watch(drawing[0])
+        else:
+            self.say("No card draws a scene now: put a raster load on the sheet and start the run.")
 
     def _scan(self, quick: bool) -> None:
         """Read the picked drive; a dying one only after a question."""

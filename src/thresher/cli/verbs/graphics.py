@@ -8,7 +8,7 @@ import typer
 from thresher.cli.exit_codes import COULD_NOT, FAULTS
 from thresher.cli.options import Json
 from thresher.cli.output import say, say_json
-from thresher.graphics.order import CardUse
+from thresher.model.card_port import CardUse
 
 
 def graphics_app() -> typer.Typer:

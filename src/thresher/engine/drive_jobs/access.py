@@ -4,7 +4,6 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Protocol
 
 from thresher.drives.health import DriveHealth, DriveStatus, places_to_try
 from thresher.drives.reading import Drive, drives_of
@@ -115,29 +114,17 @@ class DriveAccess:
         return kept_scan(self.shop, drive.part.name, serial) if self.shop is not None and serial else None
 
 
-class DriveJob(Protocol):
-    """One piece of work on one drive. Nothing in it waits: what may block is done by a process or a thread."""
+class DriveJob:
+    """What all pieces of work on a drive have in common."""
 
     drive: Drive
-    over: bool
-    words: str
 
-    def begin(self) -> None:
-        """Begin. Raises ThresherError."""
-        ...
+    @property
+    def place(self) -> str:
+        """The kernel's name of the drive."""
+        return self.drive.part.place
 
-    def follow(self, now: float) -> None:
-        """Take in what has happened until machine time `now`; a simulated drive works until then."""
-        ...
-
-    def share(self) -> float | None:
-        """Return how much of it is done, 0 to 1; None where that cannot be said."""
-        ...
-
-    def left_s(self) -> float | None:
-        """Return the seconds that it still takes, None where that cannot be said."""
-        ...
-
-    def stop(self) -> None:
-        """End it now; nothing keeps running and no file is left behind."""
-        ...
+    @property
+    def tested(self) -> bool:
+        """All that is done with a drive says something about it."""
+        return True

@@ -21,7 +21,7 @@ from thresher.model.errors import EnvironmentFault
 from thresher.model.findings import CORRECTED_KINDS, Severity, findings_of_run
 from thresher.model.port import SystemKind
 from thresher.model.run_states import Ending, Outcome, RunState, StepState, outcome_of
-from thresher.model.sheet import RunSheet, clock_text
+from thresher.model.sheet import RunSheet, ShapeKind, clock_text
 from thresher.model.verdict import Exposure
 from thresher.protocol.events import PlanEvent
 from thresher.protocol.status import RunStatus
@@ -152,7 +152,7 @@ class Conductor:
         """Whether a simulated machine has reset itself, which ends the run as it would end a real one."""
         if not self._context.system.pacing.take_reset():
             return False
-        titles = ", ".join(step.title for step in run.running() if step.team is not None) or "no load"
+        titles = ", ".join(step.title for step in run.running() if step.block is not None) or "no load"
         when = clock_text(run.run_at(self._context.now()))
         self._record.find(finding_of_reset(f"{titles}, {when} into the run", self._context.now()))
         self._end(Ending.INTERRUPTED, "the machine reset itself")
@@ -195,10 +195,19 @@ class Conductor:
 
     def busy_cores(self) -> frozenset[int]:
         """Return the cores that a load runs on now."""
+        return self._cores_of(self._running_teams())
+
+    def steady_cores(self) -> frozenset[int]:
+        """Return those of them whose clocks should stay up: under a pulsed load they fall between the pulses."""
+        return self._cores_of([team for team in self._running_teams() if team.shape.kind is not ShapeKind.PULSE])
+
+    def _running_teams(self) -> list[Team]:
+        return [team for team in self._teams() if team.state is TeamState.RUNNING]
+
+    def _cores_of(self, teams: list[Team]) -> frozenset[int]:
         if self.run is None:
             return frozenset()
-        running = [team for team in self._teams() if team.state is TeamState.RUNNING]
-        return frozenset(self.run.cores.get(cpu, cpu) for team in running for cpu in team.cpus())
+        return frozenset(self.run.cores.get(cpu, cpu) for team in teams for cpu in team.cpus())
 
     def exposures(self) -> list[Exposure]:
         """Return the time under load of all runs of the job."""

@@ -3,6 +3,7 @@
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from thresher.engine.card_jobs.access import CardAccess
 from thresher.engine.drive_jobs.access import DriveAccess
 from thresher.engine.run.record import Record
 from thresher.engine.run.team_findings import Storms
@@ -24,6 +25,7 @@ class RunContext:
     kernels: Callable[[], WarmUp]
     interval_s: float
     drives: DriveAccess
+    cards: CardAccess
 
     def now(self) -> float:
         """Return the machine's clock in seconds."""

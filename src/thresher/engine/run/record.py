@@ -23,10 +23,16 @@ _STALL_S = 3.0
 """A drive that takes longer for a row of a few hundred bytes has trouble of its own."""
 
 
-def temperature_at(channels: tuple[Channel, ...], tick: Tick | None, core: int | None = None) -> float | None:
+def temperature_at(
+    channels: tuple[Channel, ...],
+    tick: Tick | None,
+    core: int | None = None,
+    part: PartKind = PartKind.PROCESSOR,
+) -> float | None:
     """Return the temperature of a core in °C at a tick, the hottest of the processor where it reports none of its own.
 
-    Readings that are ignored do not count; None when nothing is reported.
+    For another `part` it is the hottest of its kind. Readings that are ignored do not count; None when nothing is
+    reported.
     """
     if tick is None:
         return None
@@ -34,7 +40,7 @@ def temperature_at(channels: tuple[Channel, ...], tick: Tick | None, core: int |
         (channel.core, value)
         for channel, value in zip(channels, tick.values, strict=True)
         if channel.quantity is Quantity.TEMPERATURE
-        and channel.kind is PartKind.PROCESSOR
+        and channel.kind is part
         and not channel.distrust
         and value is not None
     ]
@@ -96,7 +102,7 @@ class Record:
             finding,
             run.run_at(finding.at) if run else None,
             items[0].load if items else "",
-            self._temperature_of(finding.core),
+            self._temperature_of(finding),
             self._clock_of(finding.core),
             self._core_voltage(),
         )
@@ -188,5 +194,8 @@ class Record:
             if channel.quantity is quantity and not channel.distrust and value is not None:
                 yield channel, value
 
-    def _temperature_of(self, core: int | None) -> float | None:
-        return temperature_at(self.channels, self.tick, core)
+    def _temperature_of(self, finding: Finding) -> float | None:
+        """Return how warm the part of a finding is: a card's own temperature for graphics, else the processor's."""
+        if finding.part is PartKind.GRAPHICS:
+            return temperature_at(self.channels, self.tick, None, PartKind.GRAPHICS)
+        return temperature_at(self.channels, self.tick, finding.core)

@@ -2,11 +2,13 @@
 
 from collections.abc import Callable
 
+from thresher.engine.run.card_step import CardStep
 from thresher.engine.run.drive_step import DriveStep
 from thresher.engine.run.gate_step import GateStep
 from thresher.engine.run.load_step import LoadStep
 from thresher.engine.run.steps import Step
 from thresher.loads.drive_loads import DriveLoad
+from thresher.loads.graphics_loads import GraphicsLoad
 from thresher.loads.load import Load
 from thresher.loads.registry import SHEET_LOADS
 from thresher.model.plugins import plugins
@@ -16,7 +18,7 @@ ENTRY_POINTS = "thresher.steps"
 
 MakeStep = Callable[[int, SheetItem], Step]
 
-BLOCK_STEPS: dict[type, MakeStep] = {Load: LoadStep.of, DriveLoad: DriveStep.of}
+BLOCK_STEPS: dict[type, MakeStep] = {Load: LoadStep.of, DriveLoad: DriveStep.of, GraphicsLoad: CardStep.of}
 """By the type of what a block asks for."""
 
 

@@ -181,7 +181,9 @@ class IntakeService:
             last += f", job {before.number}" if before.number else ""
         left = None if self._taking is None else max(0.0, self._until - self._system.now())
         minutes = job.get("minutes", "")
-        offers = propose(self._candidates, symptoms, float(minutes) if minutes else None, self.channels(), self.uses)
+        kinds = {part.kind for part in self.found.parts}
+        there = float(minutes) if minutes else None
+        offers = propose(self._candidates, symptoms, there, self.channels(), self.uses, kinds)
         news = self.inventory(job)[1]
         trouble = _expected(job)[1]
         return Intake(self.instances, self.shelf.parts, self.machine.baseline, left, last, news, offers, trouble)

@@ -1,11 +1,16 @@
 """Which run sheet to propose: by the symptoms, the time there is, and what the machine can show."""
 
+from collections.abc import Collection
+
 import msgspec
 
+from thresher.compose.fitting import missing_rows
 from thresher.model.channels import Channel, Quantity
 from thresher.model.parts import PartKind
 from thresher.model.sheet import RunSheet, clock_text
 from thresher.protocol.intake import SheetOffer
+
+_DEVICES = {PartKind.DRIVE: "drive", PartKind.GRAPHICS: "graphics card"}
 
 
 class Candidate(msgspec.Struct, frozen=True):
@@ -24,10 +29,11 @@ def propose(
     minutes: float | None,
     channels: tuple[Channel, ...],
     uses: dict[str, float] | None = None,
+    kinds: Collection[PartKind] = tuple(PartKind),
 ) -> tuple[SheetOffer, ...]:
     """Return all sheets: first those that fit most symptoms in the time available, shorter before longer.
 
-    `uses` says when each was started last, as Unix times by name.
+    `uses` says when each was started last, as Unix times by name, `kinds` of what kinds of parts the machine has any.
     """
     scored = []
     for each in candidates:
@@ -44,7 +50,11 @@ def propose(
             reasons.append(f"longer than the {there} there is; it would be stopped before its end")
         if mine:
             reasons += _caveats(sheet, channels)
-        fits = bool(mine) and not too_long
+        missing = missing_rows(sheet, kinds)
+        nothing = all(block.row in missing for block in sheet.blocks)
+        reasons += [f"this machine has no {_DEVICES[row]}; its row is left out" for row in missing if not nothing]
+        reasons += [f"this machine has no {_DEVICES[row]}" for row in missing if nothing]
+        fits = bool(mine) and not too_long and not nothing
         offer = SheetOffer(
             each.name,
             sheet.title,
@@ -58,7 +68,7 @@ def propose(
             each.path,
             last_used=(uses or {}).get(each.name),
         )
-        scored.append(((int(too_long), -len(mine), sheet.length_s), offer))
+        scored.append(((int(too_long or nothing), -len(mine), sheet.length_s), offer))
     return tuple(offer for _, offer in sorted(scored, key=lambda pair: pair[0]))
 
 

@@ -5,9 +5,11 @@ from pathlib import Path
 
 from thresher.compose.announce import announcement, warnings
 from thresher.compose.checks import Bench, DriveOnBench, sheet_faults
+from thresher.compose.fitting import fitted
 from thresher.compose.sheet_file import load_sheet, parse_sheet
 from thresher.compose.sheet_text import sheet_text
 from thresher.drives.reading import seconds_to_read
+from thresher.engine.card_jobs.access import CardAccess
 from thresher.engine.drive_jobs.access import DriveAccess
 from thresher.engine.run.changes import RunChanges
 from thresher.engine.run.conductor import Conductor
@@ -40,6 +42,7 @@ class SheetService:
         machine: MachineService,
         kernels: KernelReport,
         drives: DriveAccess,
+        cards: CardAccess,
         draft: RunSheet | None,
     ) -> None:
         """Serve one bench; `draft` is what was being edited when the job was open last."""
@@ -49,7 +52,7 @@ class SheetService:
         self._intake = intake
         self._machine = machine
         self._kernels = kernels
-        self._drives = drives
+        self._drives, self._cards = drives, cards
         self.draft = draft
         self._on_bench = ""
 
@@ -72,7 +75,8 @@ class SheetService:
 
         Raises InputError for an unknown name, EnvironmentFault during a run.
         """
-        self.put(load_sheet(self._path(name)), name)
+        sheet, kinds = load_sheet(self._path(name)), {part.kind for part in self._record.inventory.parts}
+        self.put(fitted(sheet, kinds), name)
 
     def put_proposed(self) -> None:
         """Put the sheet on the bench that fits best what is known now."""
@@ -111,6 +115,7 @@ class SheetService:
             f"loads run in NumPy and heat less: {state.detail}" if slow else "",
             bool(watched_temperatures(self._machine.channels)),
             self._drives_on_bench(),
+            tuple(card.name for card in self._cards.cards()),
         )
 
     def _drives_on_bench(self) -> tuple[DriveOnBench, ...]:
@@ -134,6 +139,7 @@ class SheetService:
         self._record.writer.set_draft(sheet)
         cpus = tuple(cpu.core for cpu in self._record.inventory.cpus)
         choices = {"drives": tuple(each.name for each in bench.drives)}
+        choices["cards"] = bench.cards
         choices["folder"] = tuple(dict.fromkeys(folder for each in bench.drives for folder in each.folders))
         return SheetCheck(faults, warnings(sheet, bench), sheet.length_s, announcement(sheet, cpus), choices)
 

@@ -36,6 +36,13 @@ _MOVED_K = 1.5
 """What a temperature moves at least between idle and its limit; sensors that nothing is connected to do not."""
 _COOLED = (PartKind.PROCESSOR, PartKind.GRAPHICS, PartKind.BOARD, PartKind.COOLING)
 """Parts whose heat speaks about the cooling; drives, modules and radios have limits of their own."""
+_FAN_NEEDED_C = 78.0
+"""From here on the fan of every card that has one turns."""
+_HEAT = ("C-201", FindingKind.HEAT_LIMIT, PartKind.COOLING)
+_HEAT_OF = {PartKind.GRAPHICS: ("G-440", FindingKind.CARD_HOT, PartKind.GRAPHICS)}
+_STOPPED = ("C-230", FindingKind.FAN_STOPPED, PartKind.COOLING)
+_STOPPED_OF = {PartKind.GRAPHICS: ("G-442", FindingKind.CARD_FAN, PartKind.GRAPHICS)}
+"""What heat and a fan that stops are by the part that they are in: code, kind of finding, part."""
 _GONE_FOR_S = 20.0
 _SILENT_S = 3.0
 _FAN_TURNS_RPM = 200.0
@@ -143,16 +150,17 @@ class Watchers:
                 channel, reading = self.channels[index], tick.values[index]
                 limit = channel.limit(LimitSide.BELOW)
                 detail = f"{reading:.4g} of {limit.value:.4g} °C, limit {limit.source}" if limit else ""
+                code, kind, part = _HEAT_OF.get(channel.kind, _HEAT)
                 findings.append(
                     Finding(
-                        "C-201",
-                        FindingKind.HEAT_LIMIT,
+                        code,
+                        kind,
                         Severity.WARNING,
-                        PartKind.COOLING,
+                        part,
                         tick.at,
                         f"{channel.name} at its temperature limit",
                         detail,
-                        channel.name,
+                        channel.place or channel.name,
                         temperature_c=reading,
                         channel=channel.key,
                     )
@@ -367,11 +375,16 @@ class Watchers:
             if reading > _FAN_TURNS_RPM:
                 self._state.fan_turned.add(index)
             still = reading == 0 and index in self._state.fan_turned
+            why = "no pulses for 5 s, it turned before"
+            if channel.kind is PartKind.GRAPHICS:  # fans of cards rest on purpose while the card is cool
+                card_c = self._card_temperature(tick, channel.place)
+                still = reading == 0 and card_c is not None and card_c >= _FAN_NEEDED_C
+                why = f"no pulses for 5 s with the card at {card_c or 0:.0f} °C"
             driven = self._sign("fan driven", index, _DRIVEN_LASTS_S).seen(self._is_driven(tick, index), tick.at)
             hot = self._sign("fan at limit", index, _FAN_LASTS_S).seen(self._should_turn(tick, index), tick.at)
             if driven or hot:
-                why = self._driven_words(tick, index) if driven else "with the processor at its limit"
-                detail = f"no pulses since the bench was opened, {why}"
+                how = self._driven_words(tick, index) if driven else "with the processor at its limit"
+                detail = f"no pulses since the bench was opened, {how}"
                 title = f"{channel.name} does not turn"
                 self._sign("fan driven", index, _DRIVEN_LASTS_S).counted = True
                 self._sign("fan at limit", index, _FAN_LASTS_S).counted = True
@@ -389,20 +402,32 @@ class Watchers:
                     )
                 )
             if self._sign("fan", index, _FAN_LASTS_S).seen(still, tick.at):
+                code, kind, part = _STOPPED_OF.get(channel.kind, _STOPPED)
                 findings.append(
                     Finding(
-                        "C-230",
-                        FindingKind.FAN_STOPPED,
+                        code,
+                        kind,
                         Severity.FAULT,
-                        PartKind.COOLING,
+                        part,
                         tick.at,
                         f"{channel.name} stopped",
-                        "no pulses for 5 s, it turned before",
-                        channel.name,
+                        why,
+                        channel.place or channel.name,
                         channel=channel.key,
                     )
                 )
         return findings
+
+    def _card_temperature(self, tick: Tick, card: str) -> float | None:
+        """Return the hottest reading of a graphics card in °C."""
+        return max(
+            (
+                value
+                for channel, value in zip(self.channels, tick.values, strict=True)
+                if channel.place == card and channel.quantity is Quantity.TEMPERATURE and value is not None
+            ),
+            default=None,
+        )
 
     def _duty_of(self, tick: Tick, index: int) -> float | None:
         """Return how hard the chip drives a fan in per cent, None where it does not report that."""
@@ -481,7 +506,7 @@ class Watchers:
                     state.reported_missing.discard(index)
                     entries.append(TapeEntry(tick.at, None, f"{channel.name} reads again", channel.source))
                 continue
-            if index not in state.seen:
+            if index not in state.seen or channel.now_and_then:
                 continue
             since = state.missing_since.setdefault(index, tick.at)
             if tick.at - since >= _SILENT_S and index not in state.reported_missing:

@@ -47,6 +47,7 @@ from thresher.loads.team.status_table import StatusTable
 from thresher.machine.free_running import FreeRunning
 from thresher.model.errors import EnvironmentFault
 from thresher.model.port import BitFlip, Pacing
+from thresher.model.shapes import in_step
 from thresher.model.sheet import Shape
 
 _LOG = logging.getLogger(__name__)
@@ -284,7 +285,7 @@ class Team:
                 made, confirmed = self._crew.members[self._maker].cpu, self._crew.members[self._confirmer].cpu
                 self._events.append(ReferenceDisputed(made, confirmed, len(disputed)))
             self.state = TeamState.RUNNING
-            self.status.begin(time.monotonic_ns())
+            self.status.begin(int(in_step(self.shape, time.monotonic()) * 1e9))
             for each in self._crew.members if not self._paced else ():
                 self._crew.order(each, RunFree())
 

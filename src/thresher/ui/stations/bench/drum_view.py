@@ -334,7 +334,9 @@ class DrumView(QWidget):
     def follow(self) -> None:
         """Show the scan there is, unless it was closed."""
         scan = self._state.scan
-        self.setVisible(scan is not None and scan is not self._closed_for)
+        # a sample that is through has its line on the tape; beside a run the lanes need the room
+        through = scan is not None and scan.sampled and not scan.running and self._state.active
+        self.setVisible(scan is not None and scan is not self._closed_for and not through)
         if scan is not None:
             self.buttons["stop_scan"].setVisible(scan.running)
             self.buttons["continue_scan"].setVisible(not scan.running and 0.0 < scan.share < 1.0)

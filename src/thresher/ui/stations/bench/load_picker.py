@@ -251,7 +251,7 @@ class LoadPicker(QWidget):
         """Return a block for each kind of part that is picked, all from the same time. Raises EntryError."""
         wish, loads = self.wish(), {load.row: load for load in self._loads()}
         blocks = (
-            block_of(kind, self._for_load(wish, loads[kind]), 0.0, self.pick.cores, self.pick.drives)
+            block_of(kind, self._for_load(wish, loads[kind]), 0.0, self.pick)
             for kind in self.pick.kinds
             if kind in loads
         )

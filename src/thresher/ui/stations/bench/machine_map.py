@@ -394,7 +394,8 @@ class MachineMap(PaintedWidget):
             PartKind.BOARD,
         )
         self._frame(painter, part, area, tested=loaded)
-        title = f"Drive {part.place}" if part.kind is PartKind.DRIVE else part.kind.value.capitalize()
+        named = part.kind in (PartKind.DRIVE, PartKind.GRAPHICS)
+        title = f"{part.kind.value.capitalize()} {part.place}" if named else part.kind.value.capitalize()
         x, wide = area.x() + 8, area.width() - 34
         draw_text(painter, QPointF(x, area.y() + 18), title, scheme.part(part.kind), 13, bold=True, width=wide)
         draw_mark(painter, QPointF(area.right() - 13, area.y() + 14), self.state.status_of_part(part), scheme)

@@ -47,7 +47,8 @@ class Picks:
         whole = any(each.kind is PartKind.PROCESSOR and each.core is None for each in self.targets)
         cores = () if whole else tuple(sorted({each.core for each in self.targets if each.core is not None}))
         drives = tuple(each.tag.removeprefix("drive ") for each in self.targets if each.kind is PartKind.DRIVE)
-        return Pick(kinds, cores, drives)
+        cards = tuple(each.tag.removeprefix("graphics ") for each in self.targets if each.kind is PartKind.GRAPHICS)
+        return Pick(kinds, cores, drives, cards)
 
     def has_core(self, core: int) -> bool:
         """Whether a core is picked, alone or with the whole processor."""
@@ -62,6 +63,8 @@ def pick_words(pick: Pick) -> str:
             words.append(f"core{'s' if len(pick.cores) > 1 else ''} {cores_text(pick.cores)}")
         elif kind is PartKind.DRIVE and pick.drives:
             words.append(", ".join(pick.drives))
+        elif kind is PartKind.GRAPHICS and pick.cards:
+            words.append(", ".join(pick.cards))
         else:
             words.append("all cores" if kind is PartKind.PROCESSOR else kind.value)
     return " + ".join(words)

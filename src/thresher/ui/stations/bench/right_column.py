@@ -8,6 +8,7 @@ from thresher.model.findings import Severity
 from thresher.ui.look import Look, panel
 from thresher.ui.sheet_editor import SheetEditor
 from thresher.ui.state import BenchState
+from thresher.ui.stations.bench.frames_card import FramesCard
 from thresher.ui.stations.bench.load_card import LoadCard
 from thresher.ui.stations.bench.sheet_list import SheetList
 from thresher.ui.stations.bench.suspect_card import SuspectCard
@@ -26,12 +27,14 @@ class RightColumn(QWidget):
         self.tape = TapeView(state, look, self)
         self.suspects = SuspectCard(state, look, self)
         self.load_card = LoadCard(state, look, self)
+        self.frames = FramesCard(state, look, self)
         self.sheets = SheetList(state, look, self)
         tape = QWidget(self)
         column = QVBoxLayout(tape)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         column.addWidget(self.tape, 1)
+        column.addWidget(self.frames)
         column.addWidget(self.load_card)
         column.addWidget(self.suspects)
         self.pages = QStackedWidget(self)

@@ -10,7 +10,7 @@ from thresher.compose.announce import announcement
 from thresher.compose.entry import EntryError, length_text
 from thresher.compose.geometry import sheet_rows
 from thresher.compose.ready_made import ReadyMade, loads_of
-from thresher.model.parts import PartKind
+from thresher.model.parts import Inventory, PartKind
 from thresher.model.run_states import RunState, StepState
 from thresher.model.sheet import Block, clock_text
 from thresher.protocol.commands import AppendBlock
@@ -226,7 +226,7 @@ class BenchStation(QWidget):
         if machine is None:
             return
         pick = self.map.picks.pick()
-        kinds = tuple(kind for kind in pick.kinds or _all_but_drives() if loads_of(kind))
+        kinds = tuple(kind for kind in pick.kinds or _usual_kinds(machine) if loads_of(kind))
         try:
             wish, limits = self.picker.wish(), self.picker.limits()
         except EntryError as error:
@@ -275,6 +275,7 @@ class BenchStation(QWidget):
         self.axis.move_now(self._state.now)
 
 
-def _all_but_drives() -> tuple[PartKind, ...]:
+def _usual_kinds(machine: Inventory) -> tuple[PartKind, ...]:
     """Return what a ready-made run loads where nothing is picked: drives are read where somebody asks for it."""
-    return tuple(kind for kind in sheet_rows() if kind is not PartKind.DRIVE)
+    left_out = {PartKind.DRIVE} | (set() if machine.parts_of(PartKind.GRAPHICS) else {PartKind.GRAPHICS})
+    return tuple(kind for kind in sheet_rows() if kind not in left_out)

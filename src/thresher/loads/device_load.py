@@ -1,0 +1,37 @@
+"""What a use of a device (a drive, a graphics card) is as a load on the sheet; no team of workers carries it out."""
+
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import ClassVar
+
+from thresher.model.parts import PartKind
+from thresher.model.sheet import Precision, WorkingSet
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DeviceLoad:
+    """One use of a kind of device.
+
+    `ends_itself` says whether it ends when it is through; until then it goes on, however long the block is planned.
+    `shaped` says whether it can be pulsed and held at a temperature.
+    """
+
+    use: StrEnum
+    strains: str
+    finds: str
+    misses: str
+    usual_s: float
+    ends_itself: bool = False
+    heat: float = 0.05
+    shaped: bool = False
+    row: PartKind
+    working_sets: tuple[WorkingSet, ...] = (WorkingSet.MAIN_MEMORY,)
+    precisions: tuple[Precision, ...] = (Precision.DOUBLE,)
+    short_beat: ClassVar[bool] = False
+    pairs_workers: ClassVar[bool] = False
+    walks_memory: ClassVar[bool] = False
+
+    @property
+    def name(self) -> str:
+        """The name that a run sheet uses."""
+        return self.use.value
