@@ -14,7 +14,7 @@ def made(*items: Block | Gate) -> tuple[Draft, tuple[int, ...]]:
 
 
 def test_rows_are_those_that_have_loads_and_those_in_use() -> None:
-    assert sheet_rows() == (PartKind.PROCESSOR, PartKind.MEMORY, PartKind.DRIVE)
+    assert sheet_rows() == (PartKind.PROCESSOR, PartKind.MEMORY, PartKind.GRAPHICS, PartKind.DRIVE)
     assert sheet_rows([PartKind.BATTERY])[-1] is PartKind.BATTERY
 
 

@@ -102,16 +102,16 @@ def six(write_tree: WriteTree) -> TreeSystem:
     files["/sys/devices/pci0000:00/0000:03:00.0/boot_vga"] = "0\n"
     root = write_tree(files)
     for card, (pci, driver, _vendor) in DEVICES.items():
-        device = root / f"sys/devices/pci0000:00/{pci}"
+        folder_of = root / f"sys/devices/pci0000:00/{pci}"
         for folder, name, target in (
             ("sys/bus/pci/devices", pci, f"../../../devices/pci0000:00/{pci}"),
             ("sys/class/drm", card, f"../../devices/pci0000:00/{pci}/drm/{card}"),
         ):
             (root / folder).mkdir(parents=True, exist_ok=True)
             (root / folder / name).symlink_to(target)
-        (device / "drm" / card / "device").symlink_to("../..")
-        (device / "driver").symlink_to(f"../../../bus/pci/drivers/{driver}")
-        for chip in device.glob("hwmon/hwmon*"):
+        (folder_of / "drm" / card / "device").symlink_to("../..")
+        (folder_of / "driver").symlink_to(f"../../../bus/pci/drivers/{driver}")
+        for chip in folder_of.glob("hwmon/hwmon*"):
             (root / "sys/class/hwmon").mkdir(parents=True, exist_ok=True)
             (root / "sys/class/hwmon" / chip.name).symlink_to(f"../../devices/pci0000:00/{pci}/hwmon/{chip.name}")
             (chip / "device").symlink_to("../..")

@@ -112,17 +112,17 @@ def test_settings_and_cleaning_are_trials_too(station: PartsStation) -> None:
     station.stock.click()
     configuration = station.trials.planned()
     assert configuration is not None
-    assert configuration.stock == (P.PROCESSOR, P.MEMORY)
+    assert configuration.stock == (P.PROCESSOR, P.MEMORY, P.GRAPHICS)
     station.cleaned.click()
     station.seated.click()
     configuration = station.trials.planned()
     assert configuration is not None
     assert configuration.treated == ("cooling", "memory", "board", "drive")
     one_at_a_time = []
-    for _ in range(3):
+    for _ in range(4):
         station.stock.click()
         one_at_a_time.append((station.trials.planned() or FIT).stock)
-    assert one_at_a_time == [(P.PROCESSOR,), (P.MEMORY,), ()]
+    assert one_at_a_time == [(P.PROCESSOR,), (P.MEMORY,), (P.GRAPHICS,), ()]
     station.cleaned.click()
     station.seated.click()
     assert not station.begin.isEnabled()

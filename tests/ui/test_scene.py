@@ -37,7 +37,7 @@ def test_the_scene_shows_frames_and_takes_what_is_seen(
     window.start()
     qtbot.waitUntil(lambda: any(card.mirror for card in cards_of_run(window.state)), timeout=30_000)
     assert {card.card for card in cards_of_run(window.state)} == {"card0", "card1"}
-    assert window.bench.right.frames.height() > 100
+    qtbot.waitUntil(lambda: window.bench.right.frames.height() > 100, timeout=10_000)
     window.show_scene()
     scene = window.scene
     assert scene.isVisible()

@@ -257,9 +257,13 @@ def _bad_on_shelf(
 ) -> tuple[Trouble, ...]:
     """Return what is wrong with known-good parts that are none."""
     bad = []
+    sata = any(drive.name.startswith("sd") for drive in machine.drives)
     for part in shelf:
         possible = [
-            each for each in FAULT_CATALOGUE if each.part is part.kind and not each.settings and shares[each.kind] > 0
+            each
+            for each in FAULT_CATALOGUE
+            if each.part is part.kind and not each.settings and shares[each.kind] > 0
+            if sata or each.kind not in LINKS_OF_SATA
         ]
         if possible and rng.random() < _BAD_ON_SHELF:
             weights = np.array([shares[each.kind] for each in possible])

@@ -90,9 +90,10 @@ def _draw_lane(lane: Lane, number: int, pyramid: Pyramid, begin: float, end: flo
 
     def path(channel: int) -> str:
         times, values = pyramid.series(channel, begin, end, _COLUMNS)
-        with np.errstate(invalid="ignore"):  # a damaged file may hold anything
+        with np.errstate(invalid="ignore"):  # a damaged file may hold anything, numbers without end among it
             values = values.astype(np.float64)  # numbers near the end of 32 bits would overflow
-        return " ".join(_segments(_LEFT + (times - begin) * scale, top + inner * (high - values) / (high - low)))
+            heights = top + inner * (high - values) / (high - low)
+        return " ".join(_segments(_LEFT + (times - begin) * scale, heights))
 
     digits = 0 if high - low > 20 else 2
     shown = min(high, 100.0) if lane.unit == "%" else high

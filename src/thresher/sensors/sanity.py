@@ -51,7 +51,7 @@ def doubts_about(
     doubts += [
         _never_read(channel, missing.get(index, "no reason given"))
         for index, channel in enumerate(channels)
-        if np.isnan(values[:, index]).all()
+        if np.isnan(values[:, index]).all() and not channel.now_and_then
     ]
     doubts += _beyond(channels, values)
     doubted = {doubt.channel for doubt in doubts}
