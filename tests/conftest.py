@@ -18,6 +18,7 @@ from thresher.engine.engine import Engine
 from thresher.model.sheet import RunSheet
 from thresher.protocol.events import EngineEvent, TapeEvent
 from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.physics import STEP_S
 from thresher.simulator.scenario import Scenario, load_scenario, shipped_scenarios
 
 settings.register_profile("untimed", deadline=None)  # how long an example takes depends on the machine's other work
@@ -77,11 +78,18 @@ class Heard:
 
 @pytest.fixture
 def make_engine(tmp_path: Path) -> Iterator[Callable[..., tuple[Engine, Heard]]]:
-    """Make engines on simulated machines that run as fast as can be; all are closed at the end."""
+    """Make engines on simulated machines that run as fast as can be; all are closed at the end.
+
+    With `coarse` the machine lives in slices of half a second and is read every five: for what takes hours of its time.
+    """
     made: list[Engine] = []
 
-    def make(scenario: Scenario, job: str = "job.thresher", **options: object) -> tuple[Engine, Heard]:
-        system = SimulatedMachine(scenario, speed=0.0)
+    def make(
+        scenario: Scenario, job: str = "job.thresher", coarse: bool = False, **options: object
+    ) -> tuple[Engine, Heard]:
+        system = SimulatedMachine(scenario, speed=0.0, step_s=0.5 if coarse else STEP_S)
+        if coarse:
+            options = {"interval_s": 5.0, **options}
         fields = {"machine": scenario.title, "symptoms": "\n".join(scenario.symptoms)}
         engine = open_engine(system, tmp_path / job, fields, **options)  # type: ignore[arg-type]
         heard = Heard()

@@ -66,7 +66,7 @@ def test_a_read_goes_on_until_it_is_through(make_engine: MakeEngine, ferry: Scen
 
 def test_bad_sectors_failed_tests_and_wrong_data_become_findings(make_engine: MakeEngine, ferry: Scenario) -> None:
     bad = with_drive(ferry, size_bytes=SMALL, decays=400.0, flips=0.01, lies=0.01, stalls=0.02)
-    engine, _ = make_engine(bad)
+    engine, _ = make_engine(bad, coarse=True)
     engine.run_to_end(sheet(block(DriveUse.VERIFIED, 240), block(DriveUse.LONG_TEST, 6000, 240)))
     codes = {each.code for each in engine.findings}
     assert {"D-346", "D-347", "D-332"} <= codes
@@ -125,7 +125,7 @@ def test_drives_that_are_not_there_are_refused_by_name(make_engine: MakeEngine, 
 
 @pytest.mark.parametrize("name", ["drive-quick-look", "drive-thorough", "drive-and-heat"])
 def test_shipped_sheets_of_drives_are_carried_out(make_engine: MakeEngine, ferry: Scenario, name: str) -> None:
-    engine, heard = make_engine(ferry if name != "drive-thorough" else with_drive(ferry, size_bytes=SMALL))
+    engine, heard = make_engine(ferry if name != "drive-thorough" else with_drive(ferry, size_bytes=SMALL), coarse=True)
     status = engine.run_to_end(load_sheet(shipped_sheets()[name]))
     assert status.ending is Ending.FINISHED
     assert engine.findings == ()

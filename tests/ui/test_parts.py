@@ -117,7 +117,7 @@ def test_settings_and_cleaning_are_trials_too(station: PartsStation) -> None:
     station.seated.click()
     configuration = station.trials.planned()
     assert configuration is not None
-    assert configuration.treated == ("cooling", "memory", "board", "drive")
+    assert configuration.treated == ("cooling", "graphics", "memory", "board", "drive", "power", "display")
     one_at_a_time = []
     for _ in range(4):
         station.stock.click()

@@ -27,14 +27,15 @@ _BOOK_EDGES = 96
 """Height of the book of trials beside its rows: title, buttons and margins."""
 _STOCK_STEPS = ((), ALL_SETTINGS, *((kind,) for kind in ALL_SETTINGS))
 """What each press of the button sets back: all settings, then one at a time."""
-_SEATED = (PartKind.MEMORY, PartKind.BOARD, PartKind.DRIVE)
+_CLEANED = (PartKind.COOLING, PartKind.GRAPHICS)
+_SEATED = (PartKind.MEMORY, PartKind.BOARD, PartKind.DRIVE, PartKind.POWER, PartKind.DISPLAY)
 """What is reseated in one go: modules, cards and plugs."""
 _TIPS = {
     "begin_trial": "Save this configuration; new runs are logged to it",
     "trial_stock": "Clocks, voltages and memory profile back to stock; again: only clocks and voltages; again: only the"
     " memory profile; again: as they were",
-    "trial_cleaned": "Heatsink and fans cleaned, in the dashed row",
-    "trial_seated": "Modules, cards and plugs reseated, drives on other cables and ports, in the dashed row",
+    "trial_cleaned": "Heatsink, fans and the graphics card's cooler cleaned, in the dashed row",
+    "trial_seated": "Modules, cards and plugs reseated, drives and displays on other cables, in the dashed row",
     "trial_for_good": "Permanent change: parts removed or fixed no longer count in the decision",
     "new_part": "Add a part that was bought for this job",
     "trial_outcome": "Add a result from elsewhere (other bench, customer, no POST)",
@@ -126,7 +127,7 @@ class PartsStation(QWidget):
         row.addWidget(QLabel("Next trial", parent))
         row.addWidget(self.title, 1)
         self.stock = self._button("Settings to stock", "trial_stock", self._toggle_stock, row)
-        self.cleaned = self._button("Cleaned", "trial_cleaned", lambda: self._toggle_treated(PartKind.COOLING), row)
+        self.cleaned = self._button("Cleaned", "trial_cleaned", lambda: self._toggle_treated(*_CLEANED), row)
         self.seated = self._button("Reseated", "trial_seated", lambda: self._toggle_treated(*_SEATED), row)
         self.for_good = self._button("Keep this change", "trial_for_good", self._update_buttons, row)
         for each in (self.stock, self.cleaned, self.seated, self.for_good):
@@ -166,7 +167,7 @@ class PartsStation(QWidget):
         self.new_part.setEnabled(bool(trials))
         for button, on in (
             (self.stock, configuration is not None and bool(configuration.stock)),
-            (self.cleaned, configuration is not None and PartKind.COOLING.value in configuration.treated),
+            (self.cleaned, configuration is not None and all(kind.value in configuration.treated for kind in _CLEANED)),
             (self.seated, configuration is not None and all(kind.value in configuration.treated for kind in _SEATED)),
         ):
             button.setChecked(on)
