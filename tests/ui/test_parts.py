@@ -381,7 +381,7 @@ def test_a_swap_on_a_real_engine_changes_the_verdict_and_can_be_undone(
     station.cleaned.click()
     station.begin.click()
     qtbot.waitUntil(lambda: len(state.book.trials) == 2, timeout=10_000)
-    assert state.book.trials[1].configuration.treated == ("cooling",)
+    assert state.book.trials[1].configuration.treated == ("cooling", "graphics")
     station.outcome_wanted.emit(1, Outcome(Ended.CLEAN, "matrix", 60.0, None, 0.9))
     qtbot.waitUntil(lambda: bool(state.book.trials[1].outcomes), timeout=10_000)
     assert station.trials.ending_of(state.book.trials[1])[1] == "clean"

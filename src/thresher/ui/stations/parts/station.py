@@ -32,8 +32,8 @@ _SEATED = (PartKind.MEMORY, PartKind.BOARD, PartKind.DRIVE, PartKind.POWER, Part
 """What is reseated in one go: modules, cards and plugs."""
 _TIPS = {
     "begin_trial": "Save this configuration; new runs are logged to it",
-    "trial_stock": "Clocks, voltages and memory profile back to stock; again: only clocks and voltages; again: only the"
-    " memory profile; again: as they were",
+    "trial_stock": "Clocks, voltages, memory profile, graphics clocks and driver back to stock; again: only clocks and"
+    " voltages; again: only the memory profile; again: only the card's; again: as they were",
     "trial_cleaned": "Heatsink, fans and the graphics card's cooler cleaned, in the dashed row",
     "trial_seated": "Modules, cards and plugs reseated, drives and displays on other cables, in the dashed row",
     "trial_for_good": "Permanent change: parts removed or fixed no longer count in the decision",
