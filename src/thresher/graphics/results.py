@@ -49,7 +49,8 @@ class CardReport(msgspec.Struct, frozen=True, omit_defaults=True):
     """How a load on a card stands: totals since its begin, wrong results since the last report, and how it ended.
 
     `renderer` and `software` come with the first report. `covered` are the bytes of card memory that are checked,
-    `frame_width` the pixels of a row of the frames.
+    `frame_width` the pixels of a row of the frames. `broke_off` marks the end of a worker that did not say
+    why, `signal` which signal ended it, 0 for none.
     """
 
     renderer: str = ""
@@ -67,6 +68,8 @@ class CardReport(msgspec.Struct, frozen=True, omit_defaults=True):
     reset: str = ""
     trouble: str = ""
     ended: bool = False
+    broke_off: bool = False
+    signal: int = 0
 
 
 MOST_WRONG = 64

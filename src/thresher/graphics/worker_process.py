@@ -51,18 +51,21 @@ class CardProcess:
                 self._came.append(report)
                 self._heard = self._clock()
             self._news.set()
-        how = "" if ended else self._how_it_ended()
+        last = None if ended else self._how_it_ended()
         with self._lock:
             self._over = True
-            if how:
-                self._came.append(CardReport(trouble=f"its worker ended by itself ({how})", ended=True))
+            if last is not None:
+                self._came.append(last)
 
-    def _how_it_ended(self) -> str:
+    def _how_it_ended(self) -> CardReport:
+        """Return the last report of a worker that sent none."""
         try:
             code = self._process.wait(_STOP_S)
         except subprocess.TimeoutExpired:
-            return "it sends nothing any more"
-        return f"signal {-code}" if code < 0 else f"code {code}"
+            return CardReport(trouble="its worker sends nothing any more", ended=True, broke_off=True)
+        how = f"signal {-code}" if code < 0 else f"code {code}"
+        words = f"its worker ended by itself ({how})"
+        return CardReport(trouble=words, ended=True, broke_off=True, signal=max(0, -code))
 
     def take(self) -> list[CardReport]:
         """Return the reports that have come since the last call."""

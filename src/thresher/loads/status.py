@@ -29,7 +29,7 @@ class RoundOffStatus(msgspec.Struct, tag="round-off", frozen=True):
     largest: float
 
 
-class CardState(msgspec.Struct, frozen=True):
+class LoadedCard(msgspec.Struct, frozen=True):
     """How one graphics card does: what it has done in words, and its newest frames in ms (or beats, without a scene).
 
     `software` marks a renderer on the processor. `mirror` is the file through which its frames can be seen, empty where
@@ -49,7 +49,7 @@ class CardStatus(msgspec.Struct, tag="cards", frozen=True):
     """How the cards of a load do."""
 
     load: str
-    cards: tuple[CardState, ...]
+    cards: tuple[LoadedCard, ...]
 
 
 class TextStatus(msgspec.Struct, tag="text", frozen=True):

@@ -1,6 +1,7 @@
 """One load of one graphics card on its way: a process of its own on this computer, commands on a simulated one."""
 
 import queue
+import signal
 import threading
 import time
 from dataclasses import dataclass, replace
@@ -27,7 +28,7 @@ _START_AGAIN_S = 10.0
 _LINK_EVERY_S = 5.0
 _LINK_AFTER_S = 3.0
 """A link comes up to its full speed when it is worked; so long it is given for that."""
-_ENDED_BY_HAND = ("signal 9", "signal 15")
+_ENDED_BY_HAND = (signal.SIGKILL, signal.SIGTERM)
 
 
 @dataclass(frozen=True, slots=True)
@@ -151,25 +152,25 @@ class CardJob:
             self._take(report)
         if self._ending or self.over:
             return
-        if self.report.ended:
-            self._look_how(process, self.report.reset, self.report.trouble)
+        last = self.report
+        if last.ended:
+            crashed = last.broke_off and last.signal not in _ENDED_BY_HAND
+            loss = CardLoss.RESET if last.reset else None
+            self._look_how(process, _Ended(loss, crashed, last.reset or last.trouble))
         elif process.silent_s > SILENT_S:
-            self._look_how(process, "", f"no sign of life for {SILENT_S:.0f} s")
+            self._look_how(process, _Ended(CardLoss.HUNG, False, f"no sign of life for {SILENT_S:.0f} s"))
 
-    def _look_how(self, process: CardProcess, reset: str, trouble: str) -> None:
-        """Find out beside the engine how a worker ended: whether the card still answers may take long to say."""
+    def _look_how(self, process: CardProcess, ended: _Ended) -> None:
+        """Look beside the engine whether the card is still on the bus: one that hangs may take long to say so."""
         self._ending = True
-        silent = not self.report.ended
 
         def look() -> None:
             process.close()
-            loss = CardLoss.RESET if reset else CardLoss.HUNG if silent else None
-            crashed = (
-                loss is None and "ended by itself" in trouble and not any(each in trouble for each in _ENDED_BY_HAND)
-            )
-            if is_off_the_bus(self._access.system, self.card.pci):
-                loss = CardLoss.GONE
-            self._came.put(_Ended(loss, crashed, reset or trouble))
+            try:
+                gone = is_off_the_bus(self._access.system, self.card.pci)
+            except SourceUnavailable:
+                gone = False  # its configuration may not be read: then what was seen has to do
+            self._came.put(replace(ended, loss=CardLoss.GONE) if gone else ended)
 
         threading.Thread(target=look, name=f"looks at {self.place}", daemon=True).start()
 
@@ -180,8 +181,16 @@ class CardJob:
             self._access.note(f"{self.place} works", f"{report.renderer}{label}")
             return
         if report.ended and not report.beats:  # it says how it ended, and nothing of what it has done
-            kept = msgspec.structs.replace(self.report, reset=report.reset, trouble=report.trouble, ended=True)
-            self.report = msgspec.structs.replace(kept, wrong=(), pictures=(), frames=None)
+            done = self.report
+            self.report = msgspec.structs.replace(
+                report,
+                beats=done.beats,
+                units=done.units,
+                seconds=done.seconds,
+                busy_s=done.busy_s,
+                wrong_count=done.wrong_count,
+                covered=done.covered,
+            )
             return
         count = report.wrong_count - self.report.wrong_count
         self.report = report

@@ -11,7 +11,7 @@ from thresher.engine.run.run import Run
 from thresher.graphics.cards import Card
 from thresher.graphics.order import CardOrder
 from thresher.loads.graphics_loads import GRAPHICS_LOADS, GraphicsLoad
-from thresher.loads.status import CardState, CardStatus, LoadStatus
+from thresher.loads.status import CardStatus, LoadedCard, LoadStatus
 from thresher.model.card_port import CardUse
 from thresher.model.findings import Severity
 from thresher.model.run_states import StepState
@@ -78,7 +78,7 @@ class CardStep(DeviceStep):
         return CardStatus(
             self.load.name,
             tuple(
-                CardState(
+                LoadedCard(
                     job.place,
                     job.status(),
                     job.software,

@@ -4,7 +4,7 @@ from PyQt6.QtCore import QPointF, QRectF, pyqtSignal
 from PyQt6.QtGui import QColor, QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
-from thresher.loads.status import CardState, CardStatus
+from thresher.loads.status import CardStatus, LoadedCard
 from thresher.model.parts import PartKind
 from thresher.ui.look import Look, draw_fitting, draw_text
 from thresher.ui.painted import PaintedWidget, Spot
@@ -15,7 +15,7 @@ _CARD = 78.0
 _MOST_CARDS = 3
 
 
-def cards_of_run(state: BenchState) -> tuple[CardState, ...]:
+def cards_of_run(state: BenchState) -> tuple[LoadedCard, ...]:
     """Return the cards that a run loads now."""
     return tuple(card for load in state.run.loads if isinstance(load, CardStatus) for card in load.cards)
 
@@ -61,7 +61,7 @@ class FramesCard(PaintedWidget):
             y += _CARD
         self.setAccessibleDescription("; ".join(f"{card.card}: {card.words}" for card in cards_of_run(self.state)))
 
-    def _draw_card(self, painter: QPainter, card: CardState, y: float) -> None:
+    def _draw_card(self, painter: QPainter, card: LoadedCard, y: float) -> None:
         scheme, right = self.look.scheme, self.width() - 12.0
         times = self._history.add(card.card, card.recent_ms)
         painter.fillRect(QRectF(12, y + 5, 4, 10), scheme.part(PartKind.GRAPHICS))

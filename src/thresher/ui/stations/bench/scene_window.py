@@ -10,7 +10,7 @@ from PyQt6.QtGui import QColor, QImage, QKeyEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from thresher.graphics.mirror import Frame, MirrorReader
-from thresher.loads.status import CardState
+from thresher.loads.status import LoadedCard
 from thresher.model.card_port import Artefact
 from thresher.model.errors import SourceUnavailable
 from thresher.model.sheet import clock_text
@@ -104,7 +104,7 @@ class _Strip(QWidget):
     def __init__(self, look: Look, parent: QWidget) -> None:
         super().__init__(parent)
         self._look = look
-        self.card: CardState | None = None
+        self.card: LoadedCard | None = None
         self._history = FrameHistory()
         self.setFixedHeight(int(_STRIP))
         self.setAccessibleName("Frame times")
