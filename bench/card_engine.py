@@ -1,7 +1,7 @@
 """What following a card's load costs the engine, and how fast Stop is: on the first card, or the software renderer.
 
-`python bench/card_engine.py` prints the engine's own processor time under a raster load less that of an idle bench, as a
-share of one core at one reading a second, and the time from Stop to the end of the load's process, longest of five.
+`python bench/card_engine.py` prints the engine's own processor time under a raster load less that of an idle bench, as
+a share of one core at one reading a second, and the time from Stop to the end of the load's process, longest of five.
 """
 
 import os
@@ -16,7 +16,6 @@ from thresher.engine.engine import Engine
 from thresher.machine.live import LiveSystem
 from thresher.model.parts import PartKind
 from thresher.model.sheet import Block, RunSheet
-from thresher.protocol.events import TickEvent
 
 SECONDS, STOPS = 30.0, 5
 MOST_SHARE, MOST_STOP_S = 0.03, 0.5
@@ -64,7 +63,6 @@ def main() -> None:
     """Measure and print."""
     with tempfile.TemporaryDirectory() as folder:
         engine = open_engine(LiveSystem(), Path(folder) / "bench.thresher")
-        engine.subscribe(lambda event: isinstance(event, TickEvent))
         sheet = RunSheet("Raster", (Block(PartKind.GRAPHICS, "raster", 0.0, SECONDS),))
         engine.watch(5.0)
         idle = min(cost(engine, None), cost(engine, None))

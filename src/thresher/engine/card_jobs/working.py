@@ -24,6 +24,8 @@ from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.shapes import TemperatureHold, in_step
 
 _MOST_STARTS = 4
+_STOP_WITHIN_S = 0.35
+"""A beat takes a tenth of a second; whoever does not end by then is ended by force."""
 _START_AGAIN_S = 10.0
 _LINK_EVERY_S = 5.0
 _LINK_AFTER_S = 3.0
@@ -333,7 +335,7 @@ class CardJob:
 
         def clear_up() -> None:
             if process is not None:
-                process.close()
+                process.close(_STOP_WITHIN_S)
             if self.order.mirror:
                 Path(self.order.mirror).unlink(missing_ok=True)
 
