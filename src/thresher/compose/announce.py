@@ -27,7 +27,7 @@ def _loaded(sheet: RunSheet, cpus: tuple[int, ...]) -> Iterator[str]:
             threads = max(_threads(block, cpus) for block in mine)
             yield f"{threads} thread{'s' if threads > 1 else ''}"
         else:
-            yield f"the {kind.value}"
+            yield f"the {kind.word}"
 
 
 def _threads(block: Block, cpus: tuple[int, ...]) -> int:

@@ -85,6 +85,8 @@ _RESEATS = {
 def _action_sentence(suspect: Suspect, probability: float, knowledge: Knowledge) -> str:
     several = suspect.tag and suspect.kind is not None and suspect.tag != suspect.kind.value
     part = f"{suspect.kind.value} {suspect.tag}" if several and suspect.kind is not None else suspect.part
+    if suspect.kind is PartKind.GRAPHICS and not several:
+        part = suspect.kind.word
     words = {
         Action.REPLACE: f"Replace the {part}",
         Action.CLEAN: "Clean the graphics card" if suspect.kind is PartKind.GRAPHICS else "Clean the cooling",

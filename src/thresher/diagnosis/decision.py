@@ -194,7 +194,9 @@ def _simple_acts(posterior: Posterior, prices: Prices, book: Book) -> list[_Simp
         name = tag or kind.value
         minutes = prices.minutes.get(f"replace {kind.value}", 30.0)
         price = prices.parts.get(kind, 0.0)
-        acts.append(_Simple(f"replace {name}", Action.REPLACE, name, kind, price, minutes, frozenset(numbers)))
+        acts.append(
+            _Simple(f"replace {tag or kind.word}", Action.REPLACE, name, kind, price, minutes, frozenset(numbers))
+        )
     acts += _treatments(posterior, prices, {number for numbers in named.values() for number in numbers})
     settings = frozenset(n for n, fault in enumerate(posterior.faults) if fault.mode.of_settings)
     if base is not None and all(acts_under(posterior.faults[n], base) < _LEFT for n in settings):

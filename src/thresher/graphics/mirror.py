@@ -30,7 +30,7 @@ class MirrorWriter:
     """The side that draws."""
 
     def __init__(self, path: str, size: tuple[int, int]) -> None:
-        """Make the file anew, for this user alone. Raises SourceUnavailable."""
+        """Make a new file, for this user alone. Raises SourceUnavailable."""
         self.size = size
         length = _HEAD.size + size[0] * size[1] * 4
         try:

@@ -19,6 +19,15 @@ class PartKind(StrEnum):
     SOUND = "sound"
     DISPLAY = "display"
 
+    @property
+    def word(self) -> str:
+        """What a person calls such a part in a sentence."""
+        return _WORDS.get(self, self.value)
+
+
+_WORDS = {PartKind.GRAPHICS: "graphics card"}
+"""Where the short name of the kind is not what a person calls the part."""
+
 
 class PartStatus(StrEnum):
     """What the evidence so far says about a part; each has a mark of its own shape."""

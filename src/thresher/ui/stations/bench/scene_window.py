@@ -43,7 +43,7 @@ class _Follower(threading.Thread):
         self.ended = threading.Event()
 
     def run(self) -> None:
-        """Hand every new frame over until told to end."""
+        """Hand over every new frame until it is to end."""
         reader: MirrorReader | None = None
         while not self.ended.wait(_LOOK_S):
             try:
