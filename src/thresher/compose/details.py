@@ -23,7 +23,7 @@ from thresher.compose.entry import (
     start_text,
 )
 from thresher.compose.ready_made import load_changed
-from thresher.compose.sheet_file import PATTERN_FORMS
+from thresher.compose.sheet_file import CARD_NAME, DRIVE_NAME, PATTERN_FORMS
 from thresher.compose.sheet_text import amount_text
 from thresher.loads.drive_loads import DriveUse
 from thresher.loads.memory.patterns import PATTERNS
@@ -238,12 +238,12 @@ def _verified(item: SheetItem) -> bool:
 
 
 def _write_drives(item: SheetItem, text: str) -> SheetItem:
-    names = _device_names(text, ALL_DRIVES, r"[a-z][a-z0-9]{1,30}", "sda, nvme0n1")
+    names = _device_names(text, ALL_DRIVES, DRIVE_NAME, "sda, nvme0n1")
     return replace(_block(item), drives=names)
 
 
 def _write_cards(item: SheetItem, text: str) -> SheetItem:
-    names = _device_names(text, ALL_CARDS, r"card\d{1,3}|[0-9a-f:.]{7,16}|software renderer", "card0")
+    names = _device_names(text, ALL_CARDS, CARD_NAME, "card0")
     return replace(_block(item), cards=names)
 
 

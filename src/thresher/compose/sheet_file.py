@@ -39,8 +39,9 @@ _PERIODS = {
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*(KiB|MiB|GiB|%)")
 _UNITS = {"KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
 LONGEST_S = 14 * 24 * 3600
-_CARD = re.compile(r"card\d{1,3}|[0-9a-f:.]{7,16}|software renderer")
-_DRIVE = re.compile(r"[a-z][a-z0-9]{1,30}")
+CARD_NAME = r"card\d{1,3}|[0-9a-f:.]{7,16}|software renderer"
+DRIVE_NAME = r"[a-z][a-z0-9]{1,30}"
+"""Kernel names of cards (an address where the kernel has none, or what stands in for a card) and of drives."""
 _LONGEST_PATH = 4000
 _CLOCK = re.compile(r"(?:(\d+):)?(\d{1,4}):([0-5]\d)")
 
@@ -186,7 +187,7 @@ def _cards(raw: _RawBlock, place: str, faults: list[InputFault]) -> tuple[str, .
     """Check the cards of a block."""
     if raw.cards and raw.row is not PartKind.GRAPHICS:
         faults.append(InputFault(f"{place}.cards", f"only a block of graphics names cards, not the {raw.row.value}"))
-    wrong = [name for name in raw.cards if not _CARD.fullmatch(name)]
+    wrong = [name for name in raw.cards if not re.fullmatch(CARD_NAME, name)]
     if wrong:
         faults.append(InputFault(f"{place}.cards", f"expected such as card0, found {', '.join(wrong)[:80]}"))
     return raw.cards
@@ -196,7 +197,7 @@ def _drives(raw: _RawBlock, place: str, faults: list[InputFault]) -> tuple[str, 
     """Check the drives and the folder of a block."""
     if (raw.drives or raw.folder) and raw.row is not PartKind.DRIVE:
         faults.append(InputFault(f"{place}.drives", f"only a block of the drive names drives, not the {raw.row.value}"))
-    wrong = [name for name in raw.drives if not _DRIVE.fullmatch(name)]
+    wrong = [name for name in raw.drives if not re.fullmatch(DRIVE_NAME, name)]
     if wrong:
         faults.append(InputFault(f"{place}.drives", f"expected such as sda or nvme0n1, found {', '.join(wrong)[:80]}"))
     if raw.folder and (not raw.folder.startswith("/") or len(raw.folder) > _LONGEST_PATH):
