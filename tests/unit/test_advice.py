@@ -14,7 +14,7 @@ from thresher.diagnosis.verdict import diagnose
 from thresher.model.errors import InputError
 from thresher.model.findings import Finding, FindingKind, Severity, WrongPlace
 from thresher.model.parts import PartKind, PartStatus
-from thresher.model.trials import Book, BookPart, Configuration, Ended, Outcome, Trial
+from thresher.model.trials import ALL_SETTINGS, Book, BookPart, Configuration, Ended, Outcome, Trial
 from thresher.model.verdict import EVERYDAY_USE, Course, Exposure, Verdict
 
 P, K = PartKind, FindingKind
@@ -264,6 +264,15 @@ def test_the_way_back_to_its_own_parts_is_offered_and_costs_its_swaps() -> None:
     )
     assert swap_minutes(kept, FIT, FIT) == 0.0
     assert "With its own parts again" not in {each.title for each in candidates(kept, FIT)}
+
+
+def test_the_way_back_to_the_settings_as_they_were_is_offered() -> None:
+    stock = replace(FIT, stock=ALL_SETTINGS)
+    tried = book(Trial(0, "as it came in", FIT, (1,)), Trial(1, "stock", stock))
+    offered = {each.title: each for each in candidates(tried, stock)}
+    assert offered["Settings as they were"].configuration == FIT
+    assert "Settings back to stock" not in offered
+    assert "Settings as they were" not in {each.title for each in candidates(tried, FIT)}
 
 
 def test_treatments_are_offered_for_what_is_fitted_and_once() -> None:
