@@ -112,7 +112,7 @@ class MemoryLoad:
     ) -> None:
         """Take so many bytes, or as many as there are, in buffers of `most_words`. Raises MemoryError without any."""
         self._gl, self._spoil = gl, spoil
-        self._fill, self._check, self._march = (compute(gl, text) for text in (_FILL, _CHECK, _MARCH))
+        self._programs: dict[tuple[str, Pattern], moderngl.ComputeShader] = {}
         self._buffers: list[moderngl.Buffer] = []
         self._sizes: list[int] = []
         self._bases: list[int] = []
@@ -157,6 +157,14 @@ class MemoryLoad:
                     yield from self._marched(one, number) if one.march else self._compared(one, number)
             self.rounds += 1
 
+    def _program(self, text: str, pattern: Pattern) -> "moderngl.ComputeShader":
+        """Return a program made for one pattern: it works out nothing of the others."""
+        found = self._programs.get((text, pattern))
+        if found is None:
+            made = text.replace("uniform uint pattern;", f"const uint pattern = {int(pattern)}u;")
+            found = self._programs[text, pattern] = compute(self._gl, made)
+        return found
+
     def _set(self, program: "moderngl.ComputeShader", one: Pass, number: int, turned: bool) -> tuple[int, int]:
         size = groups(self._sizes[number])
         values = {
@@ -174,7 +182,8 @@ class MemoryLoad:
         return size
 
     def _written(self, one: Pass, number: int) -> Beat:
-        self._fill.run(*self._set(self._fill, one, number, one.complement))
+        fill = self._program(_FILL, one.pattern)
+        fill.run(*self._set(fill, one, number, one.complement))
         self._gl.finish()
         return Beat(self._sizes[number] * 4.0)
 
@@ -185,18 +194,20 @@ class MemoryLoad:
 
     def _compared(self, one: Pass, number: int) -> Iterator[Beat]:
         self._before_check(number)
-        self._check.run(*self._set(self._check, one, number, one.complement))
+        check = self._program(_CHECK, one.pattern)
+        check.run(*self._set(check, one, number, one.complement))
         count, wrong = self._faults.read(Source.MEMORY, self._beat, one.title, self._bases[number])
         yield Beat(self._sizes[number] * 4.0, count, wrong)
 
     def _marched(self, one: Pass, number: int) -> Iterator[Beat]:
         """Turn each word over upwards, then back downwards, in stretches that are worked through in order."""
+        march = self._program(_MARCH, one.pattern)
         for down, turned in ((False, False), (True, True)):
             self._before_check(number)
-            self._set(self._march, one, number, turned)
+            self._set(march, one, number, turned)
             size = groups(-(-self._sizes[number] // _STRIDE))
-            self._march["across"], self._march["down"] = size[0] * 64, int(down)
-            self._march.run(*size)
+            march["across"], march["down"] = size[0] * 64, int(down)
+            march.run(*size)
             title = f"{one.title} {'down' if down else 'up'}"
             count, wrong = self._faults.read(Source.MEMORY, self._beat, title, self._bases[number])
             yield Beat(self._sizes[number] * 12.0, count, wrong)
