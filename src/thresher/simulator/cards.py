@@ -13,10 +13,11 @@ import numpy as np
 from thresher.model.card_port import CardLoss, CardLost, CardPort, CardUse
 from thresher.simulator.card_picture import FRAMES, picture
 from thresher.simulator.drive_faults import Line
+from thresher.simulator.logged_faults import hang_line, link_line
 from thresher.simulator.scenario import Fault, FaultKind, GraphicsSpec
 
 _GIB = 1 << 30
-_ERROR, _WARNING, _NOTE = 3, 4, 6
+_ERROR = 3
 _WORDS = 1 << 14
 _WIDE, _HIGH = 384, 216
 
@@ -257,7 +258,7 @@ class CardState:
             sort = each.rng.random()
             if sort < rule.hangs:
                 self.loss = CardLoss.HUNG
-                lines += _hang(each.rng)
+                lines.append(hang_line(each.rng))
                 break
             if sort < rule.hangs + rule.drops:
                 self.loss = CardLoss.GONE
@@ -266,7 +267,7 @@ class CardState:
             each.due += 1
             if each.fault.kind is FaultKind.SLOT_LINK:
                 self.width = 8 if each.rng.random() < 0.3 else self.width
-                lines.append(_link(each.rng))
+                lines.append(link_line(each.rng))
         return lines
 
     def restart(self) -> None:
@@ -274,28 +275,8 @@ class CardState:
         self.loss, self.width, self._share = None, 16, 0.0
 
 
-def _hang(rng: np.random.Generator) -> list[Line]:
-    done = int(rng.integers(1000, 900_000))
-    return [
-        (
-            _ERROR,
-            f"[drm:amdgpu_job_timedout [amdgpu]] *ERROR* ring gfx_0.0.0 timeout, signaled seq={done}, "
-            f"emitted seq={done + int(rng.integers(1, 4))}",
-        )
-    ]
-
-
 def _gone(pci: str) -> list[Line]:
     return [(_ERROR, f"amdgpu {pci}: amdgpu: device lost from bus!")]
-
-
-def _link(rng: np.random.Generator) -> Line:
-    if rng.random() < 0.1:
-        return _ERROR, (
-            "pcieport 0000:00:1c.4: PCIe Bus Error: severity=Uncorrected (Non-Fatal), type=Transaction Layer, "
-            "(Requester ID)"
-        )
-    return _WARNING, "pcieport 0000:00:1c.4: PCIe Bus Error: severity=Corrected, type=Physical Layer, (Receiver ID)"
 
 
 @lru_cache(maxsize=16)

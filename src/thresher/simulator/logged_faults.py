@@ -22,7 +22,8 @@ _WORKED_HARD = 6.0
 """How much more a drive is used while it is read, or written and compared, than by a person at the machine."""
 
 
-def _link(rng: np.random.Generator) -> Line:
+def link_line(rng: np.random.Generator) -> Line:
+    """Return a line about an error on a PCI Express link, one in ten not corrected."""
     if rng.random() < 0.1:
         return _ERROR, (
             "pcieport 0000:00:1c.4: PCIe Bus Error: severity=Uncorrected (Non-Fatal), type=Transaction Layer, "
@@ -31,7 +32,8 @@ def _link(rng: np.random.Generator) -> Line:
     return _WARNING, "pcieport 0000:00:1c.4: PCIe Bus Error: severity=Corrected, type=Physical Layer, (Receiver ID)"
 
 
-def _graphics(rng: np.random.Generator) -> Line:
+def hang_line(rng: np.random.Generator) -> Line:
+    """Return a line about work of a graphics card that did not come back."""
     done = int(rng.integers(1000, 900_000))
     return _ERROR, (
         f"[drm:amdgpu_job_timedout [amdgpu]] *ERROR* ring gfx_0.0.0 timeout, signaled seq={done}, "
@@ -41,7 +43,7 @@ def _graphics(rng: np.random.Generator) -> Line:
 
 def _stray(rng: np.random.Generator) -> Line:
     """What healthy machines say now and then: one corrected error of this kind or that, which nothing follows from."""
-    kinds: tuple[Callable[[np.random.Generator], Line], ...] = (_graphics, _stray_cable, _stray_link, _stray_memory)
+    kinds: tuple[Callable[[np.random.Generator], Line], ...] = (hang_line, _stray_cable, _stray_link, _stray_memory)
     return kinds[int(rng.integers(0, len(kinds)))](rng)
 
 
@@ -62,8 +64,8 @@ def _stray_memory(rng: np.random.Generator) -> Line:
 
 
 TALKS: dict[FaultKind, Callable[[np.random.Generator], Line]] = {
-    FaultKind.SLOT_LINK: _link,
-    FaultKind.GRAPHICS_HANGS: _graphics,
+    FaultKind.SLOT_LINK: link_line,
+    FaultKind.GRAPHICS_HANGS: hang_line,
     FaultKind.STRAY_ERRORS: _stray,
 }
 

@@ -106,7 +106,9 @@ class SimulatedMachine:
         self._drives = {drive.name: DriveState(drive, self.now) for drive in drives}
         self._work.drives = self._drives
         self._due: list[Fault] = [fault for fault in scenario.faults if fault.kind in CHANNEL_FAULTS]
-        self._jiffies = np.zeros((scenario.processor.cores * scenario.processor.threads_per_core, 2))
+        cpus = scenario.processor.cores * scenario.processor.threads_per_core
+        self._core_of_cpu = np.arange(cpus) % scenario.processor.cores
+        self._jiffies = np.zeros((cpus, 2))
         self._files = FileTable()
         add_processor(self._files, scenario, self._physics)
         warm = {name: partial(attrgetter("warm_c"), state) for name, state in self._drives.items()}
@@ -234,8 +236,9 @@ class SimulatedMachine:
         physics.step()
         self._work.step_heat(self._step_s)
         self._steps += 1
-        busy_share = np.tile(physics.busy, len(self._jiffies) // len(physics.busy))
-        self._jiffies += np.column_stack((busy_share, 1.0 - busy_share)) * self._step_s * 100
+        busy_share = physics.busy[self._core_of_cpu]
+        self._jiffies[:, 0] += busy_share * self._step_s * 100
+        self._jiffies[:, 1] += (1.0 - busy_share) * self._step_s * 100
         self._work.step(self._log, self.now(), self.wall(), self._step_s)
         if physics.state.throttle_count > self._throttles_logged:
             self._throttles_logged = physics.state.throttle_count

@@ -158,7 +158,7 @@ class Physics:
 
     def _turn_fans(self) -> None:
         state = self.state
-        wanted = float(np.clip((float(state.die_c.max()) - 40.0) / 45.0, 0.0, 1.0)) * 1300.0 + 700.0
+        wanted = min(1.0, max(0.0, (float(state.die_c.max()) - 40.0) / 45.0)) * 1300.0 + 700.0
         state.cpu_fan_rpm += (wanted - state.cpu_fan_rpm) * self._step_s / 4.0
         state.case_fan_rpm += (700.0 + wanted * 0.25 - state.case_fan_rpm) * self._step_s / 6.0
 
