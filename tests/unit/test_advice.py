@@ -275,6 +275,14 @@ def test_the_way_back_to_the_settings_as_they_were_is_offered() -> None:
     assert "Settings as they were" not in {each.title for each in candidates(tried, FIT)}
 
 
+def test_a_machine_without_a_graphics_card_suspects_none() -> None:
+    posterior = compute_posterior(counted(Evidence((), (), 4, (), book())), KNOWLEDGE)
+    assert PartKind.GRAPHICS not in {part.kind for part in book().parts}
+    assert not {fault.mode.part for fault in posterior.faults} & {PartKind.GRAPHICS, PartKind.DISPLAY}
+    without_book = compute_posterior(counted(Evidence((), (), 4, ())), KNOWLEDGE)
+    assert PartKind.GRAPHICS in {fault.mode.part for fault in without_book.faults}
+
+
 def test_treatments_are_offered_for_what_is_fitted_and_once() -> None:
     titles = [each.title for each in candidates(book(), FIT)]
     assert {"Cleaned", "Modules reseated", "Cards and plugs reseated"} <= set(titles)

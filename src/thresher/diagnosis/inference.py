@@ -167,7 +167,10 @@ def _faults(evidence: Evidence, knowledge: Knowledge, cores: list[int]) -> list[
     own_board = next(
         (part.tag for part in evidence.book.parts if part.kind is PartKind.BOARD and not part.known_good), ""
     )
+    absent = _absent(evidence)
     for mode in knowledge.modes:
+        if mode.part in absent and not mode.harmless:
+            continue
         if mode.of_settings or mode.harmless:
             prior = math.log(mode.prior * factors.get(mode.name, 1.0))
             faults += _on_cores(mode, prior, "", own_board if mode.of_settings else "", evidence, cores)
@@ -185,6 +188,19 @@ def _faults(evidence: Evidence, knowledge: Knowledge, cores: list[int]) -> list[
                 prior -= math.log(own)
             faults += _on_cores(mode, prior, tag, tag, evidence, cores)
     return faults
+
+
+_OF_GRAPHICS = frozenset({PartKind.GRAPHICS, PartKind.DISPLAY})
+
+
+def _absent(evidence: Evidence) -> frozenset[PartKind]:
+    """Return the kinds that the machine does not have, by a book that lists its parts.
+
+    Every card is listed; a display may hang on one without being known, so it is there wherever a card is."""
+    parts = evidence.book.parts
+    has_card = any(part.kind is PartKind.GRAPHICS and not part.known_good for part in parts)
+    seen = any(finding.part is PartKind.GRAPHICS for finding in evidence.findings)
+    return frozenset() if not parts or has_card or seen else _OF_GRAPHICS
 
 
 def _parts_of(evidence: Evidence, kind: PartKind) -> tuple[BookPart | None, ...]:
