@@ -13,7 +13,7 @@ from thresher.graphics.egl import CardDevice, pci_of
 from thresher.graphics.error_shape import shape_of
 from thresher.graphics.order import CardOrder
 from thresher.graphics.results import Beat, CardReport, Source, Wrong
-from thresher.graphics.worker import Books, Leash, device_for, work
+from thresher.graphics.worker import Books, WorkControl, device_for, work
 from thresher.graphics.worker_process import CardProcess
 from thresher.model.card_port import CardUse
 from thresher.model.errors import SourceUnavailable
@@ -84,7 +84,7 @@ class Minute:
 def test_a_pulse_leaves_the_card_at_rest_for_its_share() -> None:
     minute, reports = Minute(), list[CardReport]()
     order = CardOrder(CardUse.TRANSFER, shape=Shape(ShapeKind.PULSE, 0.4, 0.25), begun=100.0)
-    work(minute, order, lambda: "", Leash(minute), reports.append, lambda: minute.now)  # type: ignore[arg-type]
+    work(minute, order, lambda: "", WorkControl(minute), reports.append, lambda: minute.now)  # type: ignore[arg-type]
     # 0.1 s of every 0.4 s, five times in two seconds, ten beats of 10 ms each; a beat may begin just before the end
     assert all(round(at % 0.4, 6) < 0.1 or round(at % 0.4, 6) == 0.4 for at in minute.beats)
     assert 50 <= len(minute.beats) <= 55
@@ -95,7 +95,8 @@ def test_a_pulse_leaves_the_card_at_rest_for_its_share() -> None:
 def test_a_reset_ends_the_work_and_is_reported() -> None:
     minute, reports = Minute(), list[CardReport]()
     resets = iter(("", "", "the card was reset, by this work"))
-    work(minute, CardOrder(CardUse.TRANSFER), lambda: next(resets), Leash(minute), reports.append, lambda: minute.now)  # type: ignore[arg-type]
+    order, control = CardOrder(CardUse.TRANSFER), WorkControl(minute)  # type: ignore[arg-type]
+    work(minute, order, lambda: next(resets), control, reports.append, lambda: minute.now)
     assert (reports[-1].beats, reports[-1].reset) == (3, "the card was reset, by this work")
 
 

@@ -135,7 +135,7 @@ def test_a_card_off_the_bus_ends_its_load_and_its_readings(make_engine: MakeEngi
     status = engine.run_to_end(in_turn(CardUse.RASTER, CardUse.COMPUTE, seconds=200.0))
     assert status.ending is Ending.FINISHED
     engine.watch(6)
-    assert any("the machine has to be started again" in line for line in heard.tape())
+    assert any("restart the machine" in line for line in heard.tape())
     assert any("card0 edge lost" in line for line in heard.tape())
     verdict = engine.verdict
     assert verdict is not None

@@ -134,6 +134,18 @@ def test_a_wrong_frame_is_kept_as_a_picture(tmp_path: "object") -> None:
     assert Path(picture).read_bytes()[:8] == b"\x89PNG\r\n\x1a\n"
 
 
+def test_a_picture_that_cannot_be_saved_is_said_and_the_load_goes_on(tmp_path: "object") -> None:
+    from pathlib import Path
+
+    card = BenchCard()
+    (Path(str(tmp_path)) / "file").write_text("no folder")
+    load = CommandedLoad(card, CardUse.RASTER, folder=Path(str(tmp_path)) / "file")
+    card.flips = [(5, 1)]
+    (words,) = load.advance(1.0).pictures
+    assert words.startswith("could not be saved to ")
+    assert load.advance(2.0).wrong_count == 1
+
+
 def test_a_pulse_rests_and_says_how_often_it_comes_on() -> None:
     card = BenchCard()
     load = CommandedLoad(card, CardUse.COMPUTE, Shape(ShapeKind.PULSE, 4.0, 0.5))

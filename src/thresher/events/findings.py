@@ -16,7 +16,7 @@ from thresher.events.machine_checks.registers import CheckSeverity, DecodedCheck
 from thresher.events.reported_once import MEMORY_KINDS, ReportedOnce, ReportForm, form_of_check, form_of_line, key_of
 from thresher.events.trace_lines import TracedEvent
 from thresher.model.findings import Finding, FindingKind, Severity
-from thresher.model.parts import Inventory, PartKind
+from thresher.model.parts import PCI_ADDRESS, Inventory, PartKind
 from thresher.model.vendors import Vendor
 
 _APIC = re.compile(r"^(processor|apicid)\s*:\s*(\d+)", re.MULTILINE)
@@ -149,6 +149,8 @@ class KernelDecoder:
         self._links = LinkLines()
         self._slots = dict(places.slots) if places is not None else {}
         self._drives = DriveLines(places.drives if places is not None else None)
+        graphics = inventory.parts_of(PartKind.GRAPHICS) if inventory is not None else ()
+        self._cards = {part.fact(PCI_ADDRESS): part.place for part in graphics if part.fact(PCI_ADDRESS)}
         self._often: dict[tuple[str, str], list[float]] = {}
         self._once = ReportedOnce()
         self._quiet_polls = 0
@@ -239,7 +241,8 @@ class KernelDecoder:
             return []
         if self._links.begin(finding):
             return []  # its details follow
-        placed = self._drives.take(self._in_slot(self._on_core(finding, meaning.cpu)), meaning.sector)
+        named = self._in_slot(self._of_card(self._on_core(finding, meaning.cpu)))
+        placed = self._drives.take(named, meaning.sector)
         return self._as_reported((placed,), form_of_line(placed)) if placed is not None else []
 
     def _come_often(self, match: LineMatch, record: KernelRecord) -> Finding | None:
@@ -267,6 +270,13 @@ class KernelDecoder:
             meaning.place,
             raw=match.text,
         )
+
+    def _of_card(self, finding: Finding) -> Finding:
+        """Return a finding under the kernel's name of the graphics card where its line has the address."""
+        card = self._cards.get(finding.place) if finding.part is PartKind.GRAPHICS else None
+        if card is None:
+            return finding
+        return replace(finding, place=card, title=finding.title.replace(finding.place, card))
 
     def _in_slot(self, finding: Finding) -> Finding:
         """Name the slot of a memory error as the board does, where the driver's label is known."""

@@ -4,11 +4,9 @@ import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from thresher.model.parts import Part, PartKind
+from thresher.model.parts import PCI_ADDRESS, Part, PartKind
 from thresher.model.port import System, optional_number, optional_text
 
-PCI_ADDRESS = "PCI address"
-"""The fact of a graphics part that names its place on the bus."""
 SOFTWARE_RENDERER = "software renderer"
 """What stands in for a card where there is none: it draws on the processor, and no card is tested."""
 _SPEED = re.compile(r"(\d+(?:\.\d+)?) GT/s")

@@ -12,7 +12,7 @@ import numpy.typing as npt
 
 from thresher.graphics.compute import known_answers
 from thresher.graphics.mirror import MirrorWriter
-from thresher.graphics.pictures import save_difference
+from thresher.graphics.pictures import keep_difference
 from thresher.graphics.results import MOST_WRONG, CardReport, FrameTimes, Source, Wrong
 from thresher.model.card_port import CardPort, CardUse
 from thresher.model.shapes import edges_per_second, mean_share
@@ -145,12 +145,8 @@ class CommandedLoad:
         wide, high = self._card.frame_size
         shape = (high, wide, 4)
         path = self._folder / f"wrong-frame-{self._beats:06d}.png"
-        save_difference(
-            path,
-            np.frombuffer(expected, dtype=np.uint8).reshape(shape),
-            np.frombuffer(found, dtype=np.uint8).reshape(shape),
-        )
-        return str(path)
+        frames = (np.frombuffer(content, dtype=np.uint8).reshape(shape) for content in (expected, found))
+        return keep_difference(path, *frames)
 
     def _memory_passes(self) -> Iterator[Beat]:
         """Write the whole of a pattern, then read it back and compare it, one pattern a beat."""

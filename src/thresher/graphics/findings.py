@@ -106,7 +106,7 @@ def link_finding(card: str, link: Link) -> Finding:
 def throttle_finding(card: str, clock_mhz: float, best_mhz: float, room_k: float) -> Finding:
     """Return the finding that a card lowers its clock under heat."""
     detail = f"{clock_mhz:.0f} MHz, {best_mhz:.0f} MHz before; {max(0.0, room_k):.0f} K below its limit"
-    title = f"Clock of {card} lowered by heat"
+    title = f"{card} lowered its clock: too hot"
     return Finding("G-441", FindingKind.CARD_HOT, Severity.WARNING, PartKind.GRAPHICS, 0.0, title, detail, card)
 
 

@@ -14,6 +14,15 @@ _CELL = 32
 """Pixels of the cells in which differences are marked together."""
 
 
+def keep_difference(path: Path, expected: Pixels, found: Pixels) -> str:
+    """Save both frames; return the path, or in words why they could not be saved: a full disk ends no load."""
+    try:
+        save_difference(path, expected, found)
+    except OSError as error:
+        return f"could not be saved to {path}: {error.strerror or error}"
+    return str(path)
+
+
 def save_difference(path: Path, expected: Pixels, found: Pixels) -> None:
     """Save both frames (rows from the bottom, as OpenGL has them) side by side; boxes mark where they differ,
     and the first difference is shown magnified."""

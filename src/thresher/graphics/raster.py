@@ -15,7 +15,7 @@ import numpy.typing as npt
 
 from thresher.graphics.faults import FaultBuffer
 from thresher.graphics.mirror import MirrorWriter
-from thresher.graphics.pictures import save_difference
+from thresher.graphics.pictures import keep_difference
 from thresher.graphics.results import Beat, Source, Wrong
 from thresher.graphics.shaders import JUDGE, compute, groups
 
@@ -273,5 +273,4 @@ class RasterLoad:
         found = np.frombuffer(self._frame.read(), dtype=np.uint8).reshape(shape)
         expected = np.frombuffer(self._layer(number), dtype=np.uint8).reshape(shape)
         path = self._folder / f"wrong-frame-{self._beat:06d}.png"
-        save_difference(path, expected, found)
-        return str(path)
+        return keep_difference(path, expected, found)

@@ -128,7 +128,7 @@ def _say(report: CardReport) -> None:
 
 
 @dataclass(slots=True)
-class Leash:
+class WorkControl:
     """What whoever started the work asks of it meanwhile: to stop, or to work only a share of its time, 0 to 1."""
 
     stopped: threading.Event = field(default_factory=threading.Event)
@@ -148,17 +148,17 @@ def work(
     load: CardLoad,
     order: CardOrder,
     reset: Callable[[], str],
-    leash: Leash,
+    control: WorkControl,
     say: Callable[[CardReport], None],
     clock: Callable[[], float] = time.monotonic,
 ) -> None:
     """Do beats in the shape of the order until stopped, or until the card was reset; report on the way."""
-    stopped = leash.stopped
+    stopped = control.stopped
     books, began, said = Books(), clock(), clock()
     why = ""
     while not stopped.is_set() and not why:
         at = clock() - (order.begun or began)
-        until = rest_until(order.shape, at, 0, 1, leash.allowed)
+        until = rest_until(order.shape, at, 0, 1, control.allowed)
         if until > at + _SOON_S:
             stopped.wait(min(until - at, _REPORT_S))
         else:
@@ -191,8 +191,8 @@ def _report(books: Books, load: CardLoad, seconds: float) -> CardReport:
 def main() -> int:
     """Work until the input ends."""
     order = msgspec.json.decode(sys.stdin.readline(), type=CardOrder)
-    leash = Leash()
-    threading.Thread(target=leash.listen, name="listens", daemon=True).start()
+    control = WorkControl()
+    threading.Thread(target=control.listen, name="listens", daemon=True).start()
     try:
         import moderngl
 
@@ -207,7 +207,7 @@ def main() -> int:
     except (ImportError, MemoryError) as error:
         _say(CardReport(trouble=str(error), ended=True))
         return 2
-    work(load, order, context.reset, leash, _say)
+    work(load, order, context.reset, control, _say)
     return 0
 
 

@@ -9,7 +9,7 @@ import re
 from thresher.inventory.edid import parse_edid
 from thresher.inventory.names import Lookup, database_name, modalias_of
 from thresher.model.errors import InputError, SourceUnavailable
-from thresher.model.parts import Doubt, Fact, Part, PartKind
+from thresher.model.parts import PCI_ADDRESS, Doubt, Fact, Part, PartKind
 from thresher.model.port import System, optional_number, optional_text
 
 _PCI = "/sys/bus/pci/devices"
@@ -85,7 +85,7 @@ def _graphics_part(system: System, folder: str, name: str, lookup: Lookup) -> Pa
     facts.append(Fact("driver", _driver(system, folder) or "none", f"{folder}/driver"))
     address = system.resolve(folder).rpartition("/")[2]
     if _PCI_ADDRESS.fullmatch(address):
-        facts.append(Fact("PCI address", address, folder))
+        facts.append(Fact(PCI_ADDRESS, address, folder))
     facts += _display_facts(system, folder, name)
     facts += _facts(system, folder, _LINK_FILES)
     memory = optional_number(system, f"{folder}/mem_info_vram_total")

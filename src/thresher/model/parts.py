@@ -47,6 +47,10 @@ class Fact:
     source: str
 
 
+PCI_ADDRESS = "PCI address"
+"""The fact of a part that names its place on the bus."""
+
+
 @dataclass(frozen=True, slots=True)
 class Part:
     """One physical thing that can be swapped: an instance with a tag, not a type."""

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 from thresher.graphics.cards import Card, read_link
 from thresher.graphics.commanded import CommandedLoad
-from thresher.graphics.findings import artefact_finding, link_finding, loss_finding, wrong_findings
+from thresher.graphics.findings import artefact_finding, link_finding, wrong_findings
 from thresher.graphics.heat import CardHeat
 from thresher.model.card_port import CardLoss, CardLost, CardUse
 from thresher.model.channels import Channel
@@ -69,8 +69,7 @@ class CardWork:
             self.over = True
         else:
             self._start()
-        # a hang is in the kernel's log by now
-        return [loss_finding(self._card.name, loss, "")] if loss is CardLoss.GONE else []
+        return []  # the kernel's log has it by now
 
     def stop(self) -> None:
         """Send no more commands."""

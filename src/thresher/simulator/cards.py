@@ -74,7 +74,7 @@ CARD_FAULTS = (*RULES, FaultKind.CARD_COOLER, FaultKind.CARD_FAN, FaultKind.DISP
 
 
 @dataclass(slots=True)
-class _Live:
+class _ActiveFault:
     fault: Fault
     rng: np.random.Generator
     due: int = 0
@@ -91,8 +91,8 @@ class CardState:
     def __init__(self, spec: GraphicsSpec, pci: str, faults: Sequence[tuple[Fault, np.random.Generator]]) -> None:
         """Cold and idle."""
         self.spec, self.pci = spec, pci
-        self._live = [_Live(fault, rng) for fault, rng in faults if fault.kind in CARD_FAULTS]
-        kinds = [each.fault for each in self._live]
+        self._active = [_ActiveFault(fault, rng) for fault, rng in faults if fault.kind in CARD_FAULTS]
+        kinds = [each.fault for each in self._active]
         blocked = [each.strength for each in kinds if each.kind is FaultKind.CARD_COOLER]
         self._flow = 1.0 - max(blocked, default=0.0)
         self._fan_works = not any(each.kind is FaultKind.CARD_FAN for each in kinds)
@@ -163,7 +163,7 @@ class CardState:
     def take_due(self, *kinds: FaultKind) -> list[Fault]:
         """Return the faults of these kinds that have to show in the next result, each as often as it is due."""
         found: list[Fault] = []
-        for each in self._live:
+        for each in self._active:
             if each.fault.kind in kinds:
                 found += [each.fault] * min(each.due, 8)
                 each.due = 0
@@ -191,7 +191,7 @@ class CardState:
 
     def chance_of(self, fault: Fault) -> np.random.Generator:
         """Return the source of chance of a fault."""
-        return next(each.rng for each in self._live if each.fault is fault)
+        return next(each.rng for each in self._active if each.fault is fault)
 
     def take_seen(self) -> list[str]:
         """Return what somebody who watches its display has seen since the last call."""
@@ -238,7 +238,7 @@ class CardState:
     def step_faults(self, seconds: float) -> list[Line]:
         """Let the faults live through so many seconds; return what the kernel logs of them."""
         lines: list[Line] = []
-        for each in self._live:
+        for each in self._active:
             if each.fault.kind is FaultKind.DISPLAY_CABLE:
                 if self.busy and self._use is CardUse.RASTER:
                     count = int(each.rng.poisson(each.fault.strength * seconds / 3600.0))
@@ -249,7 +249,7 @@ class CardState:
                 lines += self._show(each, rule, seconds)
         return lines
 
-    def _show(self, each: _Live, rule: _Rule, seconds: float) -> list[Line]:
+    def _show(self, each: _ActiveFault, rule: _Rule, seconds: float) -> list[Line]:
         per_hour = each.fault.strength * rule.strains[self._use] * self.busy * (1.0 + rule.edges * self._edges)
         if rule.heat_k:
             per_hour *= float(np.exp(np.clip((self.hot_c - 80.0) / rule.heat_k, -5.0, 3.0)))

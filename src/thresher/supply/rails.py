@@ -195,20 +195,21 @@ def droop_on_edges(at: Floats, volts: Floats, power: Floats) -> Droop | None:
     fit = stats.linregress(power, volts)
     below = fit.intercept + fit.slope * power - volts
     near = np.zeros(len(at), dtype=bool)
-    for edge in edges:
-        near |= (at >= at[edge]) & (at <= at[edge] + _DROOP_WITHIN_S)
+    ends = np.searchsorted(at, at[edges] + _DROOP_WITHIN_S, side="right")
+    for edge, end in zip(edges, ends, strict=True):
+        near[edge:end] = True
     scatter = float(below[~near].std()) if np.count_nonzero(~near) > 2 else 0.0
     least = max(_LEAST_DROOP_MV / 1000.0, _SCATTERS * scatter)
     deepest, times = 0.0, []
-    for edge in edges:
-        after = (at >= at[edge]) & (at <= at[edge] + _DROOP_WITHIN_S)
-        depth = float(below[after].max())
+    for edge, end in zip(edges, ends, strict=True):
+        after = below[edge:end]
+        depth = float(after.max())
         if depth < least:
             continue
         deepest = max(deepest, depth)
-        still = np.flatnonzero(after & (below >= _RECOVERED * depth))
+        still = np.flatnonzero(after >= _RECOVERED * depth)
         if len(still) > 1:
-            times.append(float(at[still[-1]] - at[edge]))
+            times.append(float(at[edge + still[-1]] - at[edge]))
     return Droop(len(edges), deepest * 1000.0, max(times) if times else None)
 
 

@@ -80,11 +80,10 @@ class CardAccess:
         placed = replace(finding, at=self.system.now(), temperature_c=temperature_c)
         self.storms.take(placed, self.record.find)
 
-    def has_reported_loss(self) -> bool:
-        """Whether the kernel has reported a moment ago that a card hangs, was reset or is gone."""
+    def has_reported(self, kind: FindingKind) -> bool:
+        """Whether a finding of this kind came a moment ago: the kernel reports what happens to a card too."""
         since = self.system.now() - _SAME_LOSS_S
-        kinds = (FindingKind.GRAPHICS_HANG, FindingKind.CARD_GONE)
-        return any(each.kind in kinds and each.at >= since for each in self.record.findings)
+        return any(each.kind is kind and each.at >= since for each in self.record.findings)
 
     def readings(self, card: Card) -> list[tuple[Channel, float]]:
         """Return the newest readings of a card's own channels."""

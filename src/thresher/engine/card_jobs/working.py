@@ -30,7 +30,8 @@ _START_AGAIN_S = 10.0
 _LINK_EVERY_S = 5.0
 _LINK_AFTER_S = 3.0
 """A link comes up to its full speed when it is worked; so long it is given for that."""
-_ENDED_BY_HAND = (signal.SIGKILL, signal.SIGTERM)
+_NO_CRASH = (0, signal.SIGKILL, signal.SIGTERM)
+"""A worker that says why it ends, or ends with a code, has not been crashed by the driver; a person kills by these."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,7 +93,7 @@ class CardJob:
         self._before, self.report = self._totals(), CardReport()
         system = self._access.system
         if not isinstance(system, CardOpener):
-            self._process = CardProcess(replace_begun(self.order))
+            self._process = CardProcess(begun_now(self.order))
             return
         self._load_began = system.now()
         order = self.order
@@ -156,7 +157,7 @@ class CardJob:
             return
         last = self.report
         if last.ended:
-            crashed = last.broke_off and last.signal not in _ENDED_BY_HAND
+            crashed = last.signal not in _NO_CRASH
             loss = CardLoss.RESET if last.reset else None
             self._look_how(process, _Ended(loss, crashed, last.reset or last.trouble))
         elif process.silent_s > SILENT_S:
@@ -202,7 +203,7 @@ class CardJob:
             for finding in wrong_findings(self.place, report.wrong, count, report.covered, report.frame_width):
                 self._find(self._labelled(finding))
         for picture in report.pictures:
-            self._access.note(f"Wrong frame of {self.place} kept", picture)
+            self._access.note(f"Picture of a wrong frame, {self.place}", picture)
 
     def _labelled(self, finding: Finding) -> Finding:
         """A software renderer draws on the processor: what it gets wrong is the processor's or the memory's."""
@@ -265,16 +266,17 @@ class CardJob:
         self._access.board.times.pop(self.place, None)
         if ended.loss is not None:
             self._losses += 1
-            if not self._access.has_reported_loss() or ended.loss is CardLoss.GONE:
-                self._find(loss_finding(self.place, ended.loss, ended.words))
+            found = loss_finding(self.place, ended.loss, ended.words)
+            if not self._access.has_reported(found.kind):
+                self._find(found)
         elif ended.crashed:
             self._find(driver_crash(self.place, ended.words))
         if ended.loss is CardLoss.GONE:
-            self._end(f"ended: {CardLoss.GONE.value}; the machine has to be started again", Severity.WARNING)
+            self._end("the card left the bus; restart the machine", Severity.WARNING)
         elif not self._beaten and not ended.crashed and ended.loss is None:
             self._end(f"could not be carried out: {ended.words}; no card was tested", Severity.WARNING)
         elif self._starts >= _MOST_STARTS:
-            self._end(f"given up after {self._starts} starts: {ended.words}", Severity.WARNING)
+            self._end(f"gave up after {self._starts} starts: {ended.words}", Severity.WARNING)
         else:
             self._again_at = self._access.system.now() + _START_AGAIN_S
             self.words = f"lost: {ended.words}"
@@ -344,7 +346,7 @@ class CardJob:
         self._access.note(f"Load of {self.place} ended", words, severity)
 
 
-def replace_begun(order: CardOrder) -> CardOrder:
+def begun_now(order: CardOrder) -> CardOrder:
     """Return an order whose shape begins now, in step with every other load of the same period."""
     return msgspec.structs.replace(order, begun=in_step(order.shape, time.monotonic()))
 

@@ -1,5 +1,6 @@
 """Blocks of devices (drives, graphics cards): one piece of work a device, side by side, without a team of workers."""
 
+from abc import abstractmethod
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -73,13 +74,15 @@ class DeviceStep(BlockStep):
 
     # ---- what a kind of device says
 
+    @abstractmethod
     def make_jobs(self, run: Run, context: RunContext) -> list[DeviceJob]:
         """Return the work of this block, one job a device; say of those left out why. Raises nothing."""
-        raise NotImplementedError
+        ...
 
+    @abstractmethod
     def promise(self) -> str:
         """Return what a person wants to know when it begins."""
-        raise NotImplementedError
+        ...
 
     def warmth(self, context: RunContext) -> float | None:
         """Return the temperature that its minutes count at, in °C."""

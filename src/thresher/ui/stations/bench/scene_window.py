@@ -18,6 +18,7 @@ from thresher.ui.look import Look, draw_text
 from thresher.ui.state import BenchState
 from thresher.ui.stations.bench.frame_strip import FrameHistory, draw_frames
 from thresher.ui.stations.bench.frames_card import cards_of_run
+from thresher.ui.theme import LIGHT
 
 KEYS: dict[Qt.Key, Artefact] = {
     Qt.Key.Key_F: Artefact.FLICKER,
@@ -50,8 +51,10 @@ class _Follower(threading.Thread):
                 reader = reader or MirrorReader(self._path)
             except SourceUnavailable:
                 continue  # the load has not drawn yet; the window says so meanwhile
-            frame = reader.newest()
+            # a window that is slow to paint gets the newest frame, and no queue of older ones
+            frame = reader.newest() if self._view.ready.is_set() else None
             if frame is not None and not self.ended.is_set():
+                self._view.ready.clear()
                 try:
                     self._view.came.emit(frame)
                 except RuntimeError:
@@ -71,21 +74,24 @@ class SceneView(QWidget):
         self.image: QImage | None = None
         self.scale = 0.0
         self.hint = ""
+        self.ready = threading.Event()
+        self.ready.set()
         self.came.connect(self.show_frame)
 
     def show_frame(self, frame: Frame) -> None:
         """Show a frame; its rows come from the bottom."""
         picture = QImage(frame.pixels, frame.width, frame.height, 4 * frame.width, QImage.Format.Format_RGBX8888)
         self.image = picture.mirrored(False, True)
+        self.ready.set()
         self.update()
 
     def paintEvent(self, _event: QPaintEvent | None) -> None:
         """Paint the frame in the middle of black."""
         painter = QPainter(self)
-        painter.fillRect(self.rect(), QColor("#000000"))
+        painter.fillRect(self.rect(), Qt.GlobalColor.black)
         image = self.image
         if image is None:
-            draw_text(painter, QPointF(24, 40), "No frame yet: the load is starting.", "#F4EFE3", 14)
+            draw_text(painter, QPointF(24, 40), "No frame yet: the load is starting.", LIGHT.paper, 14)
         else:
             scale = self.scale or min(self.width() / image.width(), self.height() / image.height())
             wide, high = image.width() * scale, image.height() * scale
@@ -94,7 +100,7 @@ class SceneView(QWidget):
             painter.drawImage(area, image)
         if self.hint:
             painter.fillRect(QRectF(0, self.height() - 34.0, self.width(), 34), QColor(0, 0, 0, 170))
-            draw_text(painter, QPointF(16, self.height() - 12.0), self.hint, "#F4EFE3", 13)
+            draw_text(painter, QPointF(16, self.height() - 12.0), self.hint, LIGHT.paper, 13)
         painter.end()
 
 
