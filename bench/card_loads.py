@@ -11,7 +11,7 @@ import moderngl
 
 from thresher.graphics.compute import ComputeLoad
 from thresher.graphics.egl import CardContext, card_devices
-from thresher.graphics.memory import _VALUE, MemoryLoad, Pass
+from thresher.graphics.memory import FOURS, MemoryLoad, Pass
 from thresher.graphics.order import CARD, SOFTWARE, Scale
 from thresher.graphics.raster import RasterLoad
 from thresher.graphics.results import Beat, Wrong
@@ -48,8 +48,13 @@ class UncheckedMemory(MemoryLoad):
     def __init__(self, gl: moderngl.Context, amount: int, retention_s: float, most_words: int) -> None:
         """Take the memory."""
         super().__init__(gl, amount, retention_s, most_words)
-        body = "void main() { uint at = here(); if (at < words && memory[at] == 0xfeedbeefu) memory[at] = 0u; }\n"
-        self._read = compute(gl, _VALUE + body)
+        body = """
+void main() {
+    uint at = here();
+    if (4u * at < words && fours[at] == uvec4(0xfeedbeefu)) fours[at] = uvec4(0u);
+}
+"""
+        self._read = compute(gl, FOURS + body)
         self._passes = tuple(each for each in self._passes if not each.march)
 
     def _compared(self, one: Pass, number: int) -> Iterator[Beat]:

@@ -25,6 +25,8 @@ class EngineProcess:
             self.process = subprocess.Popen(
                 [
                     sys.executable,
+                    "-X",
+                    "faulthandler",
                     "-m",
                     "thresher.cli",
                     "engine",
@@ -78,8 +80,14 @@ class EngineProcess:
         """End it in order."""
         if self.process.poll() is None:
             self.process.terminate()
-            self.process.wait(20)
-        self.client.close()
+        try:
+            self.process.wait(60)
+        except subprocess.TimeoutExpired:
+            self.process.send_signal(signal.SIGABRT)  # its threads go to the log
+            self.process.wait(10)
+            raise AssertionError(f"the engine has not ended:\n{self.log.read_text()}") from None
+        finally:
+            self.client.close()
 
 
 def _children(pid: int) -> list[int]:

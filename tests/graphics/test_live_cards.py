@@ -115,7 +115,7 @@ def test_a_worker_that_a_person_ended_accuses_nothing(live: tuple[Engine, Heard]
 def test_a_worker_that_hangs_is_found_ended_and_the_run_goes_on(
     live: tuple[Engine, Heard], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(working, "SILENT_S", 5.0)
+    monkeypatch.setattr(working, "SILENT_S", 3.0)
     engine, heard = live
     stopped: list[int] = []
 
@@ -125,7 +125,7 @@ def test_a_worker_that_hangs_is_found_ended_and_the_run_goes_on(
             os.kill(pid, signal.SIGSTOP)
 
     when_drawing(engine, hang)
-    status = engine.run_to_end(raster(16.0))
+    status = engine.run_to_end(raster(14.0))
     assert status.ending is Ending.FINISHED
     (finding,) = engine.findings
     assert (finding.code, finding.kind) == ("G-310", FindingKind.GRAPHICS_HANG)

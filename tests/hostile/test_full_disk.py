@@ -198,10 +198,17 @@ def test_a_foreign_rescue_file_is_reported_and_left(tmp_path: Path, content: byt
 
 
 FILL = """
-import os, sys, threading, time
+import os, sqlite3, sys, threading, time
 from pathlib import Path
+def ticks():
+    try:
+        with sqlite3.connect(f"file:{sys.argv[1]}/full.thresher?mode=ro", uri=True) as job:
+            return job.execute("SELECT count(*) FROM ticks").fetchone()[0]
+    except sqlite3.Error:
+        return 0
 def fill():
-    time.sleep(4.0)
+    while ticks() < 3:
+        time.sleep(0.1)
     with open(Path(sys.argv[1]) / "filler", "wb", buffering=0) as stream:
         try:
             while True:
@@ -210,7 +217,7 @@ def fill():
             pass
 threading.Thread(target=fill, daemon=True).start()
 from thresher.cli.app import main
-options = ["--simulate", "ferry-office", "--speed", "8", "--job", sys.argv[1] + "/full.thresher"]
+options = ["--simulate", "ferry-office", "--speed", "40", "--job", sys.argv[1] + "/full.thresher"]
 sys.exit(main(["run", sys.argv[2], *options]))
 """
 
@@ -226,7 +233,7 @@ length = "1:40"
 
 
 def test_a_run_on_a_file_system_that_fills_up_is_whole_after_room_was_made(tmp_path: Path) -> None:
-    """A real file system of 6 MB in a name space of its own, filled up four seconds after the start."""
+    """A real file system of 6 MB in a name space of its own, filled up once some readings are written."""
     if subprocess.run(["unshare", "-rm", "true"], check=False, capture_output=True).returncode:
         pytest.skip("no user name spaces here, so no file system of our own can be mounted")
     mount, sheet = tmp_path / "mount", tmp_path / "two.toml"
@@ -255,3 +262,22 @@ def test_a_run_on_a_file_system_that_fills_up_is_whole_after_room_was_made(tmp_p
         assert first.ending == "finished"
         readings = stored.readings(first)
         assert readings.at[-1] - readings.at[0] >= 98
+
+
+def test_a_job_file_on_a_full_file_system_is_refused_with_a_reason(tmp_path: Path) -> None:
+    """Not even the name of the lock's holder can be written there."""
+    if subprocess.run(["unshare", "-rm", "true"], check=False, capture_output=True).returncode:
+        pytest.skip("no user name spaces here, so no file system of our own can be mounted")
+    script = (
+        f"mount -t tmpfs -o size=64k none {tmp_path} || exit 99\n"
+        f"cat /dev/zero > {tmp_path}/filler 2>/dev/null\n"
+        f"exec {sys.executable} -m thresher.cli run short-round --simulate ferry-office --speed 0"
+        f" --job {tmp_path}/full.thresher\n"
+    )
+    done = subprocess.run(
+        ["unshare", "-rm", "sh", "-c", script], check=False, capture_output=True, text=True, timeout=120
+    )
+    assert done.returncode == 2, done.stdout + done.stderr
+    assert f"{tmp_path}/full.thresher" in done.stderr
+    assert "full" in done.stderr
+    assert "bug" not in done.stderr

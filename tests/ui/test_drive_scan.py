@@ -45,7 +45,7 @@ def test_a_picked_drive_is_read_and_drawn(qtbot: QtBot, tmp_path: Path, open_win
     text = shipped_scenarios()["lighthouse-playout"].read_text()
     at = text.index("[[graphics]]")
     (tmp_path / "sick.toml").write_text(text[:at] + SICK + text[at:])
-    engine = EngineProcess(tmp_path, "--simulate", str(tmp_path / "sick.toml"), "--speed", "30")
+    engine = EngineProcess(tmp_path, "--simulate", str(tmp_path / "sick.toml"), "--speed", "90")
     try:
         window = open_window(engine)
         bench = window.bench

@@ -63,14 +63,19 @@ class Stretch:
 
 
 def one_pass(
-    patterns: tuple[str, ...], faults: tuple[CellFault, ...], compiled: bool = False, memory_c: float = 45.0
+    patterns: tuple[str, ...],
+    faults: tuple[CellFault, ...],
+    compiled: bool = False,
+    memory_c: float = 45.0,
+    most: int = 1 << 30,
 ) -> list[WrongCells]:
-    """Walk once through patterns; a beat takes a tenth of a second of the machine's time."""
-    stretch, found, clock = Stretch(), [], [0.0]
+    """Walk once through patterns, or until so much is found; a beat takes a tenth of a second of the machine's time."""
+    stretch, clock = Stretch(), [0.0]
+    found: list[WrongCells] = []
     cells = SimulatedCells(stretch.words, faults)
     plan = LoadPlan("memory", 1, 1, compiled=compiled, patterns=patterns, wait_s=30.0)
     walk = MemoryWalk(plan, stretch, 4096, cells, lambda: clock[0])
-    while not walk.passes:
+    while not walk.passes and len(found) < most:
         clock[0] += 0.1
         cells.age(0.1, memory_c)
         if (wrong := walk.do_beat()) is not None:
@@ -105,7 +110,7 @@ def test_the_table_in_the_docs_is_what_the_patterns_do() -> None:
             if (pattern, kind) in PROMISES:  # held to it by the test above
                 cells.append("all")
                 continue
-            seen = [bool(one_pass((pattern,), (fault,))) for fault in faults]
+            seen = [bool(one_pass((pattern,), (fault,), most=1)) for fault in faults]
             cells.append("all" if all(seen) else "some" if any(seen) else "–")
         lines.append(f"| {pattern} | " + " | ".join(cells) + " |")
     text = (Path(__file__).parents[2] / "docs" / "memory-patterns.md").read_text(encoding="utf-8")
@@ -115,7 +120,7 @@ def test_the_table_in_the_docs_is_what_the_patterns_do() -> None:
 def test_the_short_form_finds_every_kind_but_slow_ones_and_those_inside_a_word() -> None:
     for kind, faults in FAULTS.items():
         if kind not in ("retention", "coupled within a word"):
-            assert all(one_pass(SHORT, (fault,)) for fault in faults), kind
+            assert all(one_pass(SHORT, (fault,), most=1) for fault in faults), kind
 
 
 def test_heat_makes_cells_forget_sooner() -> None:

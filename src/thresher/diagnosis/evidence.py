@@ -21,6 +21,8 @@ Floats = npt.NDArray[np.float64]
 
 GRID_POINTS = 19
 _GRID_REACH = 2.5
+_GRID_STEPS = np.linspace(-_GRID_REACH, _GRID_REACH, GRID_POINTS)
+_GRID_LOG_WEIGHTS = -(_GRID_STEPS**2) / 2 - np.logaddexp.reduce(-(_GRID_STEPS**2) / 2)
 _OUTSIDE_LOGGED = 0.2
 """Share of what happened outside our runs that is reported: use is unknown, logs are cut; the makers' judgement."""
 _EVERYDAY_SHARE = 0.05
@@ -123,10 +125,7 @@ def cell_of(load: str, temperature_c: float | None, trial: int = 0) -> Cell:
 
 def grid_of(mode: Mode) -> tuple[Floats, Floats]:
     """Return strengths (findings per hour) and the logarithms of their prior weights."""
-    steps = np.linspace(-_GRID_REACH, _GRID_REACH, GRID_POINTS)
-    log_weights = -(steps**2) / 2
-    log_weights -= np.logaddexp.reduce(log_weights)
-    return 10.0 ** (mode.rate + steps * mode.spread_decades), log_weights
+    return 10.0 ** (mode.rate + _GRID_STEPS * mode.spread_decades), _GRID_LOG_WEIGHTS
 
 
 def rate_factor(mode: Mode, cell: Cell) -> float:

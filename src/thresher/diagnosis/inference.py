@@ -13,7 +13,6 @@ grid of strengths, so that all cells hang together through the same part (`likel
 
 import math
 from dataclasses import dataclass, replace
-from itertools import combinations
 
 import numpy as np
 
@@ -100,33 +99,34 @@ def compute_posterior(evidence: Evidence, knowledge: Knowledge) -> Posterior:
     pieces = pieces_of(evidence)
     faults = _faults(evidence, knowledge, _observed_cores(evidence))
     table = _table(faults, pieces, evidence, knowledge)
-    pairs = [
-        (a, b)
-        for a, b in combinations(range(len(faults)), 2)
-        if faults[a].mode is not faults[b].mode or faults[a].tag != faults[b].tag
-    ]
-    explained = explain(table, np.array(pairs, dtype=np.intp).reshape(-1, 2))
+    pairs = _pairs(faults)
+    explained = explain(table, pairs)
     priors = np.array([fault.log_prior for fault in faults])
     rare = math.log(knowledge.weights.together)
     # strays come to sound and faulty machines alike, so that beside them a fault is as common as ever
     anyway = -math.log(knowledge.weights.nothing)
-    together = [anyway if faults[a].mode.harmless or faults[b].mode.harmless else rare for a, b in pairs]
-    log_prior = np.concatenate(
-        (
-            [math.log(knowledge.weights.nothing)],
-            priors,
-            [priors[a] + priors[b] + each for (a, b), each in zip(pairs, together, strict=True)],
-        )
-    )
+    harmless = np.array([fault.mode.harmless for fault in faults], dtype=np.bool_)
+    together = np.where(harmless[pairs].any(axis=1), anyway, rare)
+    log_prior = np.concatenate(([math.log(knowledge.weights.nothing)], priors, priors[pairs].sum(axis=1) + together))
     likelihood = np.vstack((explained.none, explained.one, explained.two))
     prefixes = log_prior[:, None] + np.hstack((np.zeros((len(log_prior), 1)), likelihood))
     posterior = np.exp(prefixes[:, -1] - log_sum(prefixes[:, -1]))
-    hypotheses = ((), *((number,) for number in range(len(faults))), *pairs)
+    hypotheses = ((), *((number,) for number in range(len(faults))), *map(tuple, pairs.tolist()))
     healthy = len(faults)
-    members = np.array([(*each, healthy, healthy)[:2] for each in hypotheses], dtype=np.intp)
+    alone = np.column_stack((np.arange(healthy), np.full(healthy, healthy)))
+    members = np.vstack(([[healthy, healthy]], alone, pairs)).astype(np.intp)
     return Posterior(
         tuple(faults), hypotheses, prefixes, posterior, tuple(pieces), explained, table, members, knowledge.jobs
     )
+
+
+def _pairs(faults: list[Fault]) -> Whole:
+    """Return the numbers of all pairs of faults (N, 2), but for one part faulty twice in the same way."""
+    names: dict[tuple[str, str], int] = {}
+    ways = np.array([names.setdefault((fault.mode.name, fault.tag), len(names)) for fault in faults], dtype=np.intp)
+    first, second = np.triu_indices(len(faults), 1)
+    differ = ways[first] != ways[second]
+    return np.column_stack((first[differ], second[differ])).astype(np.intp)
 
 
 def of_kinds(posterior: Posterior, book: Book) -> Posterior:

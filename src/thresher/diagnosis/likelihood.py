@@ -44,8 +44,10 @@ class FaultTable:
 
 
 def log_sum(values: Floats, axis: int | tuple[int, ...] | None = None) -> Floats:
-    """Logarithm of a sum of exponentials."""
-    return np.asarray(np.logaddexp.reduce(values, axis=axis), dtype=np.float64)
+    """Logarithm of a sum of exponentials of finite values."""
+    most = values.max(axis=axis, keepdims=True)
+    summed = np.log(np.exp(values - most).sum(axis=axis))
+    return np.asarray(summed + most.reshape(summed.shape), dtype=np.float64)
 
 
 def _running(by_group: Floats, by_piece: Floats, table: FaultTable) -> Floats:

@@ -35,6 +35,7 @@ _RUNS: tuple[Run, ...] = (
     ("branchy", 45.0),
     ("relay", 15.0),
     ("relay", 45.0),
+    ("relay", 120.0),
     ("raster", 15.0),
     ("raster", 45.0),
     ("card memory", 15.0),
@@ -159,9 +160,16 @@ def next_trials(
         ]
     )
     best: list[NextTrial] = []
+    quiet: dict[float, Floats] = {}
     for candidate in options:
         there = np.array([acts_under(fault, candidate.configuration) for fault in posterior.faults])
-        clean = _clean_chances(posterior, left, hours * there[:, None])
+        # a configuration leaves a fault whole, takes it out or leaves little of it: few shares, worked out once each
+        for share in set(there.tolist()) - set(quiet):
+            quiet[share] = _quiet_chances(posterior, left, hours * share)
+        by_fault = np.empty_like(hours)
+        for share in set(there.tolist()):
+            by_fault[there == share] = quiet[share][there == share]
+        clean = _clean_chances(posterior, by_fault)
         trial = _best_run(posterior, candidate, clean, targets, runs)
         best += [trial] if trial is not None else []
     return tuple(sorted(best, key=lambda trial: -trial.gain_per_minute)[:most])
@@ -211,12 +219,17 @@ def _name(fault: Fault) -> str:
 _TREATED_WORDS = {Action.CLEAN: "dirt in", Action.RESEAT: "the seat of"}
 
 
-def _clean_chances(posterior: Posterior, left: Floats, paced: Floats) -> Floats:
-    """Return for each hypothesis the chance that each run ends clean: (H, R).
+def _quiet_chances(posterior: Posterior, left: Floats, paced: Floats) -> Floats:
+    """Return for each fault the chance that it shows nothing in each run: (F, R).
 
     `left` (F, K) is how strong each fault is by the evidence so far, `paced` (F, R) the hours at reference conditions.
     """
-    quiet = (left[:, None, :] * np.exp(-paced[:, :, None] * posterior.table.strengths[:, None, :])).sum(axis=2)
+    strengths = posterior.table.strengths
+    return np.asarray((left[:, None, :] * np.exp(-paced[:, :, None] * strengths[:, None, :])).sum(axis=2))
+
+
+def _clean_chances(posterior: Posterior, quiet: Floats) -> Floats:
+    """Return for each hypothesis the chance that each run ends clean (H, R), from that of each fault (F, R)."""
     with_nobody = np.vstack((quiet, np.ones((1, quiet.shape[1]))))
     members = posterior.members
     return np.asarray(with_nobody[members[:, 0]] * with_nobody[members[:, 1]], dtype=np.float64)

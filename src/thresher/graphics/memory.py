@@ -64,7 +64,6 @@ def passes(retention_s: float) -> tuple[Pass, ...]:
 _VALUE = (
     ROTATE
     + """
-layout(std430, binding = 0) buffer Memory { uint memory[]; };
 uniform uint pattern; uniform uint word; uniform uint turned;
 uniform uint base; uniform uint words; uniform uint across;
 uint value(uint address) {
@@ -77,12 +76,35 @@ uint value(uint address) {
 uint here() { return gl_GlobalInvocationID.x + gl_GlobalInvocationID.y * across; }
 """
 )
-_FILL = _VALUE + "void main() { uint at = here(); if (at < words) memory[at] = value(base + at); }\n"
-_CHECK = JUDGE + _VALUE + "void main() { uint at = here(); if (at < words) judge(at, value(base + at), memory[at]); }\n"
+FOURS = (
+    _VALUE
+    + """
+layout(std430, binding = 0) buffer Memory { uvec4 fours[]; };
+uvec4 values(uint address) {
+    return uvec4(value(address), value(address + 1u), value(address + 2u), value(address + 3u));
+}
+"""
+)
+"""Memory in fours of words, one an invocation: a card moves 16 bytes at once and looks for a fault once a four."""
+_FILL = FOURS + "void main() { uint at = here(); if (4u * at < words) fours[at] = values(base + 4u * at); }\n"
+_CHECK = (
+    JUDGE
+    + FOURS
+    + """
+void main() {
+    uint at = here();
+    if (4u * at >= words) return;
+    uvec4 expected = values(base + 4u * at), found = fours[at];
+    // a loop, and no branch: where nothing is wrong it is left at once, on processors too that carry out both branches
+    for (uint n = expected == found ? 4u : 0u; n < 4u; ++n) judge(4u * at + n, expected[n], found[n]);
+}
+"""
+)
 _MARCH = (
     JUDGE
     + _VALUE
     + f"""
+layout(std430, binding = 0) buffer Memory {{ uint memory[]; }};
 uniform uint down;
 void main() {{
     uint stretch = here() * {_STRIDE}u;
@@ -110,13 +132,16 @@ class MemoryLoad:
         most_words: int = MOST_WORDS,
         spoil: Spoil | None = None,
     ) -> None:
-        """Take so many bytes, or as many as there are, in buffers of `most_words`. Raises MemoryError without any."""
+        """Take so many bytes, or as many as there are, in buffers of `most_words`. Raises MemoryError without any.
+
+        `most_words` is a multiple of four.
+        """
         self._gl, self._spoil = gl, spoil
         self._programs: dict[tuple[str, Pattern], moderngl.ComputeShader] = {}
         self._buffers: list[moderngl.Buffer] = []
         self._sizes: list[int] = []
         self._bases: list[int] = []
-        left = max(amount, 1 << 20) // 4
+        left = max(amount, 1 << 20) // 16 * 4
         while left > 0:
             words = min(left, most_words)
             buffer = _buffer(gl, words * 4)
@@ -166,7 +191,7 @@ class MemoryLoad:
         return found
 
     def _set(self, program: "moderngl.ComputeShader", one: Pass, number: int, turned: bool) -> tuple[int, int]:
-        size = groups(self._sizes[number])
+        size = groups(self._sizes[number] // 4)
         values = {
             "pattern": int(one.pattern),
             "word": one.word,

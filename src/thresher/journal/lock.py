@@ -4,11 +4,11 @@ The lock is the kernel's own (flock(2)), so it ends with the process that holds 
 lock file is for people.
 """
 
+import contextlib
 import fcntl
 import os
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
@@ -58,9 +58,9 @@ def acquire(path: Path, what: str, wait_s: float = 0.0) -> Lock:
                     f"opening {what} {path}", f"{holder} has it open", "Close it there, or wait until it ends."
                 ) from None
             time.sleep(_RETRY_S)
-    stream.truncate(0)
-    stream.write(f"process {os.getpid()} of user {os.getuid()}\n")
-    stream.flush()
+    with contextlib.suppress(OSError):  # on a full drive the lock holds all the same; only who holds it stays unsaid
+        os.truncate(descriptor, 0)
+        os.write(descriptor, f"process {os.getpid()} of user {os.getuid()}\n".encode())
     return Lock(stream)
 
 
@@ -78,7 +78,7 @@ def holder(path: Path) -> str | None:
     return None
 
 
-@contextmanager
+@contextlib.contextmanager
 def locked(path: Path, what: str, wait_s: float = 2.0) -> Iterator[None]:
     """Hold a lock for a moment. Raises EnvironmentFault when it cannot be had in time."""
     held = acquire(path, what, wait_s)

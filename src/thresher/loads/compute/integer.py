@@ -154,7 +154,7 @@ LOAD = exercise_load(
     _sized,
     ExerciseForm(integer_bytes, Chains),
     Stress(0.7, 0.1),
-    Small(64, 1, lambda plan: plan.size + SCALARS),
+    Small(64, 2, lambda plan: plan.size + SCALARS),
     kernels=("thresher.loads.kernels.chains",),
     vectors=lambda plan: plan.compiled,
 )

@@ -82,7 +82,7 @@ def precision_bytes(_plan: LoadPlan) -> int:
 
 
 class Rounding(Plain):
-    """Every kind of result once over all operands, many times a beat."""
+    """Every kind of result once over all operands, `size` times a beat."""
 
     def __init__(self, plan: LoadPlan, memory: memoryview) -> None:
         """Lay operands and results over `memory`, which must hold `precision_bytes(plan)`."""
@@ -172,7 +172,7 @@ class Rounding(Plain):
     def compute(self, beat: int) -> bool:
         """Go through everything several times; the first wrong pass ends the beat."""
         del beat  # every beat is the same work
-        for _ in range(_REPEATS):
+        for _ in range(self.plan.size):
             self._evaluate()
             if not same_bits(self._result, self._known):
                 return False
@@ -248,7 +248,7 @@ LOAD = exercise_load(
         "caches, memory, supply and cooling",
     ),
     (WorkingSet.CORE,),
-    lambda _by: (1, 1),
+    lambda _by: (_REPEATS, 1),
     ExerciseForm(precision_bytes, Rounding),
     Stress(0.5),
     Small(1, 1, lambda _plan: _PAIRS),
