@@ -72,8 +72,10 @@ def test_a_healthy_simulated_machine_ends_with_nought(thresher: Run, tmp_path: P
 def test_a_real_load_runs_on_this_computer(thresher: Run, tmp_path: Path) -> None:
     (tmp_path / "s.toml").write_text(SHORT.format(6))
     done = thresher("run", "s.toml", "--job", "live.thresher", "--json")
-    assert done.returncode == 0, done.stdout + done.stderr
+    assert done.returncode in (0, 1), done.stdout + done.stderr
     result = json.loads(done.stdout)
+    # a test beside this one lets a real block device fail, and the kernel log is the same for both
+    assert {finding["part"] for finding in result["findings"]} <= {"drive"}
     assert result["machine"]["simulated"] is False
     assert result["run"]["beats"] > 10
     assert (result["run"]["mismatches"], result["run"]["ending"]) == (0, "finished")

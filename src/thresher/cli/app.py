@@ -12,6 +12,7 @@ from thresher.cli.renamed import with_present_names
 from thresher.cli.verbs.bad_pages import bad_pages
 from thresher.cli.verbs.bench_speed import bench_speed
 from thresher.cli.verbs.capture import capture
+from thresher.cli.verbs.check import check_app
 from thresher.cli.verbs.decode import decode
 from thresher.cli.verbs.demo import demo
 from thresher.cli.verbs.drive import drive_app
@@ -79,6 +80,7 @@ def make_app() -> typer.Typer:
         app.command(name)(verb)
     for name, plugin in plugins(ENTRY_POINTS, FunctionType).items():
         app.command(name)(plugin)
+    app.add_typer(check_app(), name="check")
     app.add_typer(drive_app(), name="drive")
     app.add_typer(graphics_app(), name="graphics")
     app.add_typer(scenario_app(), name="scenario")

@@ -16,13 +16,20 @@ def announcement(sheet: RunSheet, cpus: tuple[int, ...]) -> str:
     """Say in one or two sentences what starting a sheet does; `cpus` has the core of each logical CPU."""
     if not sheet.blocks:
         return "The sheet has no block yet: pick parts on the machine map and put a load on them."
+    checks = [block for block in sheet.blocks if block.is_check]
     loaded = " and ".join(_loaded(sheet, cpus))
-    return f"Start loads {loaded} for {clock_text(_busy_s(sheet))}. {_stops(sheet)} {_may(sheet)}"
+    parts = [f"loads {loaded}"] if loaded else []
+    if checks:
+        kinds = ", ".join(dict.fromkeys(block.row.word for block in checks))
+        parts.append(f"carries out {len(checks)} check{'s' if len(checks) > 1 else ''} ({kinds})")
+    about = "about " if checks else ""
+    return f"Start {' and '.join(parts)} for {about}{clock_text(_busy_s(sheet))}. {_stops(sheet)} {_may(sheet)}"
 
 
 def _loaded(sheet: RunSheet, cpus: tuple[int, ...]) -> Iterator[str]:
-    for kind in dict.fromkeys(block.row for block in sheet.blocks):
-        mine = [block for block in sheet.blocks if block.row is kind]
+    loads = [block for block in sheet.blocks if not block.is_check]
+    for kind in dict.fromkeys(block.row for block in loads):
+        mine = [block for block in loads if block.row is kind]
         if kind is PartKind.PROCESSOR:
             threads = max(_threads(block, cpus) for block in mine)
             yield f"{threads} thread{'s' if threads > 1 else ''}"

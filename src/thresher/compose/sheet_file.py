@@ -4,6 +4,7 @@ import re
 from dataclasses import dataclass
 from pathlib import Path
 
+from thresher.loads.check_loads import CHECK_LOADS
 from thresher.loads.memory.patterns import BESIDE, LONG, PATTERNS, SHORT
 from thresher.loads.registry import SHEET_LOADS, SheetLoad, usual_working_set
 from thresher.model.errors import InputError, InputFault
@@ -58,9 +59,10 @@ class _RawGate:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class _RawBlock:
     row: PartKind
-    load: str
-    start: str | int | float
-    length: str | int | float
+    load: str = ""
+    check: str = ""
+    start: str | int | float = 0
+    length: str | int | float | None = None
     threads: int | str = "all"
     working_set: WorkingSet | None = None
     shape: str = "steady"
@@ -133,6 +135,11 @@ def _gate(raw: _RawGate, index: int, faults: list[InputFault]) -> Gate:
 
 def _block(raw: _RawBlock, index: int, faults: list[InputFault]) -> Block:
     place = f"blocks[{index}]"
+    if raw.check:
+        return _check(raw, place, faults)
+    if not raw.load or raw.length is None:
+        faults.append(InputFault(place, "expected load and length, or the name of a check"))
+        return Block(raw.row, raw.load, 0.0, 1.0)
     length = parse_time(raw.length, f"{place}.length", faults)
     if length < 1 and not any(fault.place == f"{place}.length" for fault in faults):
         faults.append(InputFault(f"{place}.length", "expected at least 1 second"))
@@ -150,9 +157,9 @@ def _block(raw: _RawBlock, index: int, faults: list[InputFault]) -> Block:
     if shape_kind is None:
         known = ", ".join(ShapeKind)
         faults.append(InputFault(f"{place}.shape", f"expected {known}; found {raw.shape!r}"))
-    kind = SHEET_LOADS.get(raw.load)
+    kind = SHEET_LOADS.get(raw.load) if raw.load not in CHECK_LOADS else None
     if kind is None:
-        known = ", ".join(SHEET_LOADS)
+        known = ", ".join(name for name in SHEET_LOADS if name not in CHECK_LOADS)
         faults.append(InputFault(f"{place}.load", f"there is no load {raw.load!r}; known are {known}"))
         return Block(raw.row, raw.load, start, length, threads)
     working_set = _working_set(raw, kind, place, faults)
@@ -181,6 +188,29 @@ def _block(raw: _RawBlock, index: int, faults: list[InputFault]) -> Block:
         raw.folder,
         _cards(raw, place, faults),
     )
+
+
+_OF_CHECKS = ("row", "check", "start", "length")
+
+
+def _check(raw: _RawBlock, place: str, faults: list[InputFault]) -> Block:
+    """Read a block that is a component check: a row, a start, and a length if the usual one is not meant."""
+    kind = CHECK_LOADS.get(raw.check)
+    start = parse_time(raw.start, f"{place}.start", faults)
+    if kind is None:
+        known = ", ".join(CHECK_LOADS)
+        faults.append(InputFault(f"{place}.check", f"there is no check {raw.check!r}; known are {known}"))
+        return Block(raw.row, raw.check, start, 1.0, is_check=True)
+    length = kind.usual_s if raw.length is None else parse_time(raw.length, f"{place}.length", faults)
+    plain = _RawBlock(row=raw.row, check=raw.check, start=raw.start, length=raw.length)
+    faults += [
+        InputFault(f"{place}.{name}", f"a check has {', '.join(_OF_CHECKS)} only")
+        for name in _RawBlock.__dataclass_fields__
+        if getattr(raw, name) != getattr(plain, name)
+    ]
+    if raw.row is not kind.row:
+        faults.append(InputFault(f"{place}.row", f"{raw.check} is a check of the {kind.row.value}"))
+    return Block(raw.row, raw.check, start, max(1.0, length), working_set=usual_working_set(kind), is_check=True)
 
 
 def _cards(raw: _RawBlock, place: str, faults: list[InputFault]) -> tuple[str, ...]:

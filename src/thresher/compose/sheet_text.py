@@ -43,6 +43,9 @@ def _gate(gate: Gate) -> dict[str, Any]:
 
 
 def _block(block: Block) -> dict[str, Any]:
+    if block.is_check:
+        times = {"start": _time(block.start_s), "length": _time(block.length_s)}
+        return {"row": block.row.value, "check": block.load, **times}
     data: dict[str, Any] = {
         "row": block.row.value,
         "load": block.load,

@@ -14,6 +14,7 @@ from thresher.engine.engine import Engine, EngineParts
 from thresher.engine.run.conductor import Conductor
 from thresher.engine.run.context import RunContext
 from thresher.engine.run.kernels import KernelReport, Kernels
+from thresher.engine.run.questions import QuestionDesk
 from thresher.engine.run.record import Record
 from thresher.engine.run.team_findings import Storms
 from thresher.engine.services.added_evidence import AddedEvidence
@@ -37,6 +38,7 @@ from thresher.inventory.names import Lookup
 from thresher.inventory.processor import allowed_clock_ghz
 from thresher.journal.jobfile import JobFile
 from thresher.journal.writer import JournalWriter
+from thresher.model.checks import CheckResult
 from thresher.model.decisions import Decisions
 from thresher.model.errors import InputError, InputFault
 from thresher.model.findings import Finding, Severity
@@ -65,6 +67,7 @@ class _Stored:
     book: Book | None
     decisions: Decisions
     draft: RunSheet | None
+    checks: list[CheckResult]
 
 
 def _read_stored(path: Path) -> _Stored:
@@ -83,6 +86,7 @@ def _read_stored(path: Path) -> _Stored:
             stored.book(),
             stored.decisions(),
             stored.draft(),
+            [result for run in runs for result in stored.check_results(run)],
         )
 
 
@@ -129,6 +133,7 @@ def _assemble(
     record = Record(system, writer, found, sampler.channels)
     stored = _read_stored(job_path)
     record.findings += stored.findings
+    record.check_results += stored.checks
     # a simulated machine's workers are small and need no compiler; a directory of files runs no loads
     kernels = KernelReport(record, Kernels() if system.kind is SystemKind.LIVE else None)
     fields = JobFields(job | stored.fields)
@@ -152,7 +157,8 @@ def _assemble(
     frames = job_path.with_name(f"{job_path.stem}-frames")
     cards = CardAccess(system, record, lambda: intake.found.parts, board, storms, frames)
     stalls = StallWatch(system, record)
-    context = RunContext(system, record, watchers, storms, stalls, kernels.state, interval_s, access, cards)
+    questions = QuestionDesk(record.publish)
+    context = RunContext(system, record, watchers, storms, stalls, kernels.state, interval_s, access, cards, questions)
     conductor = Conductor(context, stored.runs)
     conductor.past_exposures += stored.exposures
     engine = Engine(
@@ -171,11 +177,14 @@ def _assemble(
             intake=intake,
             machine=machine,
             jobs=JobService(record, fields, intake, machine, knowledge),
-            sheets=SheetService(system, record, conductor, intake, machine, kernels, access, cards, stored.draft),
+            sheets=SheetService(
+                system, record, conductor, intake, machine, kernels, access, cards, stored.draft, questions
+            ),
             added_evidence=added,
             trials=trials,
             decisions=decisions,
             verdicts=VerdictService(record, conductor, fields, added, trials, decisions, intake),
+            questions=questions,
             unknown=(*machine.inventory.unknown, *discovery.unknown, *events.unknown),
             boot_id=optional_text(system, "/proc/sys/kernel/random/boot_id") or "unknown",
             interval_s=interval_s,

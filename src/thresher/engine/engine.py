@@ -17,6 +17,7 @@ from typing import TypeVar
 
 from thresher.engine.run.conductor import Conductor
 from thresher.engine.run.kernels import KernelReport
+from thresher.engine.run.questions import QuestionDesk
 from thresher.engine.run.record import Record
 from thresher.engine.run.run_limits import unwatched
 from thresher.engine.services.added_evidence import AddedEvidence
@@ -80,6 +81,7 @@ class EngineParts:
     trials: TrialService
     decisions: DecisionService
     verdicts: VerdictService
+    questions: QuestionDesk
     unknown: tuple[Fact, ...]
     boot_id: str
     interval_s: float
@@ -114,6 +116,7 @@ class Engine:
         self.events = parts.events
         self.scans = parts.scans
         self.cards = parts.cards
+        self.questions = parts.questions
         self.unknown = parts.unknown
 
     # ---- what others may call from any thread
@@ -358,6 +361,8 @@ class Engine:
             decided=self.decisions.event(),
             draft=self.sheets.draft,
             scan=self.scans.status,
+            checks=tuple(self._record.check_results),
+            asked=self.questions.open,
         )
 
     def history(self, after: float, most: int) -> HistoryRows:

@@ -25,6 +25,7 @@ from thresher.journal.migrations import migrate
 from thresher.journal.rows import DRAFT, SHEET_CHANGED, WRITTEN
 from thresher.journal.schema import APPLICATION_ID, SCHEMA, VERSION
 from thresher.model.channels import Baseline, Channel, Quantity
+from thresher.model.checks import CheckResult
 from thresher.model.decisions import NO_DECISIONS, Decisions
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.exposure import exposures_of_readings
@@ -427,6 +428,10 @@ class JobFile:
     def tape(self, run: StoredRun) -> list[TapeEntry]:
         """Return the tape of a run, oldest first."""
         return [msgspec.json.decode(body, type=TapeEntry) for _, body in self._marks(run.number, "tape")]
+
+    def check_results(self, run: StoredRun) -> list[CheckResult]:
+        """Return the results of the component checks of a run, in their order."""
+        return [msgspec.json.decode(body, type=CheckResult) for _, body in self._marks(run.number, "check result")]
 
     def blocks(self, run: StoredRun) -> list[BlockMark]:
         """Return the blocks that began in a run."""

@@ -1,5 +1,6 @@
-"""What a use of a device (a drive, a graphics card) is as a load on the sheet; no team of workers carries it out."""
+"""What stands on a sheet and is done without a team of workers: uses of drives and graphics cards, and checks."""
 
+from abc import abstractmethod
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import ClassVar
@@ -9,14 +10,13 @@ from thresher.model.sheet import Precision, WorkingSet
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class DeviceLoad:
-    """One use of a kind of device.
+class SteadyLoad:
+    """One thing to do on a row of the sheet.
 
     `ends_itself` says whether it ends when it is through; until then it goes on, however long the block is planned.
     `shaped` says whether it can be pulsed and held at a temperature.
     """
 
-    use: StrEnum
     strains: str
     finds: str
     misses: str
@@ -30,6 +30,18 @@ class DeviceLoad:
     short_beat: ClassVar[bool] = False
     pairs_workers: ClassVar[bool] = False
     walks_memory: ClassVar[bool] = False
+
+    @property
+    @abstractmethod
+    def name(self) -> str:
+        """The name that a run sheet uses."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DeviceLoad(SteadyLoad):
+    """One use of a kind of device."""
+
+    use: StrEnum
 
     @property
     def name(self) -> str:

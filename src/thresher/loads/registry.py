@@ -3,6 +3,7 @@
 A new load is a file with a `Load` in it and a row here, or an entry point of the group `thresher.loads` in a package
 of its own that names such a value."""
 
+from thresher.loads.check_loads import CHECK_LOADS, CheckLoad
 from thresher.loads.compute import branchy, integer, matrix, precision, relay_load, sieve, solve, transform
 from thresher.loads.device_load import DeviceLoad
 from thresher.loads.drive_loads import DRIVE_LOADS
@@ -25,10 +26,10 @@ def _all_loads() -> dict[str, Load]:
 
 LOADS: dict[str, Load] = _all_loads()
 
-SheetLoad = Load | DeviceLoad
+SheetLoad = Load | DeviceLoad | CheckLoad
 
-SHEET_LOADS: dict[str, SheetLoad] = {**LOADS, **DRIVE_LOADS, **GRAPHICS_LOADS}
-"""Everything that a block of a run sheet can be: a load carried out by workers, or a use of a drive or a card."""
+SHEET_LOADS: dict[str, SheetLoad] = {**LOADS, **DRIVE_LOADS, **GRAPHICS_LOADS, **CHECK_LOADS}
+"""Everything that a block of a run sheet can be: a load of workers, a use of a drive or a card, or a check."""
 
 
 def usual_working_set(load: SheetLoad) -> WorkingSet:

@@ -16,6 +16,8 @@ from thresher.machine.tree import TreeSystem
 from thresher.machine.unpack import unpack
 from thresher.model.drive_commands import DrivePort
 from thresher.model.errors import EnvironmentFault, SourceUnavailable
+from thresher.model.fan_port import FanDrive
+from thresher.model.network_port import NetworkPort
 from thresher.model.port import KernelLog, Pacing, Source, System
 
 _SECRET_FILES = re.compile(
@@ -97,6 +99,14 @@ class RecordingSystem:
     def open_counters(self, cpu: int) -> Source:
         """Open a CPU's counters; they mean nothing in a capture and are not kept."""
         return self._system.open_counters(cpu)
+
+    def open_network(self) -> NetworkPort:
+        """Open the network of the machine behind; what it answers is not recorded."""
+        return self._system.open_network()
+
+    def open_fan(self, folder: str, number: int) -> FanDrive:
+        """Take control of a fan of the machine behind."""
+        return self._system.open_fan(folder, number)
 
     def open_drive(self, path: str) -> DrivePort:
         """Open a drive; what it answers is not kept."""

@@ -12,9 +12,11 @@ from pathlib import Path
 
 from thresher.machine.counters import PerfCounters, Registers, open_counters
 from thresher.machine.drive_process import DriveProcess
+from thresher.machine.fan_process import FanProcess
 from thresher.machine.files import FileSource, list_names, read_once, read_start, reason_of
 from thresher.machine.free_running import FreeRunning
 from thresher.machine.kmsg_reader import LOST, RECORD_BYTES
+from thresher.machine.network import LiveNetwork
 from thresher.machine.trace import LiveTrace
 from thresher.model.errors import SourceUnavailable
 from thresher.model.own_program import own_command
@@ -146,6 +148,14 @@ class LiveSystem:
     def resolve(self, path: str) -> str:
         """Follow symbolic links."""
         return os.path.realpath(path)
+
+    def open_network(self) -> LiveNetwork:
+        """Open the network of this computer."""
+        return LiveNetwork()
+
+    def open_fan(self, folder: str, number: int) -> FanProcess:
+        """Take control of a fan through a process of its own; it may take a moment."""
+        return FanProcess(folder, number)
 
     def open_drive(self, path: str) -> DriveProcess:
         """Open a drive through a process of its own."""

@@ -9,6 +9,8 @@ from thresher.machine.files import list_names, read_once, read_start
 from thresher.machine.free_running import FreeRunning
 from thresher.model.drive_commands import DrivePort
 from thresher.model.errors import EnvironmentFault, SourceUnavailable
+from thresher.model.fan_port import FanDrive
+from thresher.model.network_port import NetworkPort
 from thresher.model.port import Pacing, Source, SystemKind
 from thresher.model.regular_file import is_file, is_folder, is_link
 
@@ -126,6 +128,14 @@ class TreeSystem:
     def open_drive(self, path: str) -> DrivePort:
         """A directory of files answers no commands. Raises SourceUnavailable."""
         raise SourceUnavailable(path, "a directory of files takes no commands to drives")
+
+    def open_network(self) -> NetworkPort:
+        """A directory of files has no network. Raises SourceUnavailable."""
+        raise SourceUnavailable("network", "a directory of files sends nothing")
+
+    def open_fan(self, folder: str, number: int) -> FanDrive:
+        """A directory of files drives no fans. Raises SourceUnavailable."""
+        raise SourceUnavailable(f"{folder}/pwm{number}", "a directory of files drives no fans")
 
     def open_counters(self, cpu: int) -> Source:
         """Files hold no counters."""

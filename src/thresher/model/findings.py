@@ -64,6 +64,19 @@ class FindingKind(StrEnum):
     KERNEL_CRASH = "kernel crash"
     STOP_SCREEN = "stop screen"
     NO_START = "does not start"
+    BATTERY_WORN = "battery worn out"
+    BATTERY_WRONG = "battery gives or takes other than it says"
+    ADAPTER_WEAK = "adapter too weak"
+    CLOCK_BATTERY = "clock battery empty"
+    FAN_DEAF = "fan does not follow"
+    PORT_DEAD = "port dead"
+    NETWORK_LINK = "network link bad"
+    NETWORK_WAY = "network has no way out"
+    NETWORK_NAMES = "names do not resolve"
+    NETWORK_RADIO = "wireless signal weak"
+    PICTURE_WRONG = "picture wrong to the eye"
+    SOUND_WRONG = "sound wrong"
+    KEYS_WRONG = "keys wrong"
 
 
 CORRECTED_KINDS = (FindingKind.CORRECTED_CHECK, FindingKind.MEMORY_CORRECTED)

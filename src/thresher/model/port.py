@@ -14,6 +14,8 @@ from typing import Protocol, runtime_checkable
 
 from thresher.model.drive_commands import BlockSource, DrivePort, ScratchSource
 from thresher.model.errors import SourceUnavailable
+from thresher.model.fan_port import FanDrive
+from thresher.model.network_port import NetworkPort
 
 
 class SystemKind(StrEnum):
@@ -321,6 +323,14 @@ class System(Protocol):
 
     def open_drive(self, path: str) -> DrivePort:
         """Open a drive to send it commands, by its device file. Raises SourceUnavailable."""
+        ...
+
+    def open_network(self) -> NetworkPort:
+        """Open the machine's network. Raises SourceUnavailable."""
+        ...
+
+    def open_fan(self, folder: str, number: int) -> FanDrive:
+        """Take control of a fan by its chip's folder and its number there. It may block. Raises SourceUnavailable."""
         ...
 
     def read_start(self, path: str, most: int) -> bytes:

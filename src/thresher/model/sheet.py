@@ -88,7 +88,8 @@ class Block:
     that temperature by doing less. For memory, `share` of what is free above the reserve, or `amount` in bytes, is
     walked through by `patterns`. For drives, `drives` are their kernel names, none for all of them; a scratch file has
     `amount` bytes and lies in `folder`, empty for one that the program picks. For graphics, `cards` are their kernel
-    names, none for all of them, and `amount` is how much of a card's memory is checked.
+    names, none for all of them, and `amount` is how much of a card's memory is checked. `is_check` marks a component
+    check, which `load` names and which has nothing else to set.
     """
 
     row: PartKind
@@ -109,11 +110,14 @@ class Block:
     drives: tuple[str, ...] = ()
     folder: str = ""
     cards: tuple[str, ...] = ()
+    is_check: bool = False
 
     @property
     def title(self) -> str:
         """What a person reads on the block."""
         parts = [self.load]
+        if self.is_check:
+            return self.load
         if self.row is PartKind.DRIVE:
             return f"{self.load}, {', '.join(self.drives) or 'all drives'}"
         if self.row is PartKind.GRAPHICS:

@@ -5,12 +5,13 @@ import msgspec
 from thresher.compose.checks import SheetFault
 from thresher.decoding.groups import EventGroup
 from thresher.model.channels import Channel
+from thresher.model.checks import CheckResult
 from thresher.model.findings import Finding, TapeEntry
 from thresher.model.parts import Fact, Inventory
 from thresher.model.sheet import RunSheet
 from thresher.model.trials import EMPTY_BOOK, Book
 from thresher.model.verdict import Verdict
-from thresher.protocol.events import DecisionsEvent
+from thresher.protocol.events import DecisionsEvent, QuestionEvent
 from thresher.protocol.intake import Intake
 from thresher.protocol.status import EngineHealth, RunStatus, ScanStatus, SourceState
 
@@ -27,7 +28,8 @@ class Snapshot(msgspec.Struct, frozen=True):
 
     `last_event` is the number of the last event that it already holds. `draft` is the sheet that
     was being edited last, None when there is none. `earlier` is what log, counters and firmware
-    reported of the time before, `sources` how each source of events does."""
+    reported of the time before, `sources` how each source of events does. `checks` are the results of all component
+    checks, `asked` is the question that a person has to answer now."""
 
     version: int
     pid: int
@@ -56,6 +58,8 @@ class Snapshot(msgspec.Struct, frozen=True):
     decided: DecisionsEvent = DecisionsEvent()
     draft: RunSheet | None = None
     scan: ScanStatus | None = None
+    checks: tuple[CheckResult, ...] = ()
+    asked: QuestionEvent | None = None
 
 
 class SheetCheck(msgspec.Struct, frozen=True):

@@ -10,9 +10,11 @@ import msgspec
 
 from thresher.model.card_port import Artefact
 from thresher.model.channels import LimitSide
+from thresher.model.checks import Round
 from thresher.model.decisions import ActualCause, Culprit, LockedVerdict
 from thresher.model.findings import Finding, TapeEntry
 from thresher.model.parts import PartKind
+from thresher.model.questions import Answer
 from thresher.model.sheet import Block, RunSheet
 from thresher.model.trials import Book, Configuration, Outcome, Trial
 from thresher.protocol.answers import HistoryRows, SheetCheck, SheetFile, Snapshot
@@ -360,6 +362,31 @@ class Subscribe(Command[bool], frozen=True, tag="subscribe"):
 
 
 RunCommand = StartRun | StopRun | PutSheet | ChooseSheet | PutTrialSheet | PutDraft
+
+
+class PutRound(Command[RunStatus], frozen=True, tag="round.put"):
+    """Put a round on the bench: one of the rounds over parts of some kinds (all without), or checks by name."""
+
+    kind: Round = Round.SHORT
+    parts: tuple[PartKind, ...] = ()
+    checks: tuple[str, ...] = ()
+    times: int = 1
+
+
+class AnswerQuestion(Command[bool], frozen=True, tag="question.answer"):
+    """Answer the question of a number: the word of the choice, and what was measured meanwhile."""
+
+    number: int
+    answer: Answer
+
+
+class Attend(Command[bool], frozen=True, tag="question.attend"):
+    """Say whether a person is there to answer questions."""
+
+    attended: bool
+
+
+CheckCommand = PutRound | AnswerQuestion | Attend
 ChangeCommand = AddTime | EndBlock | LeaveOut | AppendBlock | GoOn
 SheetCommand = KeepDraft | OpenSheet | SaveSheet | RenameSheet | DeleteSheet | KeepSheet | ReloadSheets
 IntakeCommand = SetJob | ListJobs | NewJob | SetLimit | SetTrust | SetShelf | BeginBaseline
@@ -369,7 +396,7 @@ TrialCommand = BeginTrial | AddPart | AddOutcome | AssignRun | UndoTrial | Follo
 VerdictCommand = LockVerdict | CloseJob | ReopenJob | SetCounted | EditPrices | ReloadPrices
 ControlCommand = GetSnapshot | GetHistory | LeaveEngine | QuitEngine
 BenchCommand = RunCommand | ChangeCommand | SheetCommand | IntakeCommand | DeviceCommand
-EngineCommand = BenchCommand | EvidenceCommand | TrialCommand | VerdictCommand | ControlCommand
+EngineCommand = BenchCommand | CheckCommand | EvidenceCommand | TrialCommand | VerdictCommand | ControlCommand
 AnyCommand = EngineCommand | Subscribe
 
 METHODS: dict[str, type[AnyCommand]] = {str(kind.__struct_config__.tag): kind for kind in get_args(AnyCommand)}

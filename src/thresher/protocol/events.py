@@ -3,9 +3,11 @@
 import msgspec
 
 from thresher.model.channels import Channel, Tick
+from thresher.model.checks import CheckResult
 from thresher.model.decisions import NO_DECISIONS, ClosedJob, Decisions, PriorChange
 from thresher.model.findings import Finding, TapeEntry
 from thresher.model.parts import Inventory
+from thresher.model.questions import Question
 from thresher.model.sheet import RunSheet
 from thresher.model.trials import Book
 from thresher.model.verdict import Verdict
@@ -31,6 +33,19 @@ class FindingEvent(msgspec.Struct, tag="finding", frozen=True):
     """A new finding."""
 
     finding: Finding
+
+
+class CheckEvent(msgspec.Struct, tag="check", frozen=True):
+    """A component check has ended."""
+
+    result: CheckResult
+
+
+class QuestionEvent(msgspec.Struct, tag="question", frozen=True):
+    """A person is asked something; None when the question of that number is closed."""
+
+    number: int
+    question: Question | None
 
 
 class FindingsEvent(msgspec.Struct, tag="findings", frozen=True):
@@ -98,6 +113,8 @@ EngineEvent = (
     TickEvent
     | TapeEvent
     | FindingEvent
+    | CheckEvent
+    | QuestionEvent
     | FindingsEvent
     | BookEvent
     | DecisionsEvent

@@ -23,7 +23,8 @@ class SourceState(msgspec.Struct, frozen=True):
 class PlanItem(msgspec.Struct, frozen=True):
     """A gate or block as it stands on the time axis of the run; `state` says how far it is.
 
-    `about` says in words what a block strains and finds; `step` is its number among the steps of the run.
+    `about` says in words what a block strains and finds; `step` is its number among the steps of the run. `check` is
+    how a component check ended, or that it is coming or under way; empty for a load.
     """
 
     gate: bool
@@ -34,6 +35,7 @@ class PlanItem(msgspec.Struct, frozen=True):
     state: StepState
     about: str = ""
     step: int = 0
+    check: str = ""
 
 
 class ScanStatus(msgspec.Struct, frozen=True):

@@ -11,11 +11,14 @@ from thresher.protocol.commands import (
     AddOutcome,
     AddPart,
     AddTime,
+    AnswerQuestion,
     AppendBlock,
     AssignRun,
+    Attend,
     BeginBaseline,
     BeginTrial,
     ChangeCommand,
+    CheckCommand,
     ChooseSheet,
     CloseJob,
     ControlCommand,
@@ -40,6 +43,7 @@ from thresher.protocol.commands import (
     NewJob,
     OpenSheet,
     PutDraft,
+    PutRound,
     PutSheet,
     PutTrialSheet,
     QuitEngine,
@@ -77,8 +81,8 @@ def carry_out(engine: Engine, command: EngineCommand) -> object:
         return _on_change(engine, command)
     if isinstance(command, SheetCommand):
         return _on_sheets(engine, command)
-    if isinstance(command, DeviceCommand):
-        return _on_devices(engine, command)
+    if isinstance(command, DeviceCommand | CheckCommand):
+        return _on_parts(engine, command)
     if isinstance(command, IntakeCommand):
         return _on_intake(engine, command)
     if isinstance(command, EvidenceCommand):
@@ -90,6 +94,10 @@ def carry_out(engine: Engine, command: EngineCommand) -> object:
     if isinstance(command, ControlCommand):
         return _on_control(engine, command)
     assert_never(command)
+
+
+def _on_parts(engine: Engine, command: DeviceCommand | CheckCommand) -> object:
+    return _on_checks(engine, command) if isinstance(command, CheckCommand) else _on_devices(engine, command)
 
 
 def prepare(engine: Engine, command: ListJobs | NewJob) -> Callable[[], object]:
@@ -177,6 +185,20 @@ def _on_devices(engine: Engine, command: DeviceCommand) -> object:
             return engine.cards.report(card, seen)
         case _:
             assert_never(command)
+
+
+def _on_checks(engine: Engine, command: CheckCommand) -> object:
+    match command:
+        case PutRound(kind, parts, checks, times):
+            engine.sheets.put_round(kind, parts, checks, times)
+            return engine.status()
+        case AnswerQuestion(number, answer):
+            engine.questions.answer(number, answer)
+        case Attend(attended):
+            engine.questions.attended = attended
+        case _:
+            assert_never(command)
+    return True
 
 
 def _on_intake(engine: Engine, command: IntakeCommand) -> object:

@@ -15,6 +15,7 @@ from thresher.simulator.cards import SimulatedCard
 from thresher.simulator.drive_faults import spoilt
 from thresher.simulator.drive_work import DriveState, SimulatedBlocks, SimulatedScratch
 from thresher.simulator.drives import SimulatedDrive
+from thresher.simulator.equipment import Equipment, SimulatedFan, SimulatedNetwork
 from thresher.simulator.files import FileTable, add_processor, add_rest, add_sensors
 from thresher.simulator.kernel_log import LogBuffer, LogReader
 from thresher.simulator.load_effects import LoadEffects
@@ -115,6 +116,8 @@ class SimulatedMachine:
         add_sensors(self._files, scenario, self._physics, warm, self._work.cards)
         add_rest(self._files, scenario, self._physics, self._work.cards)
         self._files.add("/proc/stat", self._proc_stat)
+        self._equipment = Equipment(scenario, self._physics, scenario.seed, self.wall)
+        self._equipment.add_files(self._files)
 
     def _proc_stat(self) -> str:
         """Per-CPU times in hundredths of a second (filesystems/proc, section 1.8)."""
@@ -160,6 +163,14 @@ class SimulatedMachine:
         state = self._work.open_card(pci)
         state.open()
         return SimulatedCard(state)
+
+    def open_network(self) -> SimulatedNetwork:
+        """Open the simulated network."""
+        return self._equipment.network
+
+    def open_fan(self, folder: str, number: int) -> SimulatedFan:
+        """Take control of a fan of the board."""
+        return self._equipment.open_fan(folder, number)
 
     def seen_on_display(self) -> tuple[str, ...]:
         """Return what somebody who watches the display has seen of it since the last call."""
@@ -235,6 +246,7 @@ class SimulatedMachine:
         physics = self._physics
         physics.step()
         self._work.step_heat(self._step_s)
+        self._equipment.step(self._step_s)
         self._steps += 1
         busy_share = physics.busy[self._core_of_cpu]
         self._jiffies[:, 0] += busy_share * self._step_s * 100

@@ -83,6 +83,8 @@ class Physics:
         """How often a second the load comes on from nothing."""
         self.cards_w = 0.0
         """What the graphics cards draw above what they draw idle."""
+        self.driven_rpm: dict[int, float] = {}
+        """Speeds of fans that somebody drives: 1 the processor's, 2 the case's."""
         start = scenario.ambient_c
         self.state = PhysicsState(
             die_c=np.full(cores, start + 12.0),
@@ -159,8 +161,9 @@ class Physics:
     def _turn_fans(self) -> None:
         state = self.state
         wanted = min(1.0, max(0.0, (float(state.die_c.max()) - 40.0) / 45.0)) * 1300.0 + 700.0
-        state.cpu_fan_rpm += (wanted - state.cpu_fan_rpm) * self._step_s / 4.0
-        state.case_fan_rpm += (700.0 + wanted * 0.25 - state.case_fan_rpm) * self._step_s / 6.0
+        processor, case = self.driven_rpm.get(1, wanted), self.driven_rpm.get(2, 700.0 + wanted * 0.25)
+        state.cpu_fan_rpm += (processor - state.cpu_fan_rpm) * self._step_s / 4.0
+        state.case_fan_rpm += (case - state.case_fan_rpm) * self._step_s / 6.0
 
     def _limit_clock(self) -> None:
         state, processor = self.state, self._scenario.processor

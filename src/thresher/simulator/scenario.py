@@ -52,6 +52,17 @@ class FaultKind(StrEnum):
     DRIVE_ELECTRONICS = "drive electronics"
     DRIVE_WORN = "drive worn"
     FILE_SYSTEM = "damaged file system"
+    BATTERY_WORN = "battery worn"
+    BATTERY_GAUGE = "battery counts wrong"
+    WEAK_ADAPTER = "weak adapter"
+    NETWORK_CABLE = "network cable"
+    NETWORK_PORT = "network port"
+    WRONG_NAMES = "wrong name server"
+    SIGN_IN = "network wants a sign-in"
+    PROVIDER_DOWN = "provider down"
+    WEAK_RADIO = "weak radio"
+    FAN_DEAF = "fan does not follow"
+    CLOCK_BATTERY = "clock battery empty"
     STRAY_ERRORS = "stray errors"
     CHANNEL_VANISHES = "channel vanishes"
     CHANNEL_GARBAGE = "channel garbage"
@@ -123,6 +134,17 @@ STRENGTH_MEANS: dict[FaultKind, str] = {
     FaultKind.DRIVE_ELECTRONICS: "incidents per hour of use: requests without answer, wrong data, lost writes",
     FaultKind.DRIVE_WORN: "per cent of its rated endurance above 100 that are used up",
     FaultKind.FILE_SYSTEM: "old damage found per hour of use, on a drive that is sound",
+    FaultKind.BATTERY_WORN: "share of what it was made for that is lost",
+    FaultKind.BATTERY_GAUGE: "share of the charge that it does not count",
+    FaultKind.WEAK_ADAPTER: "watts that the adapter can give",
+    FaultKind.NETWORK_CABLE: "share of large packets that are damaged; above 0.15 the link is slower too",
+    FaultKind.NETWORK_PORT: "not used",
+    FaultKind.WRONG_NAMES: "not used",
+    FaultKind.SIGN_IN: "not used",
+    FaultKind.PROVIDER_DOWN: "not used",
+    FaultKind.WEAK_RADIO: "signal in dBm",
+    FaultKind.FAN_DEAF: "number of the fan: 1 the processor's, 2 the case's",
+    FaultKind.CLOCK_BATTERY: "not used",
     FaultKind.STRAY_ERRORS: "harmless corrected errors per hour in the log of a healthy machine",
     FaultKind.CHANNEL_VANISHES: "not used",
     FaultKind.CHANNEL_GARBAGE: "not used",
@@ -249,11 +271,39 @@ class GraphicsSpec:
     power_w: float = 160.0
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class BatterySpec:
+    """A battery: what it was made for in Wh, the share that it still holds, its charge, 0 to 1, and its cycles.
+
+    `stops_at` is the share at which charging stops by setting."""
+
+    name: str
+    maker: str
+    model: str
+    serial: str = ""
+    design_wh: float
+    held: float = 0.94
+    charge: float = 0.8
+    cycles: int = 120
+    stops_at: float = 1.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class InterfaceSpec:
+    """A network interface: its address, empty when nothing is plugged in, and the speed of a wired one in Mbit/s."""
+
+    name: str
+    wireless: bool = False
+    address: str = ""
+    speed_mbit: int = 1000
+
+
 @dataclass(frozen=True, slots=True)
 class Scenario:
     """A whole simulated machine: `speed` is how fast its clock runs unless something else is asked for.
 
-    `cooler_share` is what its cooler carries away, as a share of a tower cooler's.
+    `cooler_share` is what its cooler carries away, as a share of a tower cooler's. `adapter_w` is what the adapter of a
+    machine with batteries gives, 0 when it is pulled out; `driven_fans` says whether its board lets fans be driven.
     """
 
     title: str
@@ -274,6 +324,10 @@ class Scenario:
     job: str
     interleaved: bool = True
     cooler_share: float = 1.0
+    batteries: tuple[BatterySpec, ...] = ()
+    interfaces: tuple[InterfaceSpec, ...] = ()
+    adapter_w: float = 0.0
+    driven_fans: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -290,9 +344,21 @@ class _Head:
     symptoms: tuple[str, ...] = ()
     interleaved: bool = True
     cooler_share: float = 1.0
+    adapter_w: float = 0.0
+    driven_fans: bool = False
 
 
-_SECTIONS = {"format", "processor", "board", "memory", "drives", "graphics", "faults"}
+_SECTIONS = {
+    "format",
+    "processor",
+    "board",
+    "memory",
+    "drives",
+    "graphics",
+    "faults",
+    "batteries",
+    "interfaces",
+}
 
 
 def parse_scenario(text: str, source: str) -> Scenario:
@@ -307,9 +373,16 @@ def parse_scenario(text: str, source: str) -> Scenario:
     modules = convert_list(data, "memory", ModuleSpec, faults)
     drives = convert_list(data, "drives", DriveSpec, faults)
     graphics = convert_list(data, "graphics", GraphicsSpec, faults)
+    batteries = convert_list(data, "batteries", BatterySpec, faults)
+    interfaces = convert_list(data, "interfaces", InterfaceSpec, faults)
     ailments = convert_list(data, "faults", Fault, faults)
     if head is None or processor is None or board is None:
         raise InputError(source, faults)
+    faults += [
+        InputFault(f"batteries[{index}]", "expected design_wh from 1 to 400, held and charge from 0.05 to 1")
+        for index, each in enumerate(batteries)
+        if not (1 <= each.design_wh <= 400 and 0.05 <= each.held <= 1.2 and 0.05 <= each.charge <= 1)
+    ]
     faults += _check_head(head) + _check_processor(processor) + _check_faults(ailments, processor, modules)
     faults += [
         InputFault(f"memory[{index}].slot", f"{module.slot!r} is not one of the board's slots {', '.join(board.slots)}")
@@ -337,6 +410,10 @@ def parse_scenario(text: str, source: str) -> Scenario:
         job=head.job,
         interleaved=head.interleaved,
         cooler_share=head.cooler_share,
+        batteries=tuple(batteries),
+        interfaces=tuple(interfaces),
+        adapter_w=head.adapter_w,
+        driven_fans=head.driven_fans,
     )
 
 
@@ -365,6 +442,12 @@ def _check_processor(processor: ProcessorSpec) -> list[InputFault]:
 _STRENGTHS: dict[FaultKind, tuple[float, float]] = {
     FaultKind.CLOGGED_HEATSINK: (0.001, 0.999),
     FaultKind.CARD_COOLER: (0.001, 0.999),
+    FaultKind.BATTERY_WORN: (0.01, 0.9),
+    FaultKind.BATTERY_GAUGE: (0.01, 1.0),
+    FaultKind.WEAK_ADAPTER: (1, 400),
+    FaultKind.NETWORK_CABLE: (0.001, 0.9),
+    FaultKind.WEAK_RADIO: (-100, -30),
+    FaultKind.FAN_DEAF: (1, 2),
     FaultKind.CELL_STUCK: (0, 1),
     FaultKind.CELL_TRANSITION: (0, 1),
     FaultKind.CELL_COUPLED: (0, 2),

@@ -17,6 +17,7 @@ from thresher.engine.run.team_findings import finding_of_reset
 from thresher.loads.team.events import StopReport
 from thresher.loads.team.team import Team, TeamState
 from thresher.model.channels import Tick
+from thresher.model.checks import CheckOutcome
 from thresher.model.errors import EnvironmentFault
 from thresher.model.findings import CORRECTED_KINDS, Severity, findings_of_run
 from thresher.model.port import SystemKind
@@ -188,7 +189,10 @@ class Conductor:
         if run.ending is None:
             return Outcome.NOT_FINISHED
         minutes = sum(each.minutes for each in self.past_exposures if each.run == run.number)
-        return outcome_of(run.ending, len(findings_of_run(self._record.findings, run.number)), minutes)
+        failed = [
+            each for each in self._record.check_results if each.run == run.number and each.outcome is CheckOutcome.FAIL
+        ]
+        return outcome_of(run.ending, len(findings_of_run(self._record.findings, run.number)) + len(failed), minutes)
 
     def _teams(self) -> list[Team]:
         return [step.team for step in self.run.steps if step.team is not None] if self.run else []

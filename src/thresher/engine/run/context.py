@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 from thresher.engine.card_jobs.access import CardAccess
 from thresher.engine.drive_jobs.access import DriveAccess
+from thresher.engine.run.questions import QuestionDesk
 from thresher.engine.run.record import Record
 from thresher.engine.run.team_findings import Storms
 from thresher.engine.watch.readings import Watchers
@@ -26,6 +27,7 @@ class RunContext:
     interval_s: float
     drives: DriveAccess
     cards: CardAccess
+    questions: QuestionDesk
 
     def now(self) -> float:
         """Return the machine's clock in seconds."""

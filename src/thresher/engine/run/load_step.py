@@ -70,6 +70,10 @@ class LoadStep(BlockStep):
         """Preparing until all workers do their beats."""
         return RunState.LOADING if self.loading else RunState.PREPARING
 
+    def paced_work(self) -> "PacedBlock | None":
+        """Return the block as a simulated machine sees it, while its workers do their beats."""
+        return self.work if self.loading else None
+
     def load_status(self) -> LoadStatus | None:
         """Return what the load reports about itself."""
         return self.watch.status() if self.watch is not None else None
@@ -284,6 +288,4 @@ class PacedBlock:
 
 def paced_blocks(run: Run) -> list[PacedBlock]:
     """Return the blocks whose workers do their beats now."""
-    return [
-        step.work for step in run.running() if isinstance(step, LoadStep) and step.loading and step.work is not None
-    ]
+    return [work for step in run.running() if (work := step.paced_work()) is not None]

@@ -10,11 +10,12 @@ from thresher.engine.run.run import Run
 from thresher.engine.run.team_findings import with_circumstances
 from thresher.journal.writer import JournalWriter
 from thresher.model.channels import Channel, Quantity, Tick
+from thresher.model.checks import CheckOutcome, CheckResult
 from thresher.model.errors import EnvironmentFault
 from thresher.model.findings import Finding, FindingKind, Severity, TapeEntry
 from thresher.model.parts import Inventory, PartKind
 from thresher.model.port import System
-from thresher.protocol.events import EngineEvent, FindingEvent, TapeEvent
+from thresher.protocol.events import CheckEvent, EngineEvent, FindingEvent, TapeEvent
 
 _LOG = logging.getLogger(__name__)
 KEEP_TAPE = 2_000
@@ -66,6 +67,7 @@ class Record:
         self.listeners: list[Callable[[EngineEvent], None]] = []
         self.tape: deque[TapeEntry] = deque(maxlen=KEEP_TAPE)
         self.findings: list[Finding] = []
+        self.check_results: list[CheckResult] = []
         self.run: Run | None = None
         self.tick: Tick | None = None
         self.changed = True
@@ -117,6 +119,15 @@ class Record:
         self.findings.append(finding)
         self.writer.add_mark(run, finding.at, "finding", finding)
         self.publish(FindingEvent(finding))
+        self.changed = True
+
+    def checked(self, result: CheckResult) -> None:
+        """Keep the result of a component check, and say it."""
+        self.check_results.append(result)
+        self.writer.add_mark(result.run, result.at, "check result", result)
+        self.publish(CheckEvent(result))
+        severity = Severity.WARNING if result.outcome is CheckOutcome.FAIL else Severity.NOTE
+        self.note(f"{result.title}: {result.outcome.value}", result.why, severity, result.code, result.row)
         self.changed = True
 
     def check_idle(self, tried: str) -> None:

@@ -2,15 +2,10 @@
 
 from collections.abc import Callable
 
-from thresher.engine.run.card_step import CardStep
-from thresher.engine.run.drive_step import DriveStep
+from thresher.engine.run.block_steps import step_of_load
+from thresher.engine.run.check_step import CheckStep
 from thresher.engine.run.gate_step import GateStep
-from thresher.engine.run.load_step import LoadStep
 from thresher.engine.run.steps import Step
-from thresher.loads.drive_loads import DriveLoad
-from thresher.loads.graphics_loads import GraphicsLoad
-from thresher.loads.load import Load
-from thresher.loads.registry import SHEET_LOADS
 from thresher.model.plugins import plugins
 from thresher.model.sheet import Block, Gate, RunSheet, SheetItem
 
@@ -18,13 +13,10 @@ ENTRY_POINTS = "thresher.steps"
 
 MakeStep = Callable[[int, SheetItem], Step]
 
-BLOCK_STEPS: dict[type, MakeStep] = {Load: LoadStep.of, DriveLoad: DriveStep.of, GraphicsLoad: CardStep.of}
-"""By the type of what a block asks for."""
-
 
 def _step_of_block(index: int, item: SheetItem) -> Step:
     assert isinstance(item, Block)
-    return BLOCK_STEPS[type(SHEET_LOADS[item.load])](index, item)
+    return CheckStep.of(index, item) if item.is_check else step_of_load(index, item)
 
 
 STEP_KINDS: dict[type, MakeStep] = {

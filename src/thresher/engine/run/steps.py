@@ -16,6 +16,7 @@ from thresher.protocol.status import PlanItem
 
 if TYPE_CHECKING:
     from thresher.engine.run.context import RunContext
+    from thresher.engine.run.load_step import PacedBlock
     from thresher.engine.run.run import Run
 
 
@@ -76,6 +77,10 @@ class Step(Protocol):
     def load_status(self) -> LoadStatus | None:
         """Return what a load reports about itself."""
         ...
+
+    def paced_work(self) -> "PacedBlock | None":
+        """Return the work of its workers as a simulated machine sees it, while they do their beats."""
+        return None
 
     def exposures(self, run: int) -> list[Exposure]:
         """Return the minutes under load so far, for the run of that number."""

@@ -1,11 +1,13 @@
 """Run sheets on the bench: chosen by name, proposed, edited, the shop's own."""
 
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
 from thresher.compose.announce import announcement, warnings
 from thresher.compose.checks import Bench, DriveOnBench, sheet_faults
 from thresher.compose.fitting import fitted
+from thresher.compose.rounds import named_checks, plan_round, round_sheet
 from thresher.compose.sheet_file import load_sheet, parse_sheet
 from thresher.compose.sheet_text import sheet_text
 from thresher.drives.reading import seconds_to_read
@@ -14,6 +16,7 @@ from thresher.engine.drive_jobs.access import DriveAccess
 from thresher.engine.run.changes import RunChanges
 from thresher.engine.run.conductor import Conductor
 from thresher.engine.run.kernels import KernelReport
+from thresher.engine.run.questions import QuestionDesk
 from thresher.engine.run.record import Record
 from thresher.engine.services.intake import OWN, IntakeService
 from thresher.engine.services.machine import MachineService
@@ -21,8 +24,10 @@ from thresher.loads.memory.free import free_memory
 from thresher.loads.registry import SHEET_LOADS
 from thresher.machine.mounts import Mount, scratch_mounts
 from thresher.model.channels import watched_temperatures
+from thresher.model.checks import Round
 from thresher.model.errors import EnvironmentFault, InputError, InputFault, SourceUnavailable, ThresherError
 from thresher.model.findings import Severity
+from thresher.model.parts import PartKind
 from thresher.model.port import System, SystemKind
 from thresher.model.sheet import RunSheet
 from thresher.protocol.answers import SheetCheck, SheetFile
@@ -44,6 +49,7 @@ class SheetService:
         drives: DriveAccess,
         cards: CardAccess,
         draft: RunSheet | None,
+        questions: QuestionDesk,
     ) -> None:
         """Serve one bench; `draft` is what was being edited when the job was open last."""
         self._system = system
@@ -52,7 +58,7 @@ class SheetService:
         self._intake = intake
         self._machine = machine
         self._kernels = kernels
-        self._drives, self._cards = drives, cards
+        self._drives, self._cards, self._questions = drives, cards, questions
         self.draft = draft
         self._on_bench = ""
 
@@ -69,6 +75,22 @@ class SheetService:
             raise InputError("run sheet", [InputFault(fault.place(sheet), fault.message) for fault in faults])
         self._conductor.put_sheet(sheet)
         self._on_bench = name
+
+    def put_round(self, kind: Round, parts: Sequence[PartKind], checks: Sequence[str], times: int) -> None:
+        """Put a round on the bench: checks by name, else one of the rounds, over parts of some kinds or all.
+
+        Raises InputError for an unknown check, EnvironmentFault during a run.
+        """
+        if checks:
+            named = named_checks(checks)
+            self.put(round_sheet(named[0].name.capitalize() if len(named) == 1 else "Chosen checks", named, times))
+            return
+        plan = plan_round(kind, self._record.inventory, parts, self._questions.attended)
+        words = f" of {', '.join(each.word for each in parts)}" if parts else " of every part"
+        self.put(round_sheet(f"{kind.value.capitalize()} round{words}", plan.checks, times))
+        for check, why in plan.left_out:
+            if check.there(self._record.inventory):
+                self._record.note(f"{check.name} left out", why, part=check.row)
 
     def choose(self, name: str) -> None:
         """Put a sheet on the bench, one that ships or the shop's own.

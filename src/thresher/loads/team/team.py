@@ -113,6 +113,10 @@ class Team:
         """Beats done by all."""
         return sum(self.status.beats(slot) for slot in self._crew.members)
 
+    def beats_by_cpu(self) -> dict[int, int]:
+        """Return the beats done by the worker of each logical CPU."""
+        return {member.cpu: self.status.beats(slot) for slot, member in self._crew.members.items()}
+
     @property
     def round_off(self) -> float:
         """Largest round-off seen by any."""

@@ -1,0 +1,1 @@
+"""Checks of fans and cooling."""

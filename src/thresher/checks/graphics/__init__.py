@@ -1,0 +1,1 @@
+"""Checks of graphics cards and their outputs."""

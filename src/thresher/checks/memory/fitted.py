@@ -1,0 +1,56 @@
+"""Memory that is fitted against memory that the system has."""
+
+import re
+
+from thresher.checks.check import Check, CheckBench, CheckSteps, progress
+from thresher.model.checks import Figure
+from thresher.model.parts import PartKind
+from thresher.model.port import optional_text
+
+_MOST_KEPT_GIB = 1.0
+_MOST_KEPT_SHARE = 0.08
+"""What firmware, the kernel and graphics without memory of their own keep for themselves; the makers' judgement."""
+_GIB = re.compile(r"(\d+(?:\.\d+)?) GiB")
+
+
+def _run(bench: CheckBench) -> CheckSteps:
+    yield from progress("reading the memory", 0.0)
+    modules = bench.inventory.parts_of(PartKind.MEMORY)
+    sizes = [float(found[1]) for part in modules if (found := _GIB.search(part.fact("size") or part.name))]
+    total = re.search(r"^MemTotal:\s+(\d+) kB", optional_text(bench.system, "/proc/meminfo"), re.MULTILINE)
+    if total is None:
+        return (CHECK.unclear("the kernel does not report its memory"),)
+    seen = int(total[1]) / (1 << 20)
+    if not sizes or len(sizes) < len(modules):
+        return (CHECK.unclear("the firmware does not list the modules", Figure("seen", round(seen, 1), "GiB")),)
+    fitted = sum(sizes)
+    kept = max(_MOST_KEPT_GIB, _MOST_KEPT_SHARE * fitted)
+    figures = (
+        Figure("fitted", round(fitted, 1), "GiB"),
+        Figure("seen", round(seen, 1), "GiB", round(fitted - kept, 1), None, "judgement"),
+    )
+    if not figures[1].within:
+        why = f"{fitted - seen:.1f} GiB of {fitted:.0f} GiB are missing: seat the modules anew, look at the settings"
+        return (CHECK.failed(why, *figures),)
+    return (CHECK.passed(f"{modules_word(len(sizes))}, and the system has all that they hold", *figures),)
+
+
+def modules_word(count: int) -> str:
+    """Return a number of modules in words."""
+    return "one module" if count == 1 else f"{count} modules"
+
+
+CHECK = Check(
+    name="memory fitted",
+    row=PartKind.MEMORY,
+    about=(
+        "The firmware lists the modules in their slots; the system says how much memory it has. What the one lists and"
+        " the other lacks is a module that is not seated, not supported, or switched off."
+    ),
+    finds="modules that are fitted and not used",
+    misses="faults of the cells: the memory checks find those",
+    usual_s=2.0,
+    run=_run,
+    parts=(PartKind.MEMORY,),
+    code="M-110",
+)

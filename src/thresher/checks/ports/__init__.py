@@ -1,0 +1,1 @@
+"""Checks of ports and links."""

@@ -1,0 +1,76 @@
+"""Each core by itself goes above its base clock, core by core."""
+
+import statistics
+
+from thresher.checks.check import Check, CheckBench, CheckSteps
+from thresher.checks.loaded import in_turn
+from thresher.checks.processor.clock_files import base_mhz, fastest_mhz
+from thresher.checks.processor.clocks import clocks_by_core
+from thresher.model.checks import Figure
+from thresher.model.findings import FindingKind
+from thresher.model.parts import PartKind
+from thresher.model.sheet import Block, WorkingSet
+
+_SECONDS = 4.0
+_MOST_CORES = 16
+_OF_FELLOWS = 0.85
+"""A core that goes less high than this share of its fellows is held back; the makers' judgement."""
+
+
+def _run(bench: CheckBench) -> CheckSteps:
+    first_cpus = {cpu.core: cpu.cpu for cpu in reversed(bench.inventory.cpus)}
+    cores = sorted(first_cpus)[:_MOST_CORES]
+    blocks = [
+        Block(
+            PartKind.PROCESSOR,
+            "branchy",
+            0.0,
+            _SECONDS,
+            cores=(core,),
+            one_per_core=True,
+            working_set=WorkingSet.SHARED_CACHE,
+        )
+        for core in cores
+    ]
+    seen = yield from in_turn(blocks)
+    highest: dict[int, float] = {}
+    for core, each in zip(cores, seen, strict=True):
+        clocks = clocks_by_core(bench.channels, each.readings).get(core)
+        if clocks:
+            highest[core] = max(clocks)
+    if not highest:
+        return (CHECK.unclear("this machine does not report the clocks of its cores"),)
+    slow = None
+    for core, mhz in highest.items():
+        fellows = [
+            other
+            for each, other in highest.items()
+            if fastest_mhz(bench.system, first_cpus[each]) == fastest_mhz(bench.system, first_cpus[core])
+        ]
+        base = base_mhz(bench.system, first_cpus[core])
+        if mhz < _OF_FELLOWS * statistics.median(fellows) or (base is not None and mhz < 0.97 * base):
+            slow = core if slow is None or mhz < highest[slow] else slow
+    figures = tuple(Figure(f"core {core}", round(mhz), "MHz") for core, mhz in sorted(highest.items()))
+    if slow is not None:
+        fellows_mhz = statistics.median(highest.values())
+        why = f"core {slow} alone goes to {highest[slow]:.0f} MHz, its fellows to {fellows_mhz:.0f}"
+        return (CHECK.failed(why, *figures),)
+    return (CHECK.passed("each core alone goes as high as its fellows", *figures),)
+
+
+CHECK = Check(
+    name="boost",
+    row=PartKind.PROCESSOR,
+    about=(
+        "One core alone may run faster than all together. Each gets its turn and should go about as high as its"
+        " fellows of the same kind; one that does not is held back by the firmware because something is wrong with it,"
+        " or by a setting."
+    ),
+    finds="a core that does not go as high as the others",
+    misses="errors at that clock: the cores check finds those",
+    usual_s=8 * (_SECONDS + 1.0),
+    run=_run,
+    parts=(PartKind.PROCESSOR,),
+    kind=FindingKind.CLOCK_LOW,
+    code="P-120",
+)

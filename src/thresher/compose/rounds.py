@@ -1,0 +1,74 @@
+"""Rounds: run sheets that walk over the parts of a machine with one check after the other."""
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+from thresher.checks.check import Check
+from thresher.checks.registry import CHECKS
+from thresher.loads.check_loads import CHECK_LOADS
+from thresher.loads.registry import usual_working_set
+from thresher.model.checks import Need, Round
+from thresher.model.errors import InputError, InputFault
+from thresher.model.parts import Inventory, PartKind
+from thresher.model.sheet import Block, RunSheet, clock_text
+
+
+@dataclass(frozen=True, slots=True)
+class RoundPlan:
+    """The checks of a round in their order, and those that are left out with why."""
+
+    checks: tuple[Check, ...]
+    left_out: tuple[tuple[Check, str], ...]
+
+    @property
+    def seconds(self) -> float:
+        """About how long it takes."""
+        return sum(check.usual_s for check in self.checks)
+
+
+def plan_round(kind: Round, inventory: Inventory, kinds: Iterable[PartKind] = (), attended: bool = False) -> RoundPlan:
+    """Return the checks of a round for a machine, of some kinds of parts only where these are given."""
+    wanted = frozenset(kinds)
+    taken: list[Check] = []
+    left: list[tuple[Check, str]] = []
+    for check in CHECKS.values():
+        if wanted and check.row not in wanted and not wanted & set(check.parts):
+            continue
+        if not check.there(inventory):
+            left.append((check, f"this machine has no {check.row.word}"))
+        elif check.long and kind is Round.SHORT:
+            left.append((check, f"it takes {clock_text(check.usual_s)}; the thorough round has it"))
+        elif Need.PERSON in check.needs and (kind is Round.SHORT or not attended):
+            left.append((check, "it needs a person"))
+        else:
+            taken.append(check)
+    return RoundPlan(tuple(taken), tuple(left))
+
+
+def round_sheet(title: str, checks: Sequence[Check], times: int = 1) -> RunSheet:
+    """Return the sheet of some checks, one after the other, so many times. Raises InputError."""
+    if not checks:
+        raise InputError("round", [InputFault("checks", "none of the parts has a check")])
+    if not 1 <= times <= 1000:
+        raise InputError("round", [InputFault("times", f"expected 1 to 1000, found {times}")])
+    blocks, at = [], 0.0
+    for check in list(checks) * times:
+        place = usual_working_set(CHECK_LOADS[check.name])
+        length = max(1.0, check.usual_s)
+        blocks.append(Block(check.row, check.name, at, length, working_set=place, is_check=True))
+        at += length
+    finds = "; ".join(dict.fromkeys(check.finds for check in checks)) if len(checks) == 1 else ""
+    return RunSheet(title, tuple(blocks), finds=finds)
+
+
+def named_checks(names: Iterable[str]) -> tuple[Check, ...]:
+    """Return checks by name. Raises InputError with every name that is none."""
+    wanted = tuple(names)
+    faults = [
+        InputFault("check", f"there is no check {name!r}; known are {', '.join(CHECKS)}")
+        for name in wanted
+        if name not in CHECKS
+    ]
+    if faults:
+        raise InputError("round", faults)
+    return tuple(CHECKS[name] for name in wanted)
