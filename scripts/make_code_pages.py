@@ -15,6 +15,7 @@ GROUPS = {
     "S": "Supply, board, links",
     "C": "Cooling",
     "A": "Battery",
+    "N": "Network",
     "E": "Endings",
     "X": "The evidence itself",
 }

@@ -25,7 +25,7 @@ from thresher.journal.migrations import migrate
 from thresher.journal.rows import DRAFT, SHEET_CHANGED, WRITTEN
 from thresher.journal.schema import APPLICATION_ID, SCHEMA, VERSION
 from thresher.model.channels import Baseline, Channel, Quantity
-from thresher.model.checks import CheckResult
+from thresher.model.checks import CheckResult, exposure_of_check
 from thresher.model.decisions import NO_DECISIONS, Decisions
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.exposure import exposures_of_readings
@@ -473,7 +473,8 @@ class JobFile:
                 for at, temperature in zip(readings.at[inside], hottest[inside], strict=True)
             )
             exposures += exposures_of_readings(run.number, block.index, block.load, rows)
-        return exposures
+        passed = (exposure_of_check(result) for result in self.check_results(run))
+        return exposures + [each for each in passed if each is not None]
 
     def last_tick_at(self, run: StoredRun) -> float | None:
         """Return the machine time of a run's last row, None when it has none."""

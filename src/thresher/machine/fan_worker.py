@@ -8,6 +8,8 @@ import signal
 import sys
 from pathlib import Path
 
+from thresher.model.regular_file import is_there
+
 _BY_HAND = "1"
 """`pwm_enable` 1 is control by software (kernel document hwmon/sysfs-interface)."""
 
@@ -19,7 +21,7 @@ def main(folder: str, number: str) -> int:
     duty, mode = Path(folder, f"pwm{number}"), Path(folder, f"pwm{number}_enable")
     try:
         before_duty = duty.read_text().strip()
-        before_mode = mode.read_text().strip() if mode.exists() else None
+        before_mode = mode.read_text().strip() if is_there(mode) else None
         if before_mode is not None and before_mode != _BY_HAND:
             mode.write_text(f"{_BY_HAND}\n")
     except OSError as error:

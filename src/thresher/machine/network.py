@@ -18,7 +18,9 @@ from typing import Any
 from thresher.model.errors import SourceUnavailable
 from thresher.model.network_port import Address, Fetched, Gateway, LookedUp, Neighbour, WirelessState
 
-_ECHO = {socket.AF_INET: 8, socket.AF_INET6: 128}
+_ECHO: dict[int, int] = {socket.AF_INET: 8, socket.AF_INET6: 128}
+_REPLY: dict[int, int] = {socket.AF_INET: 0, socket.AF_INET6: 129}
+"""Types of echo request and echo reply (RFC 792, RFC 4443)."""
 _LOOPBACK_SCOPE = 254
 _MOST_TEXT = 4096
 
@@ -49,27 +51,25 @@ class LiveNetwork:
     def ping(self, address: str, seconds: float, size: int = 56) -> float | None:
         """Send one echo request and return the round trip in ms, None when nothing came back in time."""
         family = socket.AF_INET6 if ":" in address else socket.AF_INET
-        protocol = socket.IPPROTO_ICMPV6 if family == socket.AF_INET6 else socket.IPPROTO_ICMP
-        try:
-            sending = socket.socket(family, socket.SOCK_DGRAM, protocol)
-        except OSError as error:
-            where, why = f"echo request to {address}", f"{os.strerror(error.errno or 0)} (net.ipv4.ping_group_range)"
-            raise SourceUnavailable(where, why) from error
+        sending = _echo_socket(family, address)
         with sending:
-            sending.settimeout(seconds)
-            # identifier and checksum are the kernel's on such a socket
-            packet = struct.pack("!BBHHH", _ECHO[family], 0, 0, 0, 1) + bytes(size)
+            mark = os.urandom(8)
+            packet = echo_packet(family, os.getpid() & 0xFFFF, mark + bytes(max(0, size - len(mark))))
             begun = time.perf_counter()
             try:
                 sending.sendto(packet, (address, 0))
-                sending.recvfrom(size + 64)
+                while (left := begun + seconds - time.perf_counter()) > 0:
+                    sending.settimeout(left)
+                    came = sending.recv(size + 128)
+                    if _REPLY[family] == _type_of(came, family, sending.type) and mark in came:
+                        return (time.perf_counter() - begun) * 1000.0
             except TimeoutError:
                 return None
             except OSError as error:
                 if error.errno in (errno.ENETUNREACH, errno.EHOSTUNREACH, errno.ECONNREFUSED, errno.ENETDOWN):
                     return None
                 raise SourceUnavailable(f"echo request to {address}", os.strerror(error.errno or 0)) from error
-            return (time.perf_counter() - begun) * 1000.0
+        return None
 
     def look_up(self, server: str, name: str, seconds: float) -> LookedUp | None:
         """Ask a name server for the addresses of a name."""
@@ -129,6 +129,38 @@ class LiveNetwork:
             bits / 10.0 if bits else None,
             neighbours,
         )
+
+
+def _echo_socket(family: int, address: str) -> socket.socket:
+    """Return a socket for echo requests: the kernel's own kind, else a raw one. Raises SourceUnavailable."""
+    protocol = socket.IPPROTO_ICMPV6 if family == socket.AF_INET6 else socket.IPPROTO_ICMP
+    try:
+        return socket.socket(family, socket.SOCK_DGRAM, protocol)
+    except PermissionError:
+        pass
+    try:
+        return socket.socket(family, socket.SOCK_RAW, protocol)
+    except PermissionError as error:
+        why = "not allowed; set net.ipv4.ping_group_range to this user's group, or start as root"
+        raise SourceUnavailable(f"echo request to {address}", why) from error
+
+
+def echo_packet(family: int, identifier: int, content: bytes) -> bytes:
+    """Return an echo request with its checksum (RFC 792, RFC 1071); for IPv6 the kernel works it out."""
+    head = struct.pack("!BBHHH", _ECHO[family], 0, 0, identifier, 1)
+    if family == socket.AF_INET6:
+        return head + content
+    data = head + content + bytes(len(content) % 2)
+    total = sum(struct.unpack(f"!{len(data) // 2}H", data))
+    while total >> 16:
+        total = (total & 0xFFFF) + (total >> 16)
+    return struct.pack("!BBHHH", _ECHO[family], 0, ~total & 0xFFFF, identifier, 1) + content
+
+
+def _type_of(packet: bytes, family: int, kind: int) -> int | None:
+    """Return the type of an ICMP message; a raw socket of IPv4 hands over the header before it (RFC 791)."""
+    at = (packet[0] & 0x0F) * 4 if packet and family == socket.AF_INET and kind == socket.SOCK_RAW else 0
+    return packet[at] if len(packet) > at else None
 
 
 _IFINDEX = "NL80211_ATTR_IFINDEX"

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from thresher.model.parts import PartKind
+from thresher.model.verdict import Exposure
 
 
 class CheckOutcome(StrEnum):
@@ -78,7 +79,8 @@ class CheckResult:
     """What a check says of one part: the outcome and why, in a sentence, with its figures.
 
     `place` names the part where there are several, `missing` what an inconclusive one lacked, `code` is the fault code
-    of a failure. `at` is machine time in seconds, `wall` Unix time, `seconds` how long it took.
+    of a failure. `at` is machine time in seconds, `wall` Unix time, `seconds` how long it took; `worth_min` is how many
+    minutes of clean work it counts as in the verdict.
     """
 
     check: str
@@ -93,11 +95,19 @@ class CheckResult:
     wall: float = 0.0
     seconds: float = 0.0
     run: int | None = None
+    worth_min: float = 0.0
 
     @property
     def title(self) -> str:
         """The check with its place."""
         return f"{self.check}, {self.place}" if self.place else self.check
+
+
+def exposure_of_check(result: CheckResult) -> Exposure | None:
+    """Return what a pass is worth in the verdict, None for anything else."""
+    if result.outcome is not CheckOutcome.PASS or not result.worth_min or result.run is None:
+        return None
+    return Exposure(result.run, -1, result.check, result.worth_min, None)
 
 
 def together(results: Iterable[CheckResult]) -> CheckOutcome | None:

@@ -80,6 +80,21 @@ CHANNEL_FAULTS = (
 )
 
 
+CHECKED_FAULTS = (
+    FaultKind.BATTERY_WORN,
+    FaultKind.BATTERY_GAUGE,
+    FaultKind.WEAK_ADAPTER,
+    FaultKind.NETWORK_CABLE,
+    FaultKind.NETWORK_PORT,
+    FaultKind.WRONG_NAMES,
+    FaultKind.SIGN_IN,
+    FaultKind.PROVIDER_DOWN,
+    FaultKind.WEAK_RADIO,
+    FaultKind.FAN_DEAF,
+    FaultKind.CLOCK_BATTERY,
+)
+"""Faults that component checks look for; no load shows them."""
+
 MEMORY_CELL_FAULTS = (
     FaultKind.CELL_STUCK,
     FaultKind.CELL_TRANSITION,

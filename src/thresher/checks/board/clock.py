@@ -65,7 +65,7 @@ def _cell_volts(bench: CheckBench) -> float | None:
 
 def _firmware_year(bench: CheckBench) -> int | None:
     text = optional_text(bench.system, "/sys/class/dmi/id/bios_date") or next(
-        (fact.value for part in bench.inventory.parts_of(PartKind.BOARD) for fact in part.facts if "date" in fact.name),
+        (part.fact("firmware").partition("date ")[2] for part in bench.inventory.parts_of(PartKind.BOARD)),
         "",
     )
     year = re.search(r"\b(19|20)\d\d\b", text)

@@ -67,5 +67,5 @@ CHECK = Check(
     usual_s=_IDLE_S + _LOAD_S + 4.0,
     run=_run,
     parts=(PartKind.POWER, PartKind.BOARD),
-    code="S-110",
+    code="S-410",
 )

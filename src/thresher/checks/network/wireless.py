@@ -30,8 +30,8 @@ def _run(bench: CheckBench) -> CheckSteps:
     for radio in radios:
         state = yield from beside(partial(network.wireless, radio.name))
         if state is None or not state.network:
-            missing = "it is switched off" if not radio.up else "it has joined no network"
-            results.append(CHECK.unclear(f"{missing}; join one first", place=radio.name))
+            missing = "it has joined no network, or is switched off; join one first"
+            results.append(CHECK.unclear(missing, place=radio.name))
         else:
             results.append(_judge(state))
     return tuple(results)

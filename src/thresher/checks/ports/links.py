@@ -55,5 +55,5 @@ CHECK = Check(
     usual_s=3.0,
     run=_run,
     parts=(PartKind.BOARD, PartKind.GRAPHICS, PartKind.DRIVE),
-    code="S-130",
+    code="S-531",
 )

@@ -106,6 +106,6 @@ CHECK = Check(
     parts=(PartKind.BOARD,),
     needs=(Need.PERSON, Need.STICK),
     kind=FindingKind.PORT_DEAD,
-    code="S-140",
+    code="S-614",
     worth_min=30.0,
 )

@@ -27,7 +27,7 @@ from thresher.loads.status import LoadStatus, TextStatus
 from thresher.loads.team.events import StopReport
 from thresher.loads.team.team import Team
 from thresher.model.channels import Channel, Tick
-from thresher.model.checks import CheckOutcome, CheckResult
+from thresher.model.checks import CheckOutcome, CheckResult, exposure_of_check
 from thresher.model.errors import EnvironmentFault, ThresherError
 from thresher.model.findings import Finding, Severity
 from thresher.model.parts import Inventory
@@ -153,7 +153,7 @@ class CheckStep(BlockStep):
         found = list(self._past)
         if self._inner is not None:
             found += self._inner.step.exposures(run)
-        return found + [each for result in self.results if (each := exposure_of(self.check, result)) is not None]
+        return found + [each for result in self.results if (each := exposure_of_check(result)) is not None]
 
     def plan_item(self) -> PlanItem:
         """Return the check as the window draws it."""
@@ -358,8 +358,11 @@ class CheckStep(BlockStep):
     def _finish(self, run: Run, context: RunContext, results: tuple[CheckResult, ...]) -> None:
         """Keep the results; a failure that no load has reported yet becomes a finding."""
         at, record = context.now(), context.record
-        seconds = run.run_at(at) - self.start_s
-        placed = [replace(each, at=at, wall=context.system.wall(), seconds=seconds, run=run.number) for each in results]
+        seconds, wall = run.run_at(at) - self.start_s, context.system.wall()
+        placed = [
+            replace(each, at=at, wall=wall, seconds=seconds, run=run.number, worth_min=self.check.worth_min)
+            for each in results
+        ]
         self.results = tuple(placed)
         self._steps = None
         for each in placed:
@@ -372,13 +375,6 @@ class CheckStep(BlockStep):
 def _paced(step: CheckStep) -> list[PacedBlock]:
     work = step.paced_work()
     return [work] if work is not None else []
-
-
-def exposure_of(check: Check, result: CheckResult) -> Exposure | None:
-    """Return what a pass is worth in the verdict, None for anything else."""
-    if result.outcome is not CheckOutcome.PASS or not check.worth_min or result.run is None:
-        return None
-    return Exposure(result.run, -1, check.name, check.worth_min, None)
 
 
 def _finding(check: Check, result: CheckResult) -> Finding:

@@ -1,0 +1,313 @@
+"""Checks carried out by the engine on simulated machines: found, passed, stopped, asked, kept."""
+
+import itertools
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Heard
+from thresher.checks.registry import CHECKS
+from thresher.compose.rounds import named_checks, plan_round, round_sheet
+from thresher.compose.sheet_file import parse_sheet
+from thresher.compose.sheet_text import sheet_text
+from thresher.engine.engine import Engine
+from thresher.journal.jobfile import JobFile
+from thresher.model.checks import CheckOutcome, CheckResult, Round
+from thresher.model.errors import EnvironmentFault, InputError
+from thresher.model.findings import FindingKind
+from thresher.model.parts import PartKind
+from thresher.model.questions import Answer, Question
+from thresher.model.run_states import Ending, Outcome
+from thresher.protocol.events import CheckEvent, QuestionEvent, TickEvent
+from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.scenario import Fault, FaultKind, InterfaceSpec, Scenario, load_scenario, shipped_scenarios
+
+MakeEngine = Callable[..., tuple[Engine, Heard]]
+F = FaultKind
+
+
+@pytest.fixture
+def notebook() -> Scenario:
+    """The harbour master's notebook with nothing wrong, a cable plugged in and fans that can be driven."""
+    scenario = load_scenario(shipped_scenarios()["harbour-notebook"])
+    wired, radio = scenario.interfaces
+    return replace(
+        scenario, faults=(), driven_fans=True, interfaces=(replace(wired, address="192.168.7.43"), radio), speed=1.0
+    )
+
+
+def run(engine: Engine, *names: str, times: int = 1) -> dict[str, CheckResult]:
+    before = len(engine.snapshot().checks)
+    engine.run_to_end(round_sheet("test", named_checks(names), times))
+    return {each.title: each for each in engine.snapshot().checks[before:]}
+
+
+def outcome(results: dict[str, CheckResult]) -> dict[str, str]:
+    return {title: each.outcome.value for title, each in results.items()}
+
+
+QUICK = (
+    "memory fitted",
+    "drive health",
+    "clock battery",
+    "battery wear",
+    "network cable",
+    "router",
+    "names and internet",
+    "wireless",
+    "fans turn",
+    "fans driven",
+)
+
+
+def test_a_sound_machine_passes_what_it_has(make_engine: MakeEngine, notebook: Scenario) -> None:
+    engine, heard = make_engine(notebook)
+    results = run(engine, *QUICK)
+    assert set(outcome(results).values()) == {"pass"}, outcome(results)
+    assert engine.findings == ()
+    assert engine.status().outcome is Outcome.CLEAN
+    assert [each.result.title for each in heard.events if isinstance(each, CheckEvent)] == list(results)
+    assert {item.check for item in engine.status().plan} == {"pass"}
+
+
+@pytest.mark.parametrize(
+    ("fault", "check", "code", "words"),
+    [
+        (Fault(kind=F.BATTERY_WORN, strength=0.4), "battery wear", "A-110", "worn out"),
+        (Fault(kind=F.BATTERY_GAUGE, strength=0.7), "battery rate", "A-130", "cannot be relied on"),
+        (Fault(kind=F.WEAK_ADAPTER, strength=18.0), "adapter", "A-140", "although the adapter is plugged in"),
+        (Fault(kind=F.CLOCK_BATTERY), "clock battery", "S-120", "before its firmware"),
+        (Fault(kind=F.NETWORK_CABLE, strength=0.12), "network cable", "N-110", "rx crc errors"),
+        (Fault(kind=F.NETWORK_CABLE, strength=0.5), "router", "N-120", "lost"),
+        (Fault(kind=F.WRONG_NAMES), "names and internet", "N-130", "does not exist"),
+        (Fault(kind=F.PROVIDER_DOWN), "names and internet", "N-130", "SERVFAIL"),
+        (Fault(kind=F.WEAK_RADIO, strength=-84.0), "wireless", "N-150", "weak"),
+        (Fault(kind=F.FAN_DEAF, strength=2.0), "fans driven", "C-231", "does not follow"),
+        (Fault(kind=F.DEAD_FAN), "fans turn", "C-230", "CPU fan does not turn"),
+    ],
+)
+def test_each_fault_fails_its_check(
+    make_engine: MakeEngine, notebook: Scenario, fault: Fault, check: str, code: str, words: str
+) -> None:
+    if fault.kind is F.NETWORK_CABLE:  # a route by cable only
+        notebook = replace(notebook, interfaces=notebook.interfaces[:1])
+    engine, heard = make_engine(replace(notebook, faults=(fault,)))
+    failed = [each for each in run(engine, check).values() if each.outcome is CheckOutcome.FAIL]
+    (result,) = failed
+    assert result.code == code
+    assert words in result.why
+    assert code in heard.codes()
+    kind = CHECKS[check].kind
+    assert kind is not None
+    found = [each for each in engine.findings if each.kind is kind and each.code == code]
+    assert found
+    assert found[0].load == check or kind is FindingKind.FAN_STOPPED
+    assert engine.status().outcome is Outcome.FAULTS_FOUND
+
+
+@pytest.mark.parametrize(
+    ("change", "check", "words"),
+    [
+        ({"interfaces": ()}, "network cable", "no wired network adapter"),
+        ({"interfaces": (InterfaceSpec(name="enp1s0"),)}, "network cable", "no cable is plugged in"),
+        ({"interfaces": (InterfaceSpec(name="enp1s0"),)}, "router", "no interface has a link"),
+        ({"interfaces": (InterfaceSpec(name="wlp1s0", wireless=True),)}, "wireless", "joined no network"),
+        ({"faults": (Fault(kind=F.SIGN_IN),)}, "names and internet", "sign in"),
+        ({"batteries": ()}, "battery rate", "no battery answers"),
+        ({"driven_fans": False}, "fans driven", "lets no fan be driven"),
+        ({"adapter_w": 0.0}, "adapter", "no adapter is plugged in"),
+    ],
+)
+def test_what_is_missing_is_said_and_is_no_failure(
+    make_engine: MakeEngine, notebook: Scenario, change: dict[str, object], check: str, words: str
+) -> None:
+    engine, _ = make_engine(replace(notebook, **change))  # type: ignore[arg-type]
+    (result,) = run(engine, check).values()
+    assert result.outcome is CheckOutcome.INCONCLUSIVE
+    assert words in result.missing or words in result.why
+    assert engine.findings == ()
+
+
+def test_a_core_that_errs_fails_the_checks_of_the_processor(make_engine: MakeEngine, ferry: Scenario) -> None:
+    wild = Fault(kind=F.CACHE_BIT, core=2, strength=400.0)
+    engine, _ = make_engine(replace(ferry, faults=(wild,)))
+    results = run(engine, "cores", "primes", "rounding")
+    assert {each.outcome for each in results.values()} == {CheckOutcome.FAIL}
+    assert all(each.code.startswith("P-") for each in results.values())
+    assert {finding.core for finding in engine.findings} == {2}
+    checks = [each for each in engine.findings if each.title.startswith("Check failed")]
+    assert checks == [], "what the loads found is evidence once, not twice"
+
+
+def test_a_sound_processor_passes_its_checks(make_engine: MakeEngine, ferry: Scenario) -> None:
+    engine, _ = make_engine(ferry)
+    results = run(engine, "core pairs", "primes", "rounding", "clocks", "boost")
+    assert set(outcome(results).values()) == {"pass"}, outcome(results)
+    assert len(results["boost"].figures) == 4
+    assert all(each.value == pytest.approx(4400, rel=0.03) for each in results["boost"].figures)
+    assert results["clocks"].figures[0].low == pytest.approx(3600 * 0.97)
+
+
+def test_drives_cards_rails_and_memory_are_checked_by_their_loads(
+    make_engine: MakeEngine, lighthouse: Scenario
+) -> None:
+    engine, _ = make_engine(replace(lighthouse, faults=()))
+    names = (
+        "drive self-test",
+        "drive places",
+        "card answers",
+        "card cells",
+        "card link",
+        "rails",
+        "memory, short pass",
+    )
+    results = run(engine, *names)
+    assert set(outcome(results).values()) == {"pass"}, outcome(results)
+    assert {"matrix", "short self-test", "raster", "memory"} <= {each.load for each in engine.conductor.exposures()}
+
+
+def test_a_pass_speaks_for_the_part_and_is_kept(make_engine: MakeEngine, notebook: Scenario, tmp_path: Path) -> None:
+    engine, _ = make_engine(notebook)
+    run(engine, "battery wear", "fans turn")
+    worth = {each.load: each.minutes for each in engine.conductor.exposures()}
+    assert worth == {"battery wear": 60.0, "fans turn": 30.0}
+    results = engine.snapshot().checks
+    engine.close()
+    with JobFile(tmp_path / "job.thresher", read_only=True) as stored:
+        (kept,) = stored.runs()
+        assert tuple(stored.check_results(kept)) == results
+        assert {each.load: each.minutes for each in stored.exposures(kept)} == worth
+
+
+def test_checks_run_one_after_the_other_and_the_run_ends_when_they_are_through(
+    make_engine: MakeEngine, notebook: Scenario
+) -> None:
+    engine, _ = make_engine(notebook)
+    run(engine, "clock battery", "idle heat", "battery wear", times=2)
+    plan = engine.status().plan
+    assert [item.title for item in plan] == ["clock battery", "idle heat", "battery wear"] * 2
+    for earlier, later in itertools.pairwise(plan):
+        assert later.start_s >= earlier.end_s - 0.01
+    assert engine.status().length_s < 50, "two seconds of reading are not drawn out to the planned time"
+
+
+class _At:
+    """Does something once a run has come so far."""
+
+    def __init__(self, engine: Engine, seconds: float, action: Callable[[], object]) -> None:
+        self._seconds, self._action, self.done = seconds, action, False
+        engine.subscribe(self)
+
+    def __call__(self, event: object) -> None:
+        if isinstance(event, TickEvent) and event.run.run_at >= self._seconds and not self.done:
+            self.done = True
+            self._action()
+
+
+def test_a_check_that_is_stopped_puts_the_fans_back_and_gives_no_result(
+    make_engine: MakeEngine, notebook: Scenario
+) -> None:
+    engine, _ = make_engine(notebook)
+    system = engine._system
+    assert isinstance(system, SimulatedMachine)
+    driven: list[dict[int, float]] = []
+
+    def stop() -> None:
+        driven.append(dict(system._physics.driven_rpm))
+        engine.stop()
+
+    _At(engine, 4.0, stop)
+    results = run(engine, "fans driven")
+    assert driven == [{1: 2000.0}], "it was being driven at full duty"
+    assert system._physics.driven_rpm == {}
+    assert results == {}
+    assert engine.status().ending is Ending.STOPPED
+
+
+def test_a_load_of_a_check_ends_with_it(make_engine: MakeEngine, ferry: Scenario) -> None:
+    engine, heard = make_engine(ferry)
+    _At(engine, 14.0, engine.stop)
+    assert run(engine, "cores") == {}
+    assert engine.status().workers_running == 0
+    assert any("8 of 8 workers have ended" in line for line in heard.tape())
+
+
+def test_a_person_is_asked_one_question_at_a_time(make_engine: MakeEngine, ferry: Scenario) -> None:
+    engine, heard = make_engine(ferry)
+    engine.questions.attended = True
+
+    def answer(event: object) -> None:
+        if isinstance(event, QuestionEvent) and event.question is not None:
+            engine.submit(lambda: engine.questions.answer(event.number, Answer("done")))
+
+    engine.subscribe(answer)
+    (result,) = run(engine, "USB ports").values()
+    assert (result.outcome, result.missing) == (CheckOutcome.INCONCLUSIVE, "no stick was plugged in")
+    asked = [event.question for event in heard.events if isinstance(event, QuestionEvent)]
+    assert isinstance(asked[0], Question)
+    assert asked[-1] is None
+    with pytest.raises(EnvironmentFault, match="not open any more"):
+        engine.questions.answer(1, Answer("done"))
+
+
+def test_nobody_who_answers_in_time_leaves_the_rest_going_on(make_engine: MakeEngine, notebook: Scenario) -> None:
+    engine, _ = make_engine(notebook)
+    engine.questions.attended = True
+    results = run(engine, "USB ports", "battery wear")
+    assert outcome(results) == {"USB ports": "inconclusive", "battery wear, BAT0": "pass"}
+    assert engine.snapshot().asked is None
+
+
+def test_rounds_leave_out_what_a_machine_lacks_and_say_why(ferry: Scenario, make_engine: MakeEngine) -> None:
+    engine, heard = make_engine(ferry)
+    inventory = engine.inventory
+    short, thorough = (plan_round(kind, inventory) for kind in Round)
+    names = [check.name for check in short.checks]
+    assert "cores" in names
+    assert not {"battery wear", "memory, long pass", "USB ports"} & set(names)
+    why = {check.name: reason for check, reason in short.left_out}
+    assert why["battery wear"] == "this machine has no battery"
+    assert "thorough round" in why["memory, long pass"]
+    assert why["USB ports"] == "it needs a person"
+    assert "memory, long pass" in [check.name for check in thorough.checks]
+    assert 300 < short.seconds < 1500
+    only = plan_round(Round.SHORT, inventory, (PartKind.COOLING,))
+    assert {check.row for check in only.checks} == {PartKind.COOLING, PartKind.PROCESSOR}
+    engine.sheets.put_round(Round.SHORT, (), (), 1)
+    assert [block.load for block in engine.conductor.sheet.blocks] == names  # type: ignore[union-attr]
+    assert any("long pass left out: it takes 2:00:00" in line for line in heard.tape())
+
+
+def test_a_round_is_written_and_read_like_any_sheet(ferry: Scenario) -> None:
+    del ferry
+    sheet = round_sheet("Evening round", tuple(CHECKS.values()))
+    assert parse_sheet(sheet_text(sheet), "again") == sheet
+
+
+@pytest.mark.parametrize(
+    ("block", "words"),
+    [
+        ('row = "battery"\ncheck = "battery waer"', "there is no check 'battery waer'"),
+        ('row = "memory"\ncheck = "battery wear"', "is a check of the battery"),
+        ('row = "battery"\ncheck = "battery wear"\nthreads = 4', "a check has row, check, start, length only"),
+        ('row = "battery"', "expected load and length, or the name of a check"),
+        ('row = "battery"\nload = "battery wear"\nlength = 5', "there is no load 'battery wear'"),
+    ],
+)
+def test_what_is_wrong_with_a_check_on_a_sheet_is_said(block: str, words: str) -> None:
+    with pytest.raises(InputError, match=words):
+        parse_sheet(f'format = "thresher-sheet/1"\ntitle = "x"\n[[blocks]]\n{block}\n', "x")
+
+
+def test_every_check_is_described_for_a_beginner() -> None:
+    for check in CHECKS.values():
+        assert len(check.about) > 90, check.name
+        assert check.about.endswith(".")
+        assert check.finds
+        assert check.misses
+        assert check.usual_s > 0
+        assert check.parts
+        if check.kind is not None:
+            assert check.code
