@@ -101,6 +101,18 @@ def test_a_stuck_bit_of_the_cards_memory_is_found_at_its_address(gl: "moderngl.C
     assert sum(each.detail.startswith("fixed") for each in found) == 4
 
 
+def test_a_word_that_is_right_when_looked_at_closely_was_wrong_on_the_way(
+    gl: "moderngl.Context", monkeypatch: pytest.MonkeyPatch
+) -> None:
+    load = MemoryLoad(gl, 1 << 20, retention_s=0.0, most_words=1 << 17)
+    marks = iter([0, 501, *[0] * 99])
+    monkeypatch.setattr(load._faults, "mark", lambda: next(marks))
+    wrong = [each for _ in range(12) for each in load.beat().wrong]
+    (one,) = wrong
+    assert one.place == (1 << 17) + 4 * 500, "the second buffer, counted in words"
+    assert "right when it was read again" in one.detail
+
+
 def test_more_than_there_is_ends_where_the_card_gives_no_more(
     gl: "moderngl.Context", monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -26,6 +26,10 @@ class FaultBuffer:
         self._buffer.write(self._empty)
         self._buffer.bind_to_storage_buffer(BINDING)
 
+    def mark(self) -> int:
+        """Return what stands in the place of the count: 0 where nothing was noted. It waits."""
+        return int.from_bytes(self._buffer.read(4), "little")
+
     def read(self, source: Source, beat: int, detail: str, base: int = 0) -> tuple[int, tuple[Wrong, ...]]:
         """Return how many words were wrong and the first of them; `base` is added to their places. It waits."""
         words = np.frombuffer(self._buffer.read(), dtype=np.uint32)
