@@ -7,6 +7,7 @@ from thresher.checks.battery import adapter, rate, wear
 from thresher.checks.board import clock, rails
 from thresher.checks.check import Check
 from thresher.checks.cooling import fans, fans_driven, heat
+from thresher.checks.display import picture
 from thresher.checks.drives import health, quick
 from thresher.checks.graphics import card_memory, compute, link, outputs
 from thresher.checks.memory import cells, fitted
@@ -46,6 +47,7 @@ _SHIPPED = (
     quick.SELF_TEST,
     quick.PLACES,
     cells.SHORT,
+    picture.CHECK,
     usb.CHECK,
     cells.LONG,
     quick.WHOLE,

@@ -7,10 +7,12 @@ from thresher.checks.check import Check
 from thresher.checks.registry import CHECKS
 from thresher.loads.check_loads import CHECK_LOADS
 from thresher.loads.registry import usual_working_set
-from thresher.model.checks import Need, Round
+from thresher.model.checks import CheckOutcome, CheckResult, Need, Round
 from thresher.model.errors import InputError, InputFault
 from thresher.model.parts import Inventory, PartKind
 from thresher.model.sheet import Block, RunSheet, clock_text
+
+SHORT_ROUND = "Short round"
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,6 +61,21 @@ def round_sheet(title: str, checks: Sequence[Check], times: int = 1) -> RunSheet
         at += length
     finds = "; ".join(dict.fromkeys(check.finds for check in checks)) if len(checks) == 1 else ""
     return RunSheet(title, tuple(blocks), finds=finds)
+
+
+def results_sentence(results: Sequence[CheckResult]) -> str:
+    """Return what a round has come to: no faults found so far, or what failed, and what could not be told."""
+    failed = [each for each in results if each.outcome is CheckOutcome.FAIL]
+    passed = sum(each.outcome is CheckOutcome.PASS for each in results)
+    unclear = len(results) - len(failed) - passed
+    words = f"failed: {', '.join(each.title for each in failed)}" if failed else "no faults found so far"
+    return f"{words}; {passed} passed" + (f", {unclear} could not tell" if unclear else "")
+
+
+def long_part(inventory: Inventory) -> RoundPlan:
+    """Return what the short round leaves out for its length: memory in full, drives in full."""
+    checks = [check for check in CHECKS.values() if check.long and check.there(inventory)]
+    return RoundPlan(tuple(checks), ())
 
 
 def named_checks(names: Iterable[str]) -> tuple[Check, ...]:

@@ -66,3 +66,7 @@ class Answer:
     word: str
     measured: tuple[tuple[str, float], ...] = ()
     details: str = ""
+
+
+LEFT = Answer("")
+"""In place of an answer: whoever was asked does not want to answer."""

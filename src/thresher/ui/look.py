@@ -52,6 +52,38 @@ def draw_mark(painter: QPainter, centre: QPointF, status: PartStatus, scheme: Sc
     painter.restore()
 
 
+def draw_outcome(painter: QPainter, centre: QPointF, words: str, scheme: Scheme, radius: float = 6.0) -> None:
+    """Draw how a check stands: a tick, a cross, a bar for what could not be told, an arc while it is under way.
+
+    A check that is still coming is a dot."""
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    x, y, r = centre.x(), centre.y(), radius
+    known = {"pass": scheme.cleared, "fail": scheme.fault, "under way": scheme.ink}
+    colour = known.get(words, scheme.soft)
+    painter.setPen(QPen(QColor(colour), 2.4, cap=Qt.PenCapStyle.RoundCap))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    match words:
+        case "pass":
+            painter.drawPolyline(
+                QPolygonF(
+                    [QPointF(x - r * 0.8, y), QPointF(x - r * 0.15, y + r * 0.6), QPointF(x + r * 0.9, y - r * 0.7)]
+                )
+            )
+        case "fail":
+            painter.drawLine(QPointF(x - r * 0.7, y - r * 0.7), QPointF(x + r * 0.7, y + r * 0.7))
+            painter.drawLine(QPointF(x - r * 0.7, y + r * 0.7), QPointF(x + r * 0.7, y - r * 0.7))
+        case "under way":
+            painter.drawArc(QRectF(x - r, y - r, 2 * r, 2 * r), 90 * 16, -270 * 16)
+        case "coming":
+            painter.setBrush(QColor(colour))
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.drawEllipse(centre, 2.2, 2.2)
+        case _:
+            painter.drawLine(QPointF(x - r * 0.7, y), QPointF(x + r * 0.7, y))
+    painter.restore()
+
+
 def draw_text(
     painter: QPainter,
     at: QPointF,

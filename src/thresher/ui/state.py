@@ -11,6 +11,7 @@ import numpy.typing as npt
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from thresher.model.channels import Channel, LimitSide, Quantity, Tick
+from thresher.model.checks import CheckResult, together
 from thresher.model.findings import Finding, TapeEntry, findings_of_run
 from thresher.model.parts import Doubt, Inventory, Part, PartKind, PartStatus
 from thresher.model.run_states import RunState
@@ -20,6 +21,7 @@ from thresher.model.verdict import Verdict
 from thresher.protocol.answers import HistoryRows, Snapshot
 from thresher.protocol.events import (
     BookEvent,
+    CheckEvent,
     DecisionsEvent,
     EngineEvent,
     FindingEvent,
@@ -28,6 +30,7 @@ from thresher.protocol.events import (
     JobEvent,
     MachineEvent,
     PlanEvent,
+    QuestionEvent,
     ScanEvent,
     TapeEvent,
     TickEvent,
@@ -54,6 +57,7 @@ class BenchState(QObject):
     tape_grew = pyqtSignal()
     limits_changed = pyqtSignal()
     intake_changed = pyqtSignal()
+    question_changed = pyqtSignal()
 
     def __init__(self, parent: QObject | None = None) -> None:
         """Start with nothing known."""
@@ -66,6 +70,8 @@ class BenchState(QObject):
         self.intake = Intake()
         self.book = EMPTY_BOOK
         self.scan: ScanStatus | None = None
+        self.checks: list[CheckResult] = []
+        self.asked: QuestionEvent | None = None
         self.questions: tuple[str, ...] = ()
         self.decided = DecisionsEvent()
         self._idle_until: float | None = None
@@ -127,6 +133,7 @@ class BenchState(QObject):
         self.job, self.symptoms = snapshot.job, snapshot.symptoms
         self.book, self.questions, self.decided = snapshot.book, snapshot.questions, snapshot.decided
         self.scan = snapshot.scan
+        self.checks, self.asked = list(snapshot.checks), snapshot.asked
         self.tape, self.findings = list(snapshot.tape), list(snapshot.findings)
         self.lanes = choose_lanes(snapshot.channels)
         self.history = Pyramid(len(snapshot.channels))
@@ -188,9 +195,19 @@ class BenchState(QObject):
                 self._take_machine(machine, channels, intake)
             case IntakeEvent(intake):
                 self._take_intake(intake)
-            case ScanEvent(scan):
-                self.scan = scan
+            case ScanEvent() | CheckEvent() | QuestionEvent():
+                self._take_check(event)
         self._dirty = True
+
+    def _take_check(self, event: ScanEvent | CheckEvent | QuestionEvent) -> None:
+        if isinstance(event, ScanEvent):
+            self.scan = event.scan
+            return
+        if isinstance(event, CheckEvent):
+            self.checks.append(event.result)
+            return
+        self.asked = event if event.question is not None else None
+        self.question_changed.emit()
 
     def _take_evidence(self, event: FindingEvent | FindingsEvent | BookEvent | DecisionsEvent | VerdictEvent) -> None:
         if isinstance(event, FindingEvent):
@@ -287,6 +304,15 @@ class BenchState(QObject):
         named.discard("")
         elsewhere = part.kind in (PartKind.MEMORY, PartKind.GRAPHICS) and named and part.place not in named
         return PartStatus.UNTESTED if elsewhere and status is not PartStatus.CLEARED else status
+
+    def check_of(self, kind: PartKind) -> str:
+        """Return how the checks of a kind of part stand in the newest run: coming, under way, an outcome or nothing."""
+        mine = [item.check for item in self.run.plan if item.check and item.row is kind]
+        for words in ("fail", "under way", "coming"):
+            if words in mine:
+                return words
+        worst = together(each for each in self.checks if each.row is kind and each.run == self.run.run)
+        return worst.value if mine and worst is not None else ""
 
     def idle_left(self) -> float:
         """Return how many seconds of machine time idle readings still take, 0 when none are being taken."""

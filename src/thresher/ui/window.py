@@ -18,14 +18,19 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from thresher.compose.rounds import SHORT_ROUND, long_part, results_sentence
 from thresher.decoding.recognise import load_tables
 from thresher.model.channels import LimitSide
-from thresher.model.sheet import RunSheet
+from thresher.model.checks import CheckOutcome, Round, together
+from thresher.model.questions import LEFT, Answer
+from thresher.model.sheet import RunSheet, clock_text
 from thresher.protocol.answers import SheetFile
 from thresher.protocol.commands import (
     AddNote,
     AddOutcome,
+    AnswerQuestion,
     AssignRun,
+    Attend,
     BeginBaseline,
     FollowMachine,
     KeepDraft,
@@ -33,6 +38,7 @@ from thresher.protocol.commands import (
     KeepTrials,
     LeaveEngine,
     OpenSheet,
+    PutRound,
     ReopenJob,
     ReportArtefact,
     SaveSheet,
@@ -52,6 +58,7 @@ from thresher.ui.file_actions import FileActions
 from thresher.ui.footer import Footer
 from thresher.ui.link import EngineLink
 from thresher.ui.look import Look
+from thresher.ui.question_view import QuestionView
 from thresher.ui.rail import STATIONS, Rail
 from thresher.ui.requests import EngineRequests
 from thresher.ui.small_strip import SmallStrip
@@ -97,6 +104,8 @@ class MainWindow(QWidget):
         self.footer = Footer(state, look, self)
         self.strip = SmallStrip(state, look, self)
         self.scene = SceneWindow(state, look, self)
+        self.question = QuestionView(state, look, self)
+        self._offered: int | None = None
         self.requests = EngineRequests(state, link, self)
         self.files = FileActions(state, self.requests, self.bench.lanes, self, self)
         self._lay_out()
@@ -161,11 +170,47 @@ class MainWindow(QWidget):
         bench.right.frames.scene_wanted.connect(self.scene.watch)
         self.scene.seen.connect(lambda card, seen: requests.send(ReportArtefact(card, seen)))
         self.scene.stop_wanted.connect(self.stop)
+        bench.picker.check_wanted.connect(self.put_round)
+        self.state.refreshed.connect(self._offer_long_part)
+        self.question.answered.connect(self._answer)
+        self.question.left.connect(lambda number: self._answer(number, LEFT))
+        self.state.machine_changed.connect(lambda: requests.send_if_connected(Attend(attended=True)))
         bench.sheets.save_wanted.connect(lambda title: self._save_as(title, ""))
         bench.sheets.open_wanted.connect(lambda name: requests.send(OpenSheet(name), self._on_sheet))
         bench.sheets.command_wanted.connect(requests.send)
         bench.sheets.import_wanted.connect(self.files.open_sheet)
         bench.sheets.export_wanted.connect(lambda: self.files.export_sheet(bench.editor.draft.sheet()))
+
+    def put_round(self, thorough: bool = False) -> None:
+        """Put the checks of the picked parts on the bench, of every part where none is picked."""
+        kinds = self.bench.map.picks.pick().kinds
+        kind = Round.THOROUGH if thorough else Round.SHORT
+        if self.state.active:
+            self.say("A run is in progress: stop it first, or wait for its end.")
+            return
+        self.requests.send(PutRound(kind, kinds), lambda _status: self.show_station(_BENCH))
+
+    def _offer_long_part(self) -> None:
+        """After a short round without a failure, ask for the part that takes hours, with its time."""
+        run, snapshot = self.state.run, self.state.snapshot
+        ended = run.state == "ended" and run.ending == "finished" and run.run is not None
+        if not ended or run.run == self._offered or snapshot is None:
+            return
+        self._offered = run.run
+        results = [each for each in self.state.checks if each.run == run.run]
+        plan = long_part(snapshot.machine)
+        if not run.title.startswith(SHORT_ROUND) or together(results) is CheckOutcome.FAIL or not plan.checks:
+            return
+        names = tuple(check.name for check in plan.checks)
+        self.ask(
+            f"{results_sentence(results).capitalize()}. The long part ({', '.join(names)}) takes about"
+            f" {clock_text(plan.seconds)}.",
+            "Put the long part on the bench",
+            lambda: self.requests.send(PutRound(checks=names)),
+        )
+
+    def _answer(self, number: int, answer: Answer) -> None:
+        self.requests.send(AnswerQuestion(number, answer))
 
     def show_scene(self) -> None:
         """Show the scene of the first card that draws one."""

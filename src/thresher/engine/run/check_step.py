@@ -32,6 +32,7 @@ from thresher.model.errors import EnvironmentFault, ThresherError
 from thresher.model.findings import Finding, Severity
 from thresher.model.parts import Inventory
 from thresher.model.port import System, SystemKind
+from thresher.model.questions import LEFT
 from thresher.model.run_states import RunState, StepState
 from thresher.model.sheet import Block, SheetItem
 from thresher.model.verdict import Exposure
@@ -246,7 +247,7 @@ class CheckStep(BlockStep):
                 self._question = None
                 if answer is None:
                     context.questions.withdraw()
-                self._go_on(run, context, answer)
+                self._go_on(run, context, None if answer == LEFT else answer)
         elif self._inner is not None:
             if self._inner.step.state is not StepState.RUNNING:
                 self._go_on(run, context, self._end_load(run, context))

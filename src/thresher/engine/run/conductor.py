@@ -7,6 +7,7 @@ the steps (`steps.py`), what stops a run to `run_limits.py`.
 import logging
 
 from thresher.compose.checks import Bench
+from thresher.compose.rounds import results_sentence
 from thresher.engine.run.changes import RunChanges
 from thresher.engine.run.context import RunContext
 from thresher.engine.run.load_step import paced_blocks
@@ -180,6 +181,9 @@ class Conductor:
         outcome = self._outcome(run)
         self._record.writer.end_run(run.number, at, ending.value, detail)
         self._record.note(f"Run {run.number} {ending.value}: {outcome.value}", detail)
+        results = [each for each in self._record.check_results if each.run == run.number]
+        if len(results) > 1:
+            self._record.note("Checks together", results_sentence(results))
         self._record.report_waiting()
         self._record.changed = True
         _LOG.info("run %d %s: %s (%s)", run.number, ending.value, outcome.value, detail)

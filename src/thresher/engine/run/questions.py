@@ -4,7 +4,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from thresher.model.errors import EnvironmentFault
-from thresher.model.questions import Answer, Question
+from thresher.model.questions import LEFT, Answer, Question
 from thresher.protocol.events import EngineEvent, QuestionEvent
 
 
@@ -37,12 +37,15 @@ class QuestionDesk:
         return self.number
 
     def answer(self, number: int, answer: Answer) -> None:
-        """Answer the open question. Raises EnvironmentFault when it is another by now, or for a word not offered."""
+        """Answer the open question, or leave it (`LEFT`).
+
+        Raises EnvironmentFault when it is another by now, or for a word not offered.
+        """
         question = self.question
         if question is None or number != self.number:
             raise EnvironmentFault("answering", "this question is not open any more", "Answer the one that is shown.")
         words = [choice.word for choice in question.choices]
-        if answer.word not in words:
+        if answer.word not in words and answer != LEFT:
             raise EnvironmentFault("answering", f"{answer.word!r} is no answer to it", f"Answer {', '.join(words)}.")
         self._answer = answer
 

@@ -30,11 +30,13 @@ _ROWS = ("load", "data", "memory", "file", "shape", "heat", "for", "stop at")
 class LoadPicker(QWidget):
     """The card; `put_wanted` comes when it is to be put on the sheet, or behind the run in progress.
 
-    `scan_wanted` comes when a picked drive is to be read, a sample of it or all.
+    `scan_wanted` comes when a picked drive is to be read, a sample of it or all; `check_wanted` when the checks of the
+    picked parts, or the short round over all, are to be put on the sheet.
     """
 
     put_wanted = pyqtSignal()
     scan_wanted = pyqtSignal(bool)
+    check_wanted = pyqtSignal()
 
     def __init__(self, state: BenchState, look: Look, parent: QWidget | None = None) -> None:
         """Begin with nothing picked."""
@@ -66,6 +68,11 @@ class LoadPicker(QWidget):
             scan.clicked.connect(lambda _checked=False, quick=quick: self.scan_wanted.emit(quick))
             self.scans.append(scan)
             now.addWidget(scan)
+        self.check_button = QPushButton("Short round", self)
+        self.check_button.setObjectName("check_round")
+        self.check_button.setAccessibleName("Put the checks of the picked parts on the bench, of all without")
+        self.check_button.clicked.connect(self.check_wanted)
+        bottom.addWidget(self.check_button)
         bottom.addStretch(1)
         bottom.addWidget(self.button)
         column = QVBoxLayout(self)
@@ -143,6 +150,7 @@ class LoadPicker(QWidget):
     def set_pick(self, pick: Pick) -> None:
         """Show what can be done with other parts."""
         self.pick = pick
+        self.check_button.setText("Check these" if pick.kinds else "Short round")
         field = self.fields["load"]
         before = field.currentText()
         field.clear()

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QWidget
 
 from thresher.model.channels import Channel, LimitSide, Quantity
 from thresher.model.parts import Inventory, Part, PartKind, PartStatus
-from thresher.ui.look import Look, draw_fitting, draw_mark, draw_text, panel, text_width
+from thresher.ui.look import Look, draw_fitting, draw_mark, draw_outcome, draw_text, panel, text_width
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
 from thresher.ui.stations.bench.map_picks import Picks, Target
@@ -62,6 +62,17 @@ def core_grid(cores: int, cell_high: float) -> CoreGrid:
     if cores <= 16:
         return CoreGrid(columns, rows, cell_high if rows <= 2 else max(18.0, cell_high * 2.3 / rows), 6.0)
     return CoreGrid(columns, rows, max(8.0, min(18.0, 2.6 * cell_high / rows)), 2.0)
+
+
+_OTHER_HIGH = 26.0
+_OTHER_KINDS = (PartKind.BATTERY, PartKind.NETWORK, PartKind.DISPLAY, PartKind.SOUND)
+_MOST_OTHERS = 6
+_LEAST_WORDS = 48.0
+
+
+def _others(machine: Inventory) -> list[Part]:
+    """Return the parts beside the large ones that there are checks for."""
+    return [part for kind in _OTHER_KINDS for part in machine.parts_of(kind)][:_MOST_OTHERS]
 
 
 _ARROWS = {
@@ -151,6 +162,7 @@ class MachineMap(PaintedWidget):
         top += -(-len(drives) // 2) * (box + gap)
         for part in machine.parts_of(PartKind.COOLING):
             top = self._draw_box(painter, part, QRectF(left, top, wide, min(box, 42.0)), self._fans_line(), "") + gap
+        top = self._draw_others(painter, machine, QRectF(left, top, wide, 0), gap)
         for part in machine.parts_of(PartKind.BOARD):
             name = "" if part.name == "Board" else part.name
             area = QRectF(left, top, wide, min(box, 42.0))
@@ -158,6 +170,16 @@ class MachineMap(PaintedWidget):
                 self._draw_box(painter, part, area, name or "maker and model unknown", "")
         if self._needs(machine, sizes) + _LEGEND_HIGH <= self.height():
             self._draw_legend(painter)
+
+    def _draw_others(self, painter: QPainter, machine: Inventory, area: QRectF, gap: float) -> float:
+        """Battery, network, display and sound in low boxes, two beside each other."""
+        parts = _others(machine)
+        column = (area.width() - 8) / 2
+        for number, part in enumerate(parts):
+            x = area.x() + (number % 2) * (column + 8)
+            y = area.y() + (number // 2) * (_OTHER_HIGH + gap)
+            self._draw_box(painter, part, QRectF(x, y, column, _OTHER_HIGH), part.name, "")
+        return area.y() + -(-len(parts) // 2) * (_OTHER_HIGH + gap)
 
     def _needs(self, machine: Inventory, sizes: "_Sizes") -> float:
         """Return the height that the whole machine takes with boxes of these sizes."""
@@ -168,6 +190,7 @@ class MachineMap(PaintedWidget):
             -min(4, len(machine.parts_of(PartKind.DRIVE))) // 2
         )
         low = len(machine.parts_of(PartKind.COOLING)) + len(machine.parts_of(PartKind.BOARD))
+        high += -(-len(_others(machine)) // 2) * (_OTHER_HIGH + sizes.gap)
         return high + boxes * (sizes.box + sizes.gap) + low * (min(sizes.box, 42.0) + sizes.gap)
 
     def _draw_row_of_cores(self, painter: QPainter, machine: Inventory, area: QRectF, cell_high: float) -> float:
@@ -206,6 +229,13 @@ class MachineMap(PaintedWidget):
         self._drawn.append(_Drawn(part, area))
         self.spots.append(Spot(area, self.about(part)))
         self._draw_doubt(painter, part, area)
+        self._draw_check(painter, part, area)
+
+    def _draw_check(self, painter: QPainter, part: Part, area: QRectF) -> None:
+        """How the checks of a round stand, beside the mark of the part's status."""
+        words = self.state.check_of(part.kind)
+        if words:
+            draw_outcome(painter, QPointF(area.right() - 32, area.y() + 14), words, self.look.scheme, 5.5)
 
     def _draw_doubt(self, painter: QPainter, part: Part, area: QRectF) -> None:
         """A folded corner on a part that is not as it should be; asked, it says what."""
@@ -348,6 +378,12 @@ class MachineMap(PaintedWidget):
                 painter.setBrush(QColor(scheme.panel))
                 painter.drawEllipse(centre, 8.5, 8.5)
                 draw_mark(painter, centre, self.state.status_of_part(part), scheme, 5)
+                if checked := self.state.check_of(part.kind):
+                    below = centre + QPointF(0, 22)
+                    painter.setPen(Qt.PenStyle.NoPen)
+                    painter.setBrush(QColor(scheme.panel))
+                    painter.drawEllipse(below, 8.5, 8.5)
+                    draw_outcome(painter, below, checked, scheme, 4.5)
                 self._drawn.append(_Drawn(part, bar))
                 self.spots.append(Spot(bar, self.about(part)))
                 self._draw_doubt(painter, part, bar)
@@ -395,8 +431,11 @@ class MachineMap(PaintedWidget):
         )
         self._frame(painter, part, area, tested=loaded)
         named = part.kind in (PartKind.DRIVE, PartKind.GRAPHICS)
+        checked = bool(self.state.check_of(part.kind))
         title = f"{part.kind.value.capitalize()} {part.place}" if named else part.kind.value.capitalize()
-        x, wide = area.x() + 8, area.width() - 34
+        if part.kind is PartKind.NETWORK and part.name.split(" ")[0] in ("Wired", "Wireless"):
+            title = part.name.split(" ")[0]
+        x, wide = area.x() + 8, area.width() - (52 if checked else 34)
         draw_text(painter, QPointF(x, area.y() + 18), title, scheme.part(part.kind), 13, bold=True, width=wide)
         draw_mark(painter, QPointF(area.right() - 13, area.y() + 14), self.state.status_of_part(part), scheme)
         if area.height() < 30:
@@ -414,7 +453,9 @@ class MachineMap(PaintedWidget):
         """Write a low box's title and line side by side."""
         scheme = self.look.scheme
         wide = text_width(title, 13, bold=True)
-        room = area.width() - wide - 40
+        room = area.width() - wide - (58 if self.state.check_of(part.kind) else 40)
+        if room < _LEAST_WORDS:
+            return
         draw_text(painter, QPointF(area.x() + 8 + wide + 8, area.y() + 16), line, scheme.ink, 10.5, width=room)
 
     def _temperature_line(self, part: Part) -> str:
@@ -448,6 +489,8 @@ class MachineMap(PaintedWidget):
         tag = self.state.tag_of(part)
         lines.append(f"Tag {tag}, status: {status.value}" if tag else f"Status: {status.value}")
         lines += [f"{each.code} {each.title}: {each.detail}" for each in self.state.doubts_of(part)]
+        checks = [each for each in self.state.checks if each.row is part.kind and each.place in ("", part.place)]
+        lines += [f"Check {each.title}: {each.outcome.value}. {each.why}" for each in checks[-3:]]
         lines += [f"{fact.name}: {fact.value}  ({fact.source})" for fact in part.facts]
         return "\n".join(lines)
 

@@ -6,23 +6,27 @@ from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QLineEdit, QPushB
 
 from thresher.decoding.recognise import Decoded, Tables
 from thresher.events.machine_checks.registers import vendor_of
+from thresher.model.checks import CheckOutcome
 from thresher.model.findings import Finding
 from thresher.model.parts import PartKind
 from thresher.ui.form import Panel, form_style
 from thresher.ui.look import Look
 from thresher.ui.state import BenchState
 from thresher.ui.stations.evidence.add_dialog import AddEvidenceDialog
+from thresher.ui.stations.evidence.checks_list import ChecksList
 from thresher.ui.stations.evidence.decode_pane import DecodePane
 from thresher.ui.stations.evidence.entries import Entry, JobGroups, entries_of_decoded, entries_of_groups
 from thresher.ui.stations.evidence.signature_list import SignatureList
 from thresher.ui.stations.evidence.timeline import SignatureTimeline
 
-_JOB, _BEFORE, _DECODED = range(3)
+_JOB, _BEFORE, _DECODED, _CHECKS = range(4)
 _DECODE_WIDTH = 440
+_TABS = ((_JOB, "This job"), (_BEFORE, "Before the bench opened"), (_DECODED, "Decoded"), (_CHECKS, "Checks"))
 _TIPS = (
     "What happened in this job",
     "What log, counters and firmware recorded before the bench was opened",
     "What was typed, pasted or dropped last",
+    "What the component checks said of each part",
 )
 
 
@@ -38,7 +42,7 @@ class EvidenceStation(QWidget):
         super().__init__(parent)
         self._state, self._look, self._tables = state, look, tables
         self._job = JobGroups(state, tables)
-        self._lists: dict[int, list[Entry]] = {_JOB: [], _BEFORE: [], _DECODED: []}
+        self._lists: dict[int, list[Entry]] = {_JOB: [], _BEFORE: [], _DECODED: [], _CHECKS: []}
         self._decoded: Decoded | None = None
         self._decoded_name = ""
         self._page = _JOB
@@ -90,6 +94,9 @@ class EvidenceStation(QWidget):
         signatures.column.addLayout(head)
         signatures.column.addWidget(self.filter)
         signatures.column.addWidget(self.list, 1)
+        self.checks = ChecksList(self._state, look, signatures)
+        self.checks.hide()
+        signatures.column.addWidget(self.checks, 1)
         signatures.column.addWidget(self.undo)
         self.sources = QLabel("", signatures)
         self.sources.setObjectName("sources")
@@ -101,7 +108,7 @@ class EvidenceStation(QWidget):
         row = QHBoxLayout()
         row.setSpacing(4)
         self.tabs = QButtonGroup(self)
-        for number, text in ((_JOB, "This job"), (_BEFORE, "Before the bench opened"), (_DECODED, "Decoded")):
+        for number, text in _TABS:
             button = QPushButton(text, parent)
             button.setCheckable(True)
             button.setChecked(number == _JOB)
@@ -174,13 +181,22 @@ class EvidenceStation(QWidget):
             text = f"{name[:24]} ({count})" if count else name
             if button is not None and button.text() != text:
                 button.setText(text)
+        checks, failed = (
+            self.tabs.button(_CHECKS),
+            sum(each.outcome is CheckOutcome.FAIL for each in self._state.checks),
+        )
+        if checks is not None:
+            checks.setText(f"Checks ({len(self._state.checks)}, {failed} failed)" if failed else "Checks")
 
     def show_page(self, page: int) -> None:
-        """Show the job's signatures (0), those from before (1) or what was decoded (2)."""
+        """Show the job's signatures (0), those from before (1), what was decoded (2) or the checks (3)."""
         button = self.tabs.button(page)
         if button is not None:
             button.setChecked(True)
         self._page = page
+        self.checks.setVisible(page == _CHECKS)
+        self.list.setVisible(page != _CHECKS)
+        self.filter.setVisible(page != _CHECKS)
         self._refill()
         if self.list.entries.rowCount():
             self._pick(0)
@@ -191,7 +207,8 @@ class EvidenceStation(QWidget):
         """Show what passes the filter, with the same signature chosen as before."""
         chosen = self.list.chosen()
         words = self.filter.text()
-        shown = [each for each in self._lists[self._page] if each.holds(words)]
+        listed = self._lists[_JOB if self._page == _CHECKS else self._page]  # the times stay those of the job
+        shown = [each for each in listed if each.holds(words)]
         self.list.entries.set_entries(shown)
         again = next((n for n, each in enumerate(shown) if chosen is not None and _same(each, chosen)), -1)
         if again >= 0:

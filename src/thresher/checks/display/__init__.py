@@ -1,0 +1,1 @@
+"""Checks of displays, judged by a person."""

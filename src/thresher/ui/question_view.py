@@ -1,0 +1,211 @@
+"""One question to a person over the whole window, in large type, answered by a key; the run goes on meanwhile."""
+
+from PyQt6.QtCore import QEvent, QObject, QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QKeyEvent, QLinearGradient, QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+
+from thresher.model.questions import Answer, Picture, PictureKind
+from thresher.protocol.events import QuestionEvent
+from thresher.ui.look import Look
+from thresher.ui.state import BenchState
+
+_STEPS = 17
+_GRID = 12
+
+
+class QuestionView(QWidget):
+    """Covers the window while a question is open. `answered` carries its number and the answer.
+
+    Esc leaves the question unanswered: `left` carries its number then.
+    """
+
+    answered = pyqtSignal(int, object)
+    left = pyqtSignal(int)
+
+    def __init__(self, state: BenchState, look: Look, window: QWidget) -> None:
+        """Be hidden until something is asked."""
+        super().__init__(window)
+        self._state, self._look, self._window = state, look, window
+        self.event_: QuestionEvent | None = None
+        self._left: set[int] = set()
+        self.setObjectName("question_view")
+        self.setAccessibleName("Question")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.about, self.text, self.hint = (QLabel("", self) for _ in range(3))
+        for label, name in ((self.about, "question_about"), (self.text, "question_text"), (self.hint, "question_hint")):
+            label.setObjectName(name)
+            label.setWordWrap(True)
+            label.setAlignment(Qt.AlignmentFlag.AlignHCenter)
+        self._buttons = QHBoxLayout()
+        self._buttons.setSpacing(16)
+        self.buttons: dict[str, QPushButton] = {}
+        column = QVBoxLayout(self)
+        column.setContentsMargins(80, 40, 80, 40)
+        column.setSpacing(18)
+        column.addStretch(2)
+        for label in (self.about, self.text, self.hint):
+            column.addWidget(label)
+        column.addSpacing(12)
+        column.addLayout(self._buttons)
+        column.addStretch(3)
+        self.leave = QLabel("Esc leaves the question unanswered", self)
+        self.leave.setAlignment(Qt.AlignmentFlag.AlignHCenter)
+        self.leave.setObjectName("question_leave")
+        column.addWidget(self.leave)
+        window.installEventFilter(self)
+        state.question_changed.connect(self._follow)
+        state.machine_changed.connect(self._follow)
+        look.changed.connect(self._restyle)
+        self._restyle()
+        self.hide()
+
+    def _restyle(self) -> None:
+        scheme, field = self._look.scheme, self._picture is not None
+        ink, soft = (scheme.panel, scheme.panel) if field else (scheme.ink, scheme.soft)
+        back = "rgba(20, 24, 28, 190)" if field else "transparent"
+        self.setStyleSheet(
+            f"QLabel {{ color: {ink}; background: {back}; padding: 4px; }}"
+            f"QLabel#question_about {{ font-size: 15px; color: {soft}; }}"
+            "QLabel#question_text { font-size: 34px; font-weight: bold; }"
+            f"QLabel#question_hint {{ font-size: 16px; color: {soft}; }}"
+            f"QLabel#question_leave {{ font-size: 13px; color: {soft}; }}"
+            f"QPushButton {{ font-size: 19px; padding: 12px 22px; color: {scheme.ink}; background: {scheme.field};"
+            f" border: 1.5px solid {scheme.rule}; }}"
+            f"QPushButton:focus {{ border: 2.5px solid {scheme.straw}; }}"
+        )
+
+    @property
+    def _picture(self) -> Picture | None:
+        event = self.event_
+        return event.question.picture if event is not None and event.question is not None else None
+
+    def _follow(self) -> None:
+        """Show the question that is open, or go away with it."""
+        event = self._state.asked
+        if event is None or event.question is None or event.number in self._left:
+            self.event_ = None
+            self.hide()
+            return
+        self.event_ = event
+        question = event.question
+        self.about.setText(question.about)
+        self.text.setText(question.text)
+        self.hint.setText(question.hint)
+        self.hint.setVisible(bool(question.hint))
+        while (item := self._buttons.takeAt(0)) is not None:
+            if (old := item.widget()) is not None:
+                old.deleteLater()
+        self.buttons = {}
+        self._buttons.addStretch(1)
+        for choice in question.choices:
+            button = QPushButton(f"{choice.key}   {choice.text}", self)
+            button.setObjectName(f"answer_{choice.word}")
+            button.setAccessibleName(f"{choice.text}, key {choice.key}")
+            button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+            button.clicked.connect(lambda _checked=False, word=choice.word: self._answer(word))
+            self.buttons[choice.word] = button
+            self._buttons.addWidget(button)
+        self._buttons.addStretch(1)
+        self._restyle()
+        self.setGeometry(self._window.rect())
+        self.show()
+        self.raise_()
+        self.setFocus(Qt.FocusReason.OtherFocusReason)
+        self.update()
+
+    def _answer(self, word: str) -> None:
+        if self.event_ is not None:
+            number = self.event_.number
+            self._left.add(number)
+            self.event_ = None
+            self.hide()
+            self.answered.emit(number, Answer(word))
+
+    def event(self, event: QEvent | None) -> bool:
+        """Take keys before the window's shortcuts do: Esc leaves the question here and stops nothing."""
+        if event is not None and event.type() == QEvent.Type.ShortcutOverride:
+            event.accept()
+            return True
+        return super().event(event)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Answer by the key of a choice; Esc leaves."""
+        open_ = self.event_
+        if event is None or open_ is None or open_.question is None:
+            return
+        if event.key() == Qt.Key.Key_Escape:
+            self._left.add(open_.number)
+            self.event_ = None
+            self.hide()
+            self.left.emit(open_.number)
+            return
+        pressed = event.text().upper()
+        word = next((each.word for each in open_.question.choices if each.key.upper() == pressed), "")
+        if word:
+            self._answer(word)
+        else:
+            super().keyPressEvent(event)
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        """Stay as large as the window."""
+        if watched is self._window and event is not None and event.type() == QEvent.Type.Resize and self.isVisible():
+            self.setGeometry(self._window.rect())
+        return False
+
+    def paintEvent(self, _event: QPaintEvent | None) -> None:
+        """Paint the paper, or the picture that is to be judged."""
+        painter = QPainter(self)
+        picture = self._picture
+        if picture is None:
+            painter.fillRect(self.rect(), QColor(self._look.scheme.paper))
+        else:
+            draw_picture(painter, QRectF(self.rect()), picture)
+        painter.end()
+
+
+def draw_picture(painter: QPainter, area: QRectF, picture: Picture) -> None:
+    """Draw what is to be judged: a field of one colour, steps of grey, a gradient, lines, or a grid with circles."""
+    colour = QColor(*picture.colour)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+    match picture.kind:
+        case PictureKind.FIELD:
+            painter.fillRect(area, colour)
+        case PictureKind.GREYS:
+            wide = area.width() / _STEPS
+            for step in range(_STEPS):
+                level = round(255 * step / (_STEPS - 1))
+                strip = QRectF(area.x() + step * wide, area.y(), wide + 1, area.height())
+                painter.fillRect(strip, QColor(level, level, level))
+        case PictureKind.GRADIENT:
+            gradient = QLinearGradient(area.topLeft(), area.topRight())
+            gradient.setColorAt(0.0, QColor(0, 0, 0))
+            gradient.setColorAt(1.0, colour)
+            painter.fillRect(area, gradient)
+        case PictureKind.LINES:
+            painter.fillRect(area, QColor(0, 0, 0))
+            painter.setPen(QPen(QColor(255, 255, 255), 1))
+            for x in range(int(area.left()), int(area.right()), 2):
+                painter.drawLine(x, int(area.top()), x, int(area.bottom()))
+        case PictureKind.GRID:
+            _draw_grid(painter, area)
+
+
+def _draw_grid(painter: QPainter, area: QRectF) -> None:
+    painter.fillRect(area, QColor(0, 0, 0))
+    painter.setPen(QPen(QColor(255, 255, 255), 1))
+    pitch = area.height() / _GRID
+    for row in range(_GRID + 1):
+        y = min(area.bottom() - 1, area.y() + row * pitch)
+        painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
+    for column in range(int(area.width() / pitch) + 1):
+        x = area.x() + column * pitch
+        painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
+    painter.drawRect(area.adjusted(0, 0, -1, -1))
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.drawEllipse(area.center(), area.height() * 0.45, area.height() * 0.45)
+    for corner in (area.topLeft(), area.topRight(), area.bottomLeft(), area.bottomRight()):
+        inwards = QPointF(
+            pitch * 1.5 if corner.x() == area.left() else -pitch * 1.5,
+            pitch * 1.5 if corner.y() == area.top() else -pitch * 1.5,
+        )
+        painter.drawEllipse(corner + inwards, pitch * 1.4, pitch * 1.4)
