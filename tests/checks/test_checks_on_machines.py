@@ -311,3 +311,20 @@ def test_every_check_is_described_for_a_beginner() -> None:
         assert check.parts
         if check.kind is not None:
             assert check.code
+
+
+def test_a_worn_battery_is_the_suspect_and_a_sound_one_is_cleared(make_engine: MakeEngine, notebook: Scenario) -> None:
+    engine, _ = make_engine(replace(notebook, faults=(Fault(kind=F.BATTERY_WORN, strength=0.4),)))
+    run(engine, "battery wear")
+    assert engine.verdict is not None
+    assert engine.verdict.suspects[0].mode == "battery.worn"
+    assert engine.verdict.suspects[0].probability > 0.9
+    sound, _ = make_engine(notebook, "sound.thresher")
+    run(sound, "battery wear")
+    assert sound.verdict is not None
+    suspects = {each.mode: each.probability for each in sound.verdict.suspects}
+    assert suspects["battery.worn"] < 0.003, "a tenth of what it was before"
+    desk, _ = make_engine(replace(notebook, batteries=()), "desk.thresher")
+    run(desk, "fans turn")
+    assert desk.verdict is not None
+    assert not any(each.mode.startswith("battery.") for each in desk.verdict.suspects), "it has no battery"

@@ -31,12 +31,10 @@ def test_the_checks_of_a_picked_part_run_and_are_listed(qtbot: QtBot, tmp_path: 
         bench.map.set_picks(Picks((Target("battery BAT0", PartKind.BATTERY),)))
         assert bench.picker.check_button.text() == "Check these"
         qtbot.mouseClick(bench.picker.check_button, Qt.MouseButton.LeftButton)
-        qtbot.waitUntil(
-            lambda: state.sheet is not None and state.sheet.title == "Short round of battery", timeout=10_000
-        )
+        qtbot.waitUntil(lambda: bench.editor.draft.title == "Short round of battery", timeout=10_000)
         assert state.sheet is not None
         assert [block.load for block in state.sheet.blocks] == ["battery wear", "adapter", "battery rate"]
-        assert "carries out 3 checks (battery)" in bench.head.sentence()
+        qtbot.waitUntil(lambda: "carries out 3 checks (battery)" in bench.head.sentence(), timeout=10_000)
         window.start()
         qtbot.waitUntil(lambda: state.check_of(PartKind.BATTERY) == "fail", timeout=20_000)
         qtbot.waitUntil(lambda: state.run.state == "ended", timeout=30_000)
@@ -65,7 +63,7 @@ def test_a_question_covers_the_window_and_is_answered_by_key(
         view, state = window.question, window.state
         assert view.isHidden()
         window.requests.send(PutRound(checks=("picture",)))
-        qtbot.waitUntil(lambda: state.sheet is not None and state.sheet.title == "Picture", timeout=10_000)
+        qtbot.waitUntil(lambda: window.bench.editor.draft.title == "Picture", timeout=10_000)
         window.start()
         qtbot.waitUntil(view.isVisible, timeout=10_000)
         assert view.geometry() == window.rect()

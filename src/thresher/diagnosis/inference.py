@@ -191,6 +191,8 @@ def _faults(evidence: Evidence, knowledge: Knowledge, cores: list[int]) -> list[
 
 
 _OF_GRAPHICS = frozenset({PartKind.GRAPHICS, PartKind.DISPLAY})
+_OF_BATTERY = ("battery wear", "battery rate")
+"""Checks whose passes speak of a battery."""
 
 
 def _absent(evidence: Evidence) -> frozenset[PartKind]:
@@ -200,7 +202,12 @@ def _absent(evidence: Evidence) -> frozenset[PartKind]:
     parts = evidence.book.parts
     has_card = any(part.kind is PartKind.GRAPHICS and not part.known_good for part in parts)
     seen = any(finding.part is PartKind.GRAPHICS for finding in evidence.findings)
-    return frozenset() if not parts or has_card or seen else _OF_GRAPHICS
+    absent = frozenset() if not parts or has_card or seen else _OF_GRAPHICS
+    # few machines have a battery: it is there once a check or a finding has spoken of it
+    has_battery = any(each.load in _OF_BATTERY for each in evidence.exposures) or any(
+        finding.part is PartKind.BATTERY for finding in evidence.findings
+    )
+    return absent if has_battery else absent | {PartKind.BATTERY}
 
 
 def _parts_of(evidence: Evidence, kind: PartKind) -> tuple[BookPart | None, ...]:

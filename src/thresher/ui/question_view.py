@@ -28,6 +28,7 @@ class QuestionView(QWidget):
         self._state, self._look, self._window = state, look, window
         self.event_: QuestionEvent | None = None
         self._left: set[int] = set()
+        self.words_shown = True
         self.setObjectName("question_view")
         self.setAccessibleName("Question")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -39,7 +40,7 @@ class QuestionView(QWidget):
         self._buttons = QHBoxLayout()
         self._buttons.setSpacing(16)
         self.buttons: dict[str, QPushButton] = {}
-        column = QVBoxLayout(self)
+        self._column = column = QVBoxLayout(self)
         column.setContentsMargins(80, 40, 80, 40)
         column.setSpacing(18)
         column.addStretch(2)
@@ -47,6 +48,7 @@ class QuestionView(QWidget):
             column.addWidget(label)
         column.addSpacing(12)
         column.addLayout(self._buttons)
+        self._below = column.count()
         column.addStretch(3)
         self.leave = QLabel("Esc leaves the question unanswered", self)
         self.leave.setAlignment(Qt.AlignmentFlag.AlignHCenter)
@@ -62,11 +64,12 @@ class QuestionView(QWidget):
     def _restyle(self) -> None:
         scheme, field = self._look.scheme, self._picture is not None
         ink, soft = (scheme.panel, scheme.panel) if field else (scheme.ink, scheme.soft)
-        back = "rgba(20, 24, 28, 190)" if field else "transparent"
+        back = "rgba(20, 24, 28, 215)" if field else "transparent"
+        large = 22 if field else 34  # a picture is judged as a whole: the words stand small at its lower edge
         self.setStyleSheet(
             f"QLabel {{ color: {ink}; background: {back}; padding: 4px; }}"
             f"QLabel#question_about {{ font-size: 15px; color: {soft}; }}"
-            "QLabel#question_text { font-size: 34px; font-weight: bold; }"
+            f"QLabel#question_text {{ font-size: {large}px; font-weight: bold; }}"
             f"QLabel#question_hint {{ font-size: 16px; color: {soft}; }}"
             f"QLabel#question_leave {{ font-size: 13px; color: {soft}; }}"
             f"QPushButton {{ font-size: 19px; padding: 12px 22px; color: {scheme.ink}; background: {scheme.field};"
@@ -91,7 +94,6 @@ class QuestionView(QWidget):
         self.about.setText(question.about)
         self.text.setText(question.text)
         self.hint.setText(question.hint)
-        self.hint.setVisible(bool(question.hint))
         while (item := self._buttons.takeAt(0)) is not None:
             if (old := item.widget()) is not None:
                 old.deleteLater()
@@ -106,12 +108,29 @@ class QuestionView(QWidget):
             self.buttons[choice.word] = button
             self._buttons.addWidget(button)
         self._buttons.addStretch(1)
+        picture = question.picture is not None
+        self._column.setStretch(0, 20 if picture else 2)
+        self._column.setStretch(self._below, 0 if picture else 3)
+        self._column.setSpacing(4 if picture else 18)
+        self.about.setVisible(not picture)
+        hides = "Space hides these words; " if picture else ""
+        self.leave.setText(f"{hides}Esc leaves the question unanswered")
+        self._show_words(shown=True)
         self._restyle()
         self.setGeometry(self._window.rect())
         self.show()
         self.raise_()
         self.setFocus(Qt.FocusReason.OtherFocusReason)
         self.update()
+
+    def _show_words(self, shown: bool) -> None:
+        """Show or hide everything but the picture."""
+        question = self.event_.question if self.event_ is not None else None
+        self.words_shown = shown
+        for widget in (self.text, self.leave, *self.buttons.values()):
+            widget.setVisible(shown)
+        self.about.setVisible(shown and self._picture is None)
+        self.hint.setVisible(shown and question is not None and bool(question.hint))
 
     def _answer(self, word: str) -> None:
         if self.event_ is not None:
@@ -138,6 +157,9 @@ class QuestionView(QWidget):
             self.event_ = None
             self.hide()
             self.left.emit(open_.number)
+            return
+        if event.key() == Qt.Key.Key_Space and self._picture is not None:
+            self._show_words(shown=not self.words_shown)
             return
         pressed = event.text().upper()
         word = next((each.word for each in open_.question.choices if each.key.upper() == pressed), "")

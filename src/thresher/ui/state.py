@@ -305,13 +305,17 @@ class BenchState(QObject):
         elsewhere = part.kind in (PartKind.MEMORY, PartKind.GRAPHICS) and named and part.place not in named
         return PartStatus.UNTESTED if elsewhere and status is not PartStatus.CLEARED else status
 
-    def check_of(self, kind: PartKind) -> str:
-        """Return how the checks of a kind of part stand in the newest run: coming, under way, an outcome or nothing."""
+    def check_of(self, kind: PartKind, place: str = "") -> str:
+        """Return how the checks of a kind of part stand in the newest run: coming, under way, an outcome or nothing.
+
+        Where results name places, those of another place say nothing of this one."""
         mine = [item.check for item in self.run.plan if item.check and item.row is kind]
         for words in ("fail", "under way", "coming"):
             if words in mine:
                 return words
-        worst = together(each for each in self.checks if each.row is kind and each.run == self.run.run)
+        ended = [each for each in self.checks if each.row is kind and each.run == self.run.run]
+        own = [each for each in ended if place and each.place == place]
+        worst = together(own or ended)
         return worst.value if mine and worst is not None else ""
 
     def idle_left(self) -> float:

@@ -233,7 +233,7 @@ class MachineMap(PaintedWidget):
 
     def _draw_check(self, painter: QPainter, part: Part, area: QRectF) -> None:
         """How the checks of a round stand, beside the mark of the part's status."""
-        words = self.state.check_of(part.kind)
+        words = self.state.check_of(part.kind, part.place)
         if words:
             draw_outcome(painter, QPointF(area.right() - 32, area.y() + 14), words, self.look.scheme, 5.5)
 
@@ -378,7 +378,7 @@ class MachineMap(PaintedWidget):
                 painter.setBrush(QColor(scheme.panel))
                 painter.drawEllipse(centre, 8.5, 8.5)
                 draw_mark(painter, centre, self.state.status_of_part(part), scheme, 5)
-                if checked := self.state.check_of(part.kind):
+                if checked := self.state.check_of(part.kind, part.place):
                     below = centre + QPointF(0, 22)
                     painter.setPen(Qt.PenStyle.NoPen)
                     painter.setBrush(QColor(scheme.panel))
@@ -431,7 +431,7 @@ class MachineMap(PaintedWidget):
         )
         self._frame(painter, part, area, tested=loaded)
         named = part.kind in (PartKind.DRIVE, PartKind.GRAPHICS)
-        checked = bool(self.state.check_of(part.kind))
+        checked = bool(self.state.check_of(part.kind, part.place))
         title = f"{part.kind.value.capitalize()} {part.place}" if named else part.kind.value.capitalize()
         if part.kind is PartKind.NETWORK and part.name.split(" ")[0] in ("Wired", "Wireless"):
             title = part.name.split(" ")[0]
@@ -453,7 +453,7 @@ class MachineMap(PaintedWidget):
         """Write a low box's title and line side by side."""
         scheme = self.look.scheme
         wide = text_width(title, 13, bold=True)
-        room = area.width() - wide - (58 if self.state.check_of(part.kind) else 40)
+        room = area.width() - wide - (58 if self.state.check_of(part.kind, part.place) else 40)
         if room < _LEAST_WORDS:
             return
         draw_text(painter, QPointF(area.x() + 8 + wide + 8, area.y() + 16), line, scheme.ink, 10.5, width=room)

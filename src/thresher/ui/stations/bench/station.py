@@ -38,6 +38,10 @@ _AFTER_S = 60.0
 """How much of the idle readings before a run is shown at the left of the axis, and after it at the right."""
 
 
+_MANY_ROWS = 6
+"""With more rows than these there is no room for a scan and the lanes both."""
+
+
 class _SheetHead(PaintedWidget):
     """Title of the run sheet, and what Start will do or what the run does now."""
 
@@ -198,7 +202,8 @@ class BenchStation(QWidget):
         # where not all of it fits, fields and a scan come before lanes in which nothing happens
         cramped = self.details.isVisibleTo(self) and self.height() < _LOW_STATION
         scanning = self.drum.isVisibleTo(self)
-        self.lanes.setVisible(not (composing and (cramped or scanning)))
+        crowded = scanning and len(self.run_sheet.rows()) > _MANY_ROWS
+        self.lanes.setVisible(not (composing and (cramped or scanning)) and not crowded)
         self.drum.make_room(whole=self.lanes.isHidden())
         self.picker.setVisible(not stored and (composing or bool(self.map.picks.targets)))
 
