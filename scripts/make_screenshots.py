@@ -19,7 +19,7 @@ from thresher.app.launch import start_engine_process
 from thresher.model.card_port import Artefact
 from thresher.model.parts import PartKind
 from thresher.model.sheet import GateKind
-from thresher.protocol.commands import StartScan
+from thresher.protocol.commands import PutRound, StartScan
 from thresher.ui import theme
 from thresher.ui.__main__ import DEMO_ARGUMENTS, LIVE_ARGUMENTS
 from thresher.ui.app import make_app, take_down
@@ -76,7 +76,6 @@ def demo_pictures(app: QApplication, folder: Path) -> None:
     window, _link = bench(app, folder, [*DEMO_ARGUMENTS, "--speed", "20"], job)
     state = window.state
     wait_for(app, lambda: state.now >= 0 and len(state.history) > 20, 30)
-    grab(app, window, "bench-before-start.png")
     compose_picture(app, window)
     window.start()
     wait_for(app, lambda: state.run.run_at >= 385, 60)
@@ -84,11 +83,7 @@ def demo_pictures(app: QApplication, folder: Path) -> None:
     window.choose_scheme(theme.DARK)
     grab(app, window, "bench-night.png")
     window.choose_scheme(theme.LIGHT)
-    window.resize(1024, 700)
-    grab(app, window, "bench-small.png")
-    window.resize(1280, 800)
     wait_for(app, lambda: state.run.state == "ended", 90)
-    grab(app, window, "bench-ended.png")
     window.show_station(2)
     window.evidence.timeline.picked.emit(1)
     grab(app, window, "evidence.png")
@@ -262,6 +257,34 @@ def graphics_pictures(app: QApplication, folder: Path) -> None:
     take_down(app, window)
 
 
+def round_pictures(app: QApplication, folder: Path) -> None:
+    """The short round on a notebook: its end on the map, the results by part, and a picture to be judged."""
+    job, _shop = prepare_demo_bench(folder / "bench", fresh=False)
+    arguments = ["--simulate", "harbour-notebook", "--speed", "60"]
+    window, _link = bench(app, folder, arguments, job.parent / "notebook.thresher")
+    state = window.state
+    window.put_round()
+    wait_for(app, lambda: "every part" in window.bench.editor.draft.title, 20)
+    window.start()
+    wait_for(app, lambda: state.run.run_at >= 150, 90)
+    grab(app, window, "round.png")
+    wait_for(app, lambda: state.run.state == "ended", 120)
+    window.show_station(2)
+    window.evidence.show_page(3)
+    grab(app, window, "round-results.png")
+    window.requests.send(PutRound(checks=("picture",)))
+    wait_for(app, lambda: window.bench.editor.draft.title == "Picture", 20)
+    window.start()
+    wait_for(app, window.question.isVisible, 30)
+    for question in ("black", "red", "green", "blue", "17 steps"):
+        window.question.buttons["good"].click()
+        wait_for(app, lambda words=question: words in window.question.text.text(), 20)
+        wait_for(app, window.question.isVisible, 20)
+    grab(app, window, "question.png")
+    window.stop()
+    take_down(app, window)
+
+
 def live_picture(app: QApplication, folder: Path) -> None:
     """The Bench on this computer, whatever it offers."""
     window, _link = bench(app, folder, LIVE_ARGUMENTS, folder / "live.thresher")
@@ -274,8 +297,8 @@ def live_picture(app: QApplication, folder: Path) -> None:
 
 
 def main() -> int:
-    """Make all pictures, or those whose group is named: demo, intake, loads, drives, graphics, live."""
-    groups = sys.argv[1:] or ["demo", "intake", "loads", "drives", "graphics", "live"]
+    """Make all pictures, or those whose group is named: demo, intake, loads, drives, graphics, rounds, live."""
+    groups = sys.argv[1:] or ["demo", "intake", "loads", "drives", "graphics", "rounds", "live"]
     app = make_app([])
     for name, make in (
         ("demo", demo_pictures),
@@ -283,6 +306,7 @@ def main() -> int:
         ("loads", loads_picture),
         ("drives", drive_pictures),
         ("graphics", graphics_pictures),
+        ("rounds", round_pictures),
         ("live", live_picture),
     ):
         if name in groups:
