@@ -8,6 +8,7 @@ import shutil
 import sys
 import tempfile
 import time
+from dataclasses import replace
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -16,10 +17,15 @@ from PyQt6.QtWidgets import QApplication, QScrollArea
 
 from thresher.app.demo import prepare_demo_bench
 from thresher.app.launch import start_engine_process
+from thresher.compose.rounds import plan_round, round_sheet
+from thresher.engine.assembly import open_engine
 from thresher.model.card_port import Artefact
+from thresher.model.checks import Round
 from thresher.model.parts import PartKind
 from thresher.model.sheet import GateKind
 from thresher.protocol.commands import PutRound, StartScan
+from thresher.simulator.machine import SimulatedMachine
+from thresher.simulator.scenario import load_scenario, shipped_scenarios
 from thresher.ui import theme
 from thresher.ui.__main__ import DEMO_ARGUMENTS, LIVE_ARGUMENTS
 from thresher.ui.app import make_app, take_down
@@ -257,9 +263,21 @@ def graphics_pictures(app: QApplication, folder: Path) -> None:
     take_down(app, window)
 
 
+def earlier_visits(folder: Path, shop: Path) -> None:
+    """Let the notebook have been here twice before, with more left in its battery."""
+    notebook = load_scenario(shipped_scenarios()["harbour-notebook"])
+    for start, worn in (("2025-02-03T09:00:00+01:00", 0.08), ("2025-11-18T14:20:00+01:00", 0.22)):
+        faults = tuple(replace(fault, strength=worn) for fault in notebook.faults)
+        system = SimulatedMachine(replace(notebook, start=start, faults=faults), 0.0)
+        engine = open_engine(system, folder / f"{start[:10]}.thresher", shop=shop)
+        engine.run_to_end(round_sheet("Visit", plan_round(Round.SHORT, engine.inventory).checks))
+        engine.close()
+
+
 def round_pictures(app: QApplication, folder: Path) -> None:
     """The short round on a notebook: its end on the map, the results by part, and a picture to be judged."""
-    job, _shop = prepare_demo_bench(folder / "bench", fresh=False)
+    job, shop = prepare_demo_bench(folder / "bench", fresh=False)
+    earlier_visits(folder, shop)
     arguments = ["--simulate", "harbour-notebook", "--speed", "60"]
     window, _link = bench(app, folder, arguments, job.parent / "notebook.thresher")
     state = window.state

@@ -12,6 +12,7 @@ from thresher.checks.registry import CHECKS
 from thresher.compose.rounds import named_checks, plan_round, round_sheet
 from thresher.compose.sheet_file import parse_sheet
 from thresher.compose.sheet_text import sheet_text
+from thresher.engine.assembly import open_engine
 from thresher.engine.engine import Engine
 from thresher.journal.jobfile import JobFile
 from thresher.model.checks import CheckOutcome, CheckResult, Round
@@ -328,3 +329,48 @@ def test_a_worn_battery_is_the_suspect_and_a_sound_one_is_cleared(make_engine: M
     run(desk, "fans turn")
     assert desk.verdict is not None
     assert not any(each.mode.startswith("battery.") for each in desk.verdict.suspects), "it has no battery"
+
+
+def test_results_stay_with_the_machine_over_its_visits(notebook: Scenario, tmp_path: Path) -> None:
+    shop = tmp_path / "shop"
+
+    def visit(number: int, worn: float, start: str) -> tuple[CheckResult, ...]:
+        faults = (Fault(kind=F.BATTERY_WORN, strength=worn),) if worn else ()
+        system = SimulatedMachine(replace(notebook, faults=faults, start=start), 0.0)
+        engine = open_engine(system, tmp_path / f"{number}.thresher", shop=shop)
+        engine.run_to_end(round_sheet("visit", named_checks(("battery wear", "memory fitted"))))
+        before = engine.snapshot().checks_before
+        engine.close()
+        return before
+
+    assert visit(1, 0.0, "2026-01-10T09:00:00+00:00") == ()
+    assert [each.title for each in visit(2, 0.15, "2026-06-10T09:00:00+00:00")] == [
+        "battery wear, BAT0",
+        "memory fitted",
+    ]
+    third = visit(3, 0.4, "2026-11-10T09:00:00+00:00")
+    wear = [each for each in third if each.check == "battery wear"]
+    assert [each.job for each in wear] == ["1.thresher", "2.thresher"]
+    assert [each.outcome for each in wear] == [CheckOutcome.PASS, CheckOutcome.PASS]
+    shares = [each.figures[0].value for each in wear]
+    assert shares == [94.0, 79.0]
+    assert all(each.run is None and each.worth_min == 0 for each in third), "minutes count in their own job only"
+    again = open_engine(SimulatedMachine(notebook, 0.0), tmp_path / "1.thresher", shop=shop)
+    assert [each.job for each in again.snapshot().checks_before if each.check == "battery wear"] == [
+        "2.thresher",
+        "3.thresher",
+    ]
+    assert len(again.snapshot().checks) == 2
+    again.close()
+
+
+def test_a_damaged_history_is_reported_and_stops_nothing(notebook: Scenario, tmp_path: Path) -> None:
+    shop = tmp_path / "shop"
+    for number, job in enumerate(("1.thresher", "2.thresher")):
+        engine = open_engine(SimulatedMachine(notebook, 0.0), tmp_path / job, shop=shop)
+        engine.run_to_end(round_sheet("visit", named_checks(("memory fitted",))))
+        told = [entry for entry in engine.snapshot().tape if entry.code == "X-860"]
+        assert bool(told) == bool(number)
+        engine.close()
+        (history,) = shop.glob("machines/*.checks.json")
+        history.write_text("{ not json")

@@ -25,6 +25,7 @@ from thresher.cli.verbs.prove import prove
 from thresher.cli.verbs.report import report
 from thresher.cli.verbs.run import run
 from thresher.cli.verbs.scenario import scenario_app
+from thresher.cli.verbs.schedule import schedule_app
 from thresher.cli.verbs.supply import supply
 from thresher.cli.verbs.verdict import verdict
 from thresher.cli.verbs.watch import watch
@@ -82,6 +83,7 @@ def make_app() -> typer.Typer:
         app.command(name)(plugin)
     app.add_typer(check_app(), name="check")
     app.add_typer(drive_app(), name="drive")
+    app.add_typer(schedule_app(), name="schedule")
     app.add_typer(graphics_app(), name="graphics")
     app.add_typer(scenario_app(), name="scenario")
     app.command("engine", hidden=True)(engine)

@@ -19,6 +19,7 @@ from thresher.engine.run.record import Record
 from thresher.engine.run.team_findings import Storms
 from thresher.engine.services.added_evidence import AddedEvidence
 from thresher.engine.services.cards import CardService
+from thresher.engine.services.check_results import CheckResults
 from thresher.engine.services.decisions import DecisionService
 from thresher.engine.services.drive_scans import ScanService
 from thresher.engine.services.drives import DriveService
@@ -185,6 +186,7 @@ def _assemble(
             decisions=decisions,
             verdicts=VerdictService(record, conductor, fields, added, trials, decisions, intake),
             questions=questions,
+            checks=CheckResults(record, intake, job_path.name),
             unknown=(*machine.inventory.unknown, *discovery.unknown, *events.unknown),
             boot_id=optional_text(system, "/proc/sys/kernel/random/boot_id") or "unknown",
             interval_s=interval_s,

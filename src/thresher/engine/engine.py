@@ -22,6 +22,7 @@ from thresher.engine.run.record import Record
 from thresher.engine.run.run_limits import unwatched
 from thresher.engine.services.added_evidence import AddedEvidence
 from thresher.engine.services.cards import CardService
+from thresher.engine.services.check_results import CheckResults
 from thresher.engine.services.decisions import DecisionService
 from thresher.engine.services.drive_scans import ScanService
 from thresher.engine.services.drives import DriveService
@@ -82,6 +83,7 @@ class EngineParts:
     decisions: DecisionService
     verdicts: VerdictService
     questions: QuestionDesk
+    checks: CheckResults
     unknown: tuple[Fact, ...]
     boot_id: str
     interval_s: float
@@ -256,10 +258,11 @@ class Engine:
         self._settle()
 
     def _report_rails(self) -> None:
-        """Say once after each run what it showed of the rails."""
+        """Once after each run, say what it showed of the rails, and keep what its checks said of the machine."""
         run = self._record.run
         if run is not None and not run.active and run.number != self._rails_of:
             self._rails_of = run.number
+            self._parts.checks.keep()
             report_rails(self._record, run, self._ticks)
 
     def _settle(self) -> None:
@@ -362,6 +365,7 @@ class Engine:
             draft=self.sheets.draft,
             scan=self.scans.status,
             checks=tuple(self._record.check_results),
+            checks_before=self._parts.checks.before,
             asked=self.questions.open,
         )
 

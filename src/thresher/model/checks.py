@@ -80,7 +80,7 @@ class CheckResult:
 
     `place` names the part where there are several, `missing` what an inconclusive one lacked, `code` is the fault code
     of a failure. `at` is machine time in seconds, `wall` Unix time, `seconds` how long it took; `worth_min` is how many
-    minutes of clean work it counts as in the verdict.
+    minutes of clean work it counts as in the verdict. `job` is the file name of the job where that is another one.
     """
 
     check: str
@@ -96,6 +96,7 @@ class CheckResult:
     seconds: float = 0.0
     run: int | None = None
     worth_min: float = 0.0
+    job: str = ""
 
     @property
     def title(self) -> str:

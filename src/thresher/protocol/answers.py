@@ -28,8 +28,9 @@ class Snapshot(msgspec.Struct, frozen=True):
 
     `last_event` is the number of the last event that it already holds. `draft` is the sheet that
     was being edited last, None when there is none. `earlier` is what log, counters and firmware
-    reported of the time before, `sources` how each source of events does. `checks` are the results of all component
-    checks, `asked` is the question that a person has to answer now."""
+    reported of the time before, `sources` how each source of events does. `checks` are the results of this job's
+    component checks, `checks_before` those of the machine's visits before, `asked` is the question that a person has to
+    answer now."""
 
     version: int
     pid: int
@@ -59,6 +60,7 @@ class Snapshot(msgspec.Struct, frozen=True):
     draft: RunSheet | None = None
     scan: ScanStatus | None = None
     checks: tuple[CheckResult, ...] = ()
+    checks_before: tuple[CheckResult, ...] = ()
     asked: QuestionEvent | None = None
 
 

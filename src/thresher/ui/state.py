@@ -133,7 +133,7 @@ class BenchState(QObject):
         self.job, self.symptoms = snapshot.job, snapshot.symptoms
         self.book, self.questions, self.decided = snapshot.book, snapshot.questions, snapshot.decided
         self.scan = snapshot.scan
-        self.checks, self.asked = list(snapshot.checks), snapshot.asked
+        self.checks, self.asked = [*snapshot.checks_before, *snapshot.checks], snapshot.asked
         self.tape, self.findings = list(snapshot.tape), list(snapshot.findings)
         self.lanes = choose_lanes(snapshot.channels)
         self.history = Pyramid(len(snapshot.channels))

@@ -254,6 +254,11 @@ class IntakeService:
         self._candidates = tuple(found)
 
     @property
+    def key(self) -> str | None:
+        """The name of the machine's files in the shop, None for a machine that cannot be told from others."""
+        return self._key
+
+    @property
     def shop(self) -> Path | None:
         """The shop's folder, None where nothing is kept."""
         return self._shop

@@ -13,6 +13,7 @@ from thresher.ui.state import BenchState
 
 _PAD, _LINE, _HEAD = 10.0, 16.0, 24.0
 _KINDS = tuple(PartKind)
+_MOST_EARLIER = 5
 
 
 def before(results: list[CheckResult], result: CheckResult) -> CheckResult | None:
@@ -35,6 +36,16 @@ def change_words(result: CheckResult, earlier: CheckResult | None) -> str:
         if figure.value is not None and (value := old.get(figure.name)) is not None and value != figure.value
     ]
     return f"{when}: {', '.join(moved[:2])}" if moved else f"the same {when}"
+
+
+def earlier_words(results: list[CheckResult], result: CheckResult) -> str:
+    """Return how the times before the last one ended, newest first, each with its first figure."""
+    at = next(number for number, each in enumerate(results) if each is result)
+    earlier = [each for each in reversed(results[:at]) if each.title == result.title][1:_MOST_EARLIER]
+    return " · ".join(
+        f"{each.outcome.value} {_when(each.wall)}" + (f", {each.figures[0].text}" if each.figures else "")
+        for each in earlier
+    )
 
 
 def _when(wall: float) -> str:
@@ -103,6 +114,8 @@ class _Rows(QWidget):
         figures = " · ".join(figure.text for figure in result.figures)
         if figures:
             y = _wrapped(painter, QRectF(x, y, wide - 24, 0), figures, scheme.soft, 11)
+        if earlier := earlier_words(self._state.checks, result):
+            y = _wrapped(painter, QRectF(x, y, wide - 24, 0), f"before: {earlier}", scheme.soft, 11)
         return y + 7
 
 

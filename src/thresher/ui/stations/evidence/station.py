@@ -181,12 +181,10 @@ class EvidenceStation(QWidget):
             text = f"{name[:24]} ({count})" if count else name
             if button is not None and button.text() != text:
                 button.setText(text)
-        checks, failed = (
-            self.tabs.button(_CHECKS),
-            sum(each.outcome is CheckOutcome.FAIL for each in self._state.checks),
-        )
+        mine = [each for each in self._state.checks if not each.job]
+        checks, failed = self.tabs.button(_CHECKS), sum(each.outcome is CheckOutcome.FAIL for each in mine)
         if checks is not None:
-            checks.setText(f"Checks ({len(self._state.checks)}, {failed} failed)" if failed else "Checks")
+            checks.setText(f"Checks ({len(mine)}, {failed} failed)" if failed else "Checks")
 
     def show_page(self, page: int) -> None:
         """Show the job's signatures (0), those from before (1), what was decoded (2) or the checks (3)."""
