@@ -24,7 +24,7 @@ class HandBench:
     channels: tuple[Channel, ...] = ()
     values: Callable[[float], tuple[float | None, ...]] = lambda _at: ()
     loads: Callable[[Block], LoadSeen] = lambda _block: LoadSeen((), (), 10.0, {})
-    answers: list[str | None] = field(default_factory=list)
+    answers: list[str | Answer | None] = field(default_factory=list)
     attended: bool = False
     at: float = 100.0
     asked: list[Question] = field(default_factory=list)
@@ -68,7 +68,7 @@ class HandBench:
                 case Ask(question):
                     self.asked.append(question)
                     word = self.answers.pop(0) if self.answers else None
-                    reply = Answer(word) if word is not None else None
+                    reply = Answer(word) if isinstance(word, str) else word
 
 
 def outcomes(results: Sequence[CheckResult]) -> list[str]:

@@ -20,6 +20,7 @@ from thresher.machine.tree import TreeSystem
 from thresher.model.channels import Channel, Limit, LimitSide, Quantity
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import Fact, Inventory, LogicalCpu, Part, PartKind
+from thresher.model.questions import Answer
 
 WriteTree = Callable[[dict[str, str | bytes]], Path]
 BAT = "/sys/class/power_supply/BAT0"
@@ -266,7 +267,9 @@ STICK = {
         (STICK, ["done"], ["inconclusive"]),
     ],
 )
-def test_usb_ports(write_tree: WriteTree, files: dict[str, str], answers: list[str | None], ended: list[str]) -> None:
+def test_usb_ports(
+    write_tree: WriteTree, files: dict[str, str], answers: list[str | Answer | None], ended: list[str]
+) -> None:
     root = write_tree({f"/sys/bus/usb/devices/{name}": content for name, content in files.items()})
     bench = HandBench(TreeSystem(root), answers=answers, attended=True)
     assert outcomes(bench.run(usb.CHECK)) == ended

@@ -139,3 +139,29 @@ def test_pictures_fill_the_screen(kind: PictureKind) -> None:
     greys = {QColor(image.pixel(x, 100)).red() for x in range(320)}
     expected = {PictureKind.FIELD: 1, PictureKind.GREYS: 17}
     assert kind not in expected or len(greys) == expected[kind]
+
+
+def test_every_key_lights_up_and_none_answers(qtbot: QtBot, tmp_path: Path, open_window: OpenWindow) -> None:
+    engine = EngineProcess(tmp_path, "--simulate", "ferry-office", "--speed", "20")
+    try:
+        window = open_window(engine)
+        view, state = window.question, window.state
+        window.requests.send(PutRound(checks=("keys",)))
+        qtbot.waitUntil(lambda: window.bench.editor.draft.title == "Keys", timeout=10_000)
+        window.start()
+        qtbot.waitUntil(view.isVisible, timeout=10_000)
+        for key in range(Qt.Key.Key_A, Qt.Key.Key_Z + 1):
+            qtbot.keyClick(view, Qt.Key(key))
+        qtbot.keyClick(view, Qt.Key.Key_Escape)
+        qtbot.mouseClick(view, Qt.MouseButton.RightButton, pos=view.rect().topLeft())
+        assert view.isVisible(), "no key leaves the view"
+        assert set(view.keys.came) >= {"A", "Z", "Esc", "right button"}
+        assert len(view.keys.came) == 28
+        view.grab()
+        qtbot.mouseClick(view.buttons["missing"], Qt.MouseButton.LeftButton)
+        qtbot.waitUntil(lambda: bool(state.checks), timeout=20_000)
+        (found,) = state.checks
+        assert (found.outcome, found.code) == (CheckOutcome.FAIL, "S-640")
+        assert found.figures[0].value == 28
+    finally:
+        engine.close()

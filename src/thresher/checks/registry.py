@@ -10,6 +10,7 @@ from thresher.checks.cooling import fans, fans_driven, heat
 from thresher.checks.display import picture
 from thresher.checks.drives import health, quick
 from thresher.checks.graphics import card_memory, compute, link, outputs
+from thresher.checks.input import keys
 from thresher.checks.memory import cells, fitted
 from thresher.checks.network import cable, names, reach, wireless
 from thresher.checks.ports import links, usb
@@ -48,6 +49,7 @@ _SHIPPED = (
     quick.PLACES,
     cells.SHORT,
     picture.CHECK,
+    keys.CHECK,
     usb.CHECK,
     cells.LONG,
     quick.WHOLE,

@@ -68,5 +68,8 @@ class Answer:
     details: str = ""
 
 
+PRESSED, CHATTERED, STUCK = "pressed", "chattered", "stuck"
+"""Names of what is measured while keys are pressed."""
+
 LEFT = Answer("")
 """In place of an answer: whoever was asked does not want to answer."""

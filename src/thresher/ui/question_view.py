@@ -1,12 +1,24 @@
 """One question to a person over the whole window, in large type, answered by a key; the run goes on meanwhile."""
 
+import time
+
 from PyQt6.QtCore import QEvent, QObject, QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QKeyEvent, QLinearGradient, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import (
+    QColor,
+    QKeyEvent,
+    QKeySequence,
+    QLinearGradient,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+)
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from thresher.model.questions import Answer, Picture, PictureKind
+from thresher.compose.key_times import KeyTimes
+from thresher.model.questions import CHATTERED, PRESSED, STUCK, Answer, Picture, PictureKind
 from thresher.protocol.events import QuestionEvent
-from thresher.ui.look import Look
+from thresher.ui.look import Look, draw_text, text_width
 from thresher.ui.state import BenchState
 
 _STEPS = 17
@@ -29,6 +41,7 @@ class QuestionView(QWidget):
         self.event_: QuestionEvent | None = None
         self._left: set[int] = set()
         self.words_shown = True
+        self.keys = KeyTimes()
         self.setObjectName("question_view")
         self.setAccessibleName("Question")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -94,16 +107,18 @@ class QuestionView(QWidget):
         self.about.setText(question.about)
         self.text.setText(question.text)
         self.hint.setText(question.hint)
+        self.keys = KeyTimes()
         while (item := self._buttons.takeAt(0)) is not None:
             if (old := item.widget()) is not None:
                 old.deleteLater()
         self.buttons = {}
         self._buttons.addStretch(1)
         for choice in question.choices:
-            button = QPushButton(f"{choice.key}   {choice.text}", self)
+            button = QPushButton(f"{choice.key}   {choice.text}".strip(), self)
             button.setObjectName(f"answer_{choice.word}")
-            button.setAccessibleName(f"{choice.text}, key {choice.key}")
-            button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+            button.setAccessibleName(f"{choice.text}, key {choice.key}" if choice.key else choice.text)
+            # where keys are tested they answer nothing, and none may leave the view
+            button.setFocusPolicy(Qt.FocusPolicy.NoFocus if question.keys else Qt.FocusPolicy.TabFocus)
             button.clicked.connect(lambda _checked=False, word=choice.word: self._answer(word))
             self.buttons[choice.word] = button
             self._buttons.addWidget(button)
@@ -134,11 +149,16 @@ class QuestionView(QWidget):
 
     def _answer(self, word: str) -> None:
         if self.event_ is not None:
-            number = self.event_.number
+            number, answer = self.event_.number, Answer(word)
+            if self._tests_keys:
+                now = time.monotonic()
+                stuck = self.keys.stuck(now)
+                measured = ((PRESSED, len(self.keys.came)), (CHATTERED, len(self.keys.chattered)), (STUCK, len(stuck)))
+                answer = Answer(word, measured, ", ".join([*sorted(self.keys.chattered), *stuck]))
             self._left.add(number)
             self.event_ = None
             self.hide()
-            self.answered.emit(number, Answer(word))
+            self.answered.emit(number, answer)
 
     def event(self, event: QEvent | None) -> bool:
         """Take keys before the window's shortcuts do: Esc leaves the question here and stops nothing."""
@@ -151,6 +171,9 @@ class QuestionView(QWidget):
         """Answer by the key of a choice; Esc leaves."""
         open_ = self.event_
         if event is None or open_ is None or open_.question is None:
+            return
+        if self._tests_keys:
+            self._note_key(event, pressed=True)
             return
         if event.key() == Qt.Key.Key_Escape:
             self._left.add(open_.number)
@@ -168,11 +191,62 @@ class QuestionView(QWidget):
         else:
             super().keyPressEvent(event)
 
+    @property
+    def _tests_keys(self) -> bool:
+        return self.event_ is not None and self.event_.question is not None and self.event_.question.keys
+
+    def _note_key(self, event: QKeyEvent, pressed: bool) -> None:
+        if event.isAutoRepeat():
+            return
+        name, now = _key_name(event), time.monotonic()
+        if pressed:
+            self.keys.press(name, now)
+        else:
+            self.keys.release(name, now)
+        self.update()
+
+    def keyReleaseEvent(self, event: QKeyEvent | None) -> None:
+        """Note a key that goes up while keys are tested."""
+        if event is not None and self._tests_keys:
+            self._note_key(event, pressed=False)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """Note a mouse button while keys are tested."""
+        if event is not None and self._tests_keys:
+            self.keys.press(_button_name(event), time.monotonic())
+            self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
+        """Note a mouse button that goes up."""
+        if event is not None and self._tests_keys:
+            self.keys.release(_button_name(event), time.monotonic())
+            self.update()
+
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         """Stay as large as the window."""
         if watched is self._window and event is not None and event.type() == QEvent.Type.Resize and self.isVisible():
             self.setGeometry(self._window.rect())
         return False
+
+    def _draw_keys(self, painter: QPainter) -> None:
+        """Every key that has come as a tile, newest last; one that is down is dark, one that chatters is marked."""
+        scheme = self._look.scheme
+        x, y, right = 80.0, 40.0, self.width() - 80.0
+        draw_text(painter, QPointF(x, y), f"{len(self.keys.came)} keys and buttons came", scheme.soft, 13)
+        y += 14
+        for name in self.keys.came:
+            wide = max(28.0, text_width(name, 13) + 14)
+            if x + wide > right:
+                x, y = 80.0, y + _TILE_HIGH + 5
+            area = QRectF(x, y, wide, _TILE_HIGH)
+            down, bad = name in self.keys.down, name in self.keys.chattered
+            painter.setPen(QPen(QColor(scheme.fault if bad else scheme.rule), 2.2 if bad else 1.2))
+            painter.setBrush(QColor(scheme.ink if down else scheme.field))
+            painter.drawRoundedRect(area, 2, 2)
+            ink = scheme.panel if down else scheme.fault if bad else scheme.ink
+            draw_text(painter, QPointF(x + 7, y + 18), name, ink, 13)
+            x += wide + 5
+        painter.setBrush(Qt.BrushStyle.NoBrush)
 
     def paintEvent(self, _event: QPaintEvent | None) -> None:
         """Paint the paper, or the picture that is to be judged."""
@@ -180,9 +254,33 @@ class QuestionView(QWidget):
         picture = self._picture
         if picture is None:
             painter.fillRect(self.rect(), QColor(self._look.scheme.paper))
+            if self._tests_keys:
+                self._draw_keys(painter)
         else:
             draw_picture(painter, QRectF(self.rect()), picture)
         painter.end()
+
+
+_BUTTONS = {
+    Qt.MouseButton.LeftButton: "left button",
+    Qt.MouseButton.MiddleButton: "middle button",
+    Qt.MouseButton.RightButton: "right button",
+}
+_TILE_HIGH = 26.0
+
+
+def _button_name(event: QMouseEvent) -> str:
+    return _BUTTONS.get(event.button()) or f"button {event.button().value}"
+
+
+def _key_name(event: QKeyEvent) -> str:
+    """Return what is written on a key; both keys of a pair (left and right Shift) tell by their scan codes."""
+    name = QKeySequence(event.key()).toString() or "?"
+    if event.key() in (Qt.Key.Key_Shift, Qt.Key.Key_Control, Qt.Key.Key_Alt, Qt.Key.Key_AltGr, Qt.Key.Key_Meta):
+        name = f"{Qt.Key(event.key()).name.removeprefix('Key_')} {event.nativeScanCode()}"
+    elif event.modifiers() & Qt.KeyboardModifier.KeypadModifier:
+        name = f"pad {name}"
+    return name
 
 
 def draw_picture(painter: QPainter, area: QRectF, picture: Picture) -> None:

@@ -1,0 +1,1 @@
+"""Checks of keyboard and pointer, done by a person."""
