@@ -157,11 +157,29 @@ def test_every_key_lights_up_and_none_answers(qtbot: QtBot, tmp_path: Path, open
         assert view.isVisible(), "no key leaves the view"
         assert set(view.keys.came) >= {"A", "Z", "Esc", "right button"}
         assert len(view.keys.came) == 28
+        assert view.leave.text().startswith("Hold Esc for two seconds")
         view.grab()
         qtbot.mouseClick(view.buttons["missing"], Qt.MouseButton.LeftButton)
         qtbot.waitUntil(lambda: bool(state.checks), timeout=20_000)
         (found,) = state.checks
         assert (found.outcome, found.code) == (CheckOutcome.FAIL, "S-640")
         assert found.figures[0].value == 28
+    finally:
+        engine.close()
+
+
+def test_holding_esc_leaves_where_keys_are_tested(qtbot: QtBot, tmp_path: Path, open_window: OpenWindow) -> None:
+    engine = EngineProcess(tmp_path, "--simulate", "ferry-office", "--speed", "20")
+    try:
+        window = open_window(engine)
+        view, state = window.question, window.state
+        window.requests.send(PutRound(checks=("keys",)))
+        qtbot.waitUntil(lambda: window.bench.editor.draft.title == "Keys", timeout=10_000)
+        window.start()
+        qtbot.waitUntil(view.isVisible, timeout=10_000)
+        qtbot.keyPress(view, Qt.Key.Key_Escape)
+        qtbot.waitUntil(view.isHidden, timeout=10_000)
+        qtbot.waitUntil(lambda: bool(state.checks), timeout=20_000)
+        assert state.checks[0].missing == "the question was left"
     finally:
         engine.close()

@@ -2,7 +2,7 @@
 
 import time
 
-from PyQt6.QtCore import QEvent, QObject, QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtCore import QEvent, QObject, QPointF, QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import (
     QColor,
     QKeyEvent,
@@ -129,7 +129,8 @@ class QuestionView(QWidget):
         self._column.setSpacing(4 if picture else 18)
         self.about.setVisible(not picture)
         hides = "Space hides these words; " if picture else ""
-        self.leave.setText(f"{hides}Esc leaves the question unanswered")
+        leaves = "Hold Esc for two seconds to leave" if question.keys else "Esc leaves"
+        self.leave.setText(f"{hides}{leaves} the question unanswered")
         self._show_words(shown=True)
         self._restyle()
         self.setGeometry(self._window.rect())
@@ -176,10 +177,7 @@ class QuestionView(QWidget):
             self._note_key(event, pressed=True)
             return
         if event.key() == Qt.Key.Key_Escape:
-            self._left.add(open_.number)
-            self.event_ = None
-            self.hide()
-            self.left.emit(open_.number)
+            self._leave(open_)
             return
         if event.key() == Qt.Key.Key_Space and self._picture is not None:
             self._show_words(shown=not self.words_shown)
@@ -201,9 +199,23 @@ class QuestionView(QWidget):
         name, now = _key_name(event), time.monotonic()
         if pressed:
             self.keys.press(name, now)
+            if event.key() == Qt.Key.Key_Escape:
+                QTimer.singleShot(_LEAVE_MS, lambda: self._leave_if_held(name, now))
         else:
             self.keys.release(name, now)
         self.update()
+
+    def _leave(self, asked: QuestionEvent) -> None:
+        """Go away without an answer."""
+        self._left.add(asked.number)
+        self.event_ = None
+        self.hide()
+        self.left.emit(asked.number)
+
+    def _leave_if_held(self, name: str, since: float) -> None:
+        """Leave where keys are tested: there a key pressed for a moment is only noted."""
+        if self._tests_keys and self.event_ is not None and self.keys.down.get(name) == since:
+            self._leave(self.event_)
 
     def keyReleaseEvent(self, event: QKeyEvent | None) -> None:
         """Note a key that goes up while keys are tested."""
@@ -267,6 +279,7 @@ _BUTTONS = {
     Qt.MouseButton.RightButton: "right button",
 }
 _TILE_HIGH = 26.0
+_LEAVE_MS = 2000
 
 
 def _button_name(event: QMouseEvent) -> str:
