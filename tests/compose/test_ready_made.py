@@ -3,6 +3,7 @@
 import pytest
 
 from thresher.compose.checks import sheet_faults
+from thresher.compose.details import FIELDS, about
 from thresher.compose.ready_made import (
     READY_MADE,
     Pick,
@@ -77,3 +78,16 @@ def test_a_ladder_asks_before_each_longer_part_and_ends_at_the_first_fault() -> 
 def test_every_ready_made_run_is_a_valid_sheet(shape: object, pick: Pick) -> None:
     made = next(each for each in READY_MADE if each is shape)
     assert sheet_faults(own_sheet("x", made.make(pick, Wish(300), CORES), made.first_fault_ends)) == ()
+
+
+def test_checks_are_no_loads_and_are_exchanged_among_themselves() -> None:
+    check = Block(PartKind.BATTERY, "battery wear", 0.0, 3.0, is_check=True)
+    load = next(field for field in FIELDS if field.name == "load")
+    assert load.choices(check) == ("battery wear", "adapter", "battery rate")
+    changed = load.write(check, "battery rate")
+    assert isinstance(changed, Block)
+    assert (changed.load, changed.is_check, changed.length_s) == ("battery rate", True, 125.0)
+    core_check = Block(PartKind.PROCESSOR, "cores", 0.0, 55.0, is_check=True)
+    shown = [field.name for field in FIELDS if field.has(core_check)]
+    assert set(shown) <= {"load", "start", "length"}, shown
+    assert about(core_check).startswith("Every core of the processor works out things")

@@ -22,7 +22,7 @@ from thresher.model.findings import FindingKind
 from thresher.model.parts import PartKind
 from thresher.model.run_states import Ending, Outcome
 from thresher.model.sheet import Block, RunSheet
-from thresher.protocol.events import TickEvent
+from thresher.protocol.events import TapeEvent, TickEvent
 
 
 @pytest.fixture
@@ -125,7 +125,16 @@ def test_a_worker_that_hangs_is_found_ended_and_the_run_goes_on(
             os.kill(pid, signal.SIGSTOP)
 
     when_drawing(engine, hang)
-    status = engine.run_to_end(raster(14.0))
+    lost = threading.Event()
+
+    def end_when_lost(event: object) -> None:
+        """The run goes on after the loss, and is then brought to its end."""
+        if isinstance(event, TapeEvent) and "of software renderer lost" in event.entry.title and not lost.is_set():
+            lost.set()
+            engine.submit(lambda: engine.sheets.changes().end_block(0))
+
+    engine.subscribe(end_when_lost)
+    status = engine.run_to_end(raster(90.0))
     assert status.ending is Ending.FINISHED
     (finding,) = engine.findings
     assert (finding.code, finding.kind) == ("G-310", FindingKind.GRAPHICS_HANG)

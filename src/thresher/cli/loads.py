@@ -9,7 +9,7 @@ from thresher.compose.checks import sheet_faults
 from thresher.compose.details import parse_limits, shape_of
 from thresher.compose.entry import EntryError, length_text, parse_amount, parse_cores, parse_hold, parse_length
 from thresher.compose.ready_made import Pick, Wish, block_of, in_turn, own_sheet
-from thresher.loads.registry import SHEET_LOADS
+from thresher.loads.registry import WORK_LOADS
 from thresher.model.errors import InputError, InputFault
 from thresher.model.sheet import Block, RunSheet, Shape, SheetLimits
 
@@ -43,11 +43,11 @@ def print_loads(json: bool) -> None:
                     "misses": load.misses,
                     "data": load.working_sets,
                 }
-                for load in SHEET_LOADS.values()
+                for load in WORK_LOADS.values()
             ]
         )
         return
-    for load in SHEET_LOADS.values():
+    for load in WORK_LOADS.values():
         say(f"{load.name} ({load.row.value})")
         for word, text in (("strains", load.strains), ("finds", load.finds), ("misses", load.misses)):
             if text:
@@ -69,9 +69,9 @@ def sheet_of_loads(wish: LoadWish, sheet: str = "") -> RunSheet:
             faults.append(InputFault(option, str(error)))
             return usual
 
-    unknown = [name for name in wish.loads if name not in SHEET_LOADS]
+    unknown = [name for name in wish.loads if name not in WORK_LOADS]
     faults += [
-        InputFault("--load", f"there is no load {name!r}; known are {', '.join(SHEET_LOADS)}") for name in unknown
+        InputFault("--load", f"there is no load {name!r}; known are {', '.join(WORK_LOADS)}") for name in unknown
     ]
     no_cores: tuple[int, ...] = ()
     all_free: tuple[float, int | None] = (1.0, None)
@@ -83,7 +83,7 @@ def sheet_of_loads(wish: LoadWish, sheet: str = "") -> RunSheet:
     common = Wish(seconds, "", None, shape, read("--hold", parse_hold, wish.hold, None), share, amount)
     if faults:
         raise InputError("run", faults)
-    made = (block_of(SHEET_LOADS[name].row, replace(common, load=name), 0.0, Pick((), cores)) for name in wish.loads)
+    made = (block_of(WORK_LOADS[name].row, replace(common, load=name), 0.0, Pick((), cores)) for name in wish.loads)
     blocks = tuple(block for block in made if isinstance(block, Block))
     items = in_turn(blocks) if wish.after_another else blocks
     title = f"{' and '.join(wish.loads)}, {length_text(seconds)}"

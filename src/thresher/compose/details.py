@@ -4,7 +4,7 @@ A field that several blocks share can be set for all of them at once.
 """
 
 import re
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
 
 from thresher.compose.entry import (
@@ -25,9 +25,10 @@ from thresher.compose.entry import (
 from thresher.compose.ready_made import load_changed
 from thresher.compose.sheet_file import CARD_NAME, DRIVE_NAME, PATTERN_FORMS
 from thresher.compose.sheet_text import amount_text
+from thresher.loads.check_loads import CHECK_LOADS, CheckLoad
 from thresher.loads.drive_loads import DriveUse
 from thresher.loads.memory.patterns import PATTERNS
-from thresher.loads.registry import SHEET_LOADS
+from thresher.loads.registry import SHEET_LOADS, WORK_LOADS, SheetLoad
 from thresher.model.card_port import CardUse
 from thresher.model.parts import PartKind
 from thresher.model.sheet import Block, Gate, GateKind, Precision, Shape, ShapeKind, SheetItem, SheetLimits, WorkingSet
@@ -117,7 +118,7 @@ def shape_of(word: str) -> Shape:
 
 
 def _is(kind: PartKind) -> Callable[[SheetItem], bool]:
-    return lambda item: isinstance(item, Block) and item.row is kind
+    return lambda item: isinstance(item, Block) and item.row is kind and not item.is_check
 
 
 def _shaped(item: SheetItem) -> bool:
@@ -153,8 +154,17 @@ def _one_of(text: str, words: Iterable[str]) -> str:
 
 
 def _write_load(item: SheetItem, text: str) -> SheetItem:
-    names = [load.name for load in SHEET_LOADS.values() if load.row is _block(item).row]
-    return load_changed(_block(item), _one_of(text, names))
+    block, name = _block(item), _one_of(text, _names_beside(item))
+    if block.is_check:
+        return replace(block, load=name, length_s=max(1.0, CHECK_LOADS[name].usual_s))
+    return load_changed(block, name)
+
+
+def _names_beside(item: SheetItem) -> tuple[str, ...]:
+    """Return what may stand in place of a block: loads of its row for a load, checks of its row for a check."""
+    block = _block(item)
+    offered: Mapping[str, SheetLoad] = CHECK_LOADS if block.is_check else WORK_LOADS
+    return tuple(load.name for load in offered.values() if load.row is block.row)
 
 
 def _write_length(item: SheetItem, text: str) -> SheetItem:
@@ -306,7 +316,7 @@ FIELDS: tuple[Field, ...] = (
         _is_block,
         lambda item: _block(item).load,
         _write_load,
-        lambda item: tuple(load.name for load in SHEET_LOADS.values() if load.row is _block(item).row),
+        _names_beside,
         free=False,
     ),
     Field(
@@ -474,6 +484,8 @@ def about(item: SheetItem, power_limit_w: float | None = None) -> str:
             GateKind.ASK: f"Waits until you say go on; after {most} the run goes on by itself.",
         }[item.kind]
     load = SHEET_LOADS[item.load]
+    if isinstance(load, CheckLoad):
+        return f"{load.check.about} Finds {load.finds}. Misses {load.misses}."
     misses = f" Misses {load.misses}." if load.misses else ""
     power = f"{load.heat * 100:.0f} % of the hottest load's power"
     limit = f"; the package limit is {power_limit_w:.0f} W" if power_limit_w is not None else ""

@@ -5,8 +5,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from thresher.compose.draft import Draft, Placed
-from thresher.loads.check_loads import CHECK_LOADS
-from thresher.loads.registry import SHEET_LOADS
+from thresher.loads.registry import WORK_LOADS
 from thresher.model.parts import PartKind
 from thresher.model.sheet import Block
 
@@ -18,7 +17,7 @@ _KIND_ORDER = {kind: place for place, kind in enumerate(PartKind)}
 
 def sheet_rows(used: Iterable[PartKind] = ()) -> tuple[PartKind, ...]:
     """Return the rows of a sheet: every kind of part that there is a load for, and those that are used besides."""
-    kinds = {load.row for name, load in SHEET_LOADS.items() if name not in CHECK_LOADS} | set(used)
+    kinds = {load.row for load in WORK_LOADS.values()} | set(used)
     return tuple(sorted(kinds, key=lambda kind: _KIND_ORDER[kind]))
 
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field, replace
 
 from thresher.loads.drive_loads import DriveUse
 from thresher.loads.memory.patterns import SHORT
-from thresher.loads.registry import SHEET_LOADS, SheetLoad, usual_working_set
+from thresher.loads.registry import WORK_LOADS, SheetLoad, usual_working_set
 from thresher.model.parts import PartKind
 from thresher.model.sheet import (
     Block,
@@ -55,7 +55,7 @@ class Wish:
 
 def loads_of(kind: PartKind) -> tuple[SheetLoad, ...]:
     """Return the loads for a kind of part, the usual one first."""
-    mine = [load for load in SHEET_LOADS.values() if load.row is kind]
+    mine = [load for load in WORK_LOADS.values() if load.row is kind]
     return tuple(sorted(mine, key=lambda load: load.name != _USUAL.get(kind)))
 
 
@@ -91,7 +91,7 @@ def block_of(kind: PartKind, wish: Wish, start_s: float = 0.0, pick: Pick | None
 
 def load_changed(block: Block, name: str) -> Block:
     """Return a block with another load, everything else kept as far as that load can have it."""
-    load = SHEET_LOADS[name]
+    load = WORK_LOADS[name]
     usual = usual_working_set(load)
     return replace(
         block,

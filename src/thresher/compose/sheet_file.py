@@ -6,7 +6,7 @@ from pathlib import Path
 
 from thresher.loads.check_loads import CHECK_LOADS
 from thresher.loads.memory.patterns import BESIDE, LONG, PATTERNS, SHORT
-from thresher.loads.registry import SHEET_LOADS, SheetLoad, usual_working_set
+from thresher.loads.registry import WORK_LOADS, SheetLoad, usual_working_set
 from thresher.model.errors import InputError, InputFault
 from thresher.model.parts import PartKind
 from thresher.model.regular_file import read_text_file
@@ -157,9 +157,9 @@ def _block(raw: _RawBlock, index: int, faults: list[InputFault]) -> Block:
     if shape_kind is None:
         known = ", ".join(ShapeKind)
         faults.append(InputFault(f"{place}.shape", f"expected {known}; found {raw.shape!r}"))
-    kind = SHEET_LOADS.get(raw.load) if raw.load not in CHECK_LOADS else None
+    kind = WORK_LOADS.get(raw.load)
     if kind is None:
-        known = ", ".join(name for name in SHEET_LOADS if name not in CHECK_LOADS)
+        known = ", ".join(WORK_LOADS)
         faults.append(InputFault(f"{place}.load", f"there is no load {raw.load!r}; known are {known}"))
         return Block(raw.row, raw.load, start, length, threads)
     working_set = _working_set(raw, kind, place, faults)
@@ -351,7 +351,7 @@ def _check_limits(limits: SheetLimits) -> list[InputFault]:
 
 def trial_sheet(load: str, minutes: float, title: str) -> RunSheet:
     """Return the sheet of a trial: one load, so many minutes, on all threads. Raises InputError for an unknown load."""
-    kind = SHEET_LOADS.get(load)
+    kind = WORK_LOADS.get(load)
     if kind is None:
         raise InputError("trial", [InputFault("load", f"there is no load {load!r}")])
     patterns = 'patterns = "short"\n' if kind.row is PartKind.MEMORY else ""

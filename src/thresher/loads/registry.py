@@ -28,7 +28,10 @@ LOADS: dict[str, Load] = _all_loads()
 
 SheetLoad = Load | DeviceLoad | CheckLoad
 
-SHEET_LOADS: dict[str, SheetLoad] = {**LOADS, **DRIVE_LOADS, **GRAPHICS_LOADS, **CHECK_LOADS}
+WORK_LOADS: dict[str, Load | DeviceLoad] = {**LOADS, **DRIVE_LOADS, **GRAPHICS_LOADS}
+"""Everything that works a part for as long as is wanted: a load of workers, or a use of a drive or a card."""
+
+SHEET_LOADS: dict[str, SheetLoad] = {**WORK_LOADS, **CHECK_LOADS}
 """Everything that a block of a run sheet can be: a load of workers, a use of a drive or a card, or a check."""
 
 

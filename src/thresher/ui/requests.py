@@ -133,9 +133,9 @@ class EngineRequests:
         command = BeginTrial(title, configuration, kept)  # type: ignore[arg-type]  # a signal carries plain objects
 
         def on_begun(_trial: object) -> None:
-            from thresher.loads.registry import SHEET_LOADS  # slow to load, and needed only here
+            from thresher.loads.registry import WORK_LOADS  # slow to load, and needed only here
 
-            if load in SHEET_LOADS:
+            if load in WORK_LOADS:
                 self.send(PutTrialSheet(load, minutes, title))
 
         self._send_or_say(command, "continue its trials", on_begun)

@@ -71,6 +71,7 @@ class LoadPicker(QWidget):
         self.check_button = QPushButton("Short round", self)
         self.check_button.setObjectName("check_round")
         self.check_button.setAccessibleName("Put the checks of the picked parts on the bench, of all without")
+        self.check_button.setToolTip("Checks every part, or the picked ones, without a person; minutes (Ctrl+H)")
         self.check_button.clicked.connect(self.check_wanted)
         bottom.addWidget(self.check_button)
         bottom.addStretch(1)
