@@ -8,6 +8,8 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Heard
+from thresher.app.stored_verdict import job_verdict
+from thresher.checks.check import CheckSteps, progress
 from thresher.checks.registry import CHECKS
 from thresher.compose.rounds import named_checks, plan_round, round_sheet
 from thresher.compose.sheet_file import parse_sheet
@@ -15,6 +17,7 @@ from thresher.compose.sheet_text import sheet_text
 from thresher.engine.assembly import open_engine
 from thresher.engine.engine import Engine
 from thresher.journal.jobfile import JobFile
+from thresher.loads.check_loads import CHECK_LOADS
 from thresher.model.checks import CheckOutcome, CheckResult, Round
 from thresher.model.errors import EnvironmentFault, InputError
 from thresher.model.findings import FindingKind
@@ -22,6 +25,7 @@ from thresher.model.parts import PartKind
 from thresher.model.questions import Answer, Question
 from thresher.model.run_states import Ending, Outcome
 from thresher.protocol.events import CheckEvent, QuestionEvent, TickEvent
+from thresher.report.html import render
 from thresher.simulator.machine import SimulatedMachine
 from thresher.simulator.scenario import Fault, FaultKind, InterfaceSpec, Scenario, load_scenario, shipped_scenarios
 
@@ -374,3 +378,32 @@ def test_a_damaged_history_is_reported_and_stops_nothing(notebook: Scenario, tmp
         engine.close()
         (history,) = shop.glob("machines/*.checks.json")
         history.write_text("{ not json")
+
+
+def test_the_report_has_every_check_with_its_figures(
+    make_engine: MakeEngine, notebook: Scenario, tmp_path: Path
+) -> None:
+    engine, _ = make_engine(replace(notebook, faults=(Fault(kind=F.BATTERY_WORN, strength=0.4),)))
+    run(engine, "battery wear", "memory fitted")
+    engine.close()
+    with JobFile(tmp_path / "job.thresher", read_only=True) as stored:
+        page = render(stored, job_verdict(stored))
+    for words in ("battery wear, BAT0", "worn out", "full charge left 54 % (at least 70) (judgement)", "memory fitted"):
+        assert words in page
+    assert "A-110" in page
+
+
+def test_a_bug_in_a_check_takes_nothing_else_with_it(
+    make_engine: MakeEngine, notebook: Scenario, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def broken(_bench: object) -> CheckSteps:
+        yield from progress("about to fail", 0.5)
+        raise ZeroDivisionError("division by zero")
+
+    named = CHECK_LOADS["battery wear"]
+    monkeypatch.setitem(CHECK_LOADS, "battery wear", replace(named, check=replace(named.check, run=broken)))
+    engine, _ = make_engine(notebook)
+    results = run(engine, "battery wear", "memory fitted")
+    assert outcome(results) == {"battery wear": "inconclusive", "memory fitted": "pass"}
+    assert "bug" in results["battery wear"].missing
+    assert "ZeroDivisionError" in results["battery wear"].missing

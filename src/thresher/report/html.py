@@ -10,6 +10,7 @@ from thresher import __version__
 from thresher.codes.directory import FaultCode, load_codes
 from thresher.journal.jobfile import BlockMark, JobFile, StoredRun
 from thresher.model.channels import Baseline, Limit, LimitSide, Quantity
+from thresher.model.checks import CheckResult
 from thresher.model.findings import NOTE, Finding
 from thresher.model.job import FIELDS, parse_complaints
 from thresher.model.parts import Inventory
@@ -47,6 +48,7 @@ class RunPage:
     extremes: tuple[Extreme, ...]
     ticks: int
     by_hand: tuple[tuple[str, str], ...]
+    checks: tuple[CheckResult, ...] = ()
 
 
 def _page(stored: JobFile, run: StoredRun) -> RunPage:
@@ -85,6 +87,7 @@ def _page(stored: JobFile, run: StoredRun) -> RunPage:
         tuple(extremes),
         len(readings.at),
         _by_hand(stored, run),
+        tuple(stored.check_results(run)),
     )
 
 
@@ -98,7 +101,10 @@ def _by_hand(stored: JobFile, run: StoredRun) -> tuple[tuple[str, str], ...]:
 def _codes_used(pages: list[RunPage], machine: Inventory | None) -> list[FaultCode]:
     codes = load_codes()
     doubts = machine.doubts if machine else ()
-    used = sorted({finding.code for page in pages for finding in page.findings} | {doubt.code for doubt in doubts})
+    used = sorted(
+        {finding.code for page in pages for finding in (*page.findings, *page.checks)}
+        | {doubt.code for doubt in doubts}
+    )
     return [codes[code] for code in used if code in codes]
 
 

@@ -1,7 +1,9 @@
 """Component checks as steps of a run: what they ask for is done here, tick by tick, and nothing waits for it."""
 
+import logging
 import queue
 import threading
+import traceback
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
@@ -28,7 +30,7 @@ from thresher.loads.team.events import StopReport
 from thresher.loads.team.team import Team
 from thresher.model.channels import Channel, Tick
 from thresher.model.checks import CheckOutcome, CheckResult, exposure_of_check
-from thresher.model.errors import EnvironmentFault, ThresherError
+from thresher.model.errors import BugError, EnvironmentFault, ThresherError
 from thresher.model.findings import Finding, Severity
 from thresher.model.parts import Inventory
 from thresher.model.port import System, SystemKind
@@ -38,6 +40,7 @@ from thresher.model.sheet import Block, SheetItem
 from thresher.model.verdict import Exposure
 from thresher.protocol.status import PlanItem
 
+_LOG = logging.getLogger(__name__)
 _INNER = 1000
 """Loads of a check are kept under numbers of their own: that of the check times this, and on."""
 
@@ -103,6 +106,7 @@ class CheckStep(BlockStep):
     _found: int = 0
     _past: list[Exposure] = field(default_factory=list)
     _question: tuple[int, float] | None = None
+    _delayed: Block | None = None
     _done: "queue.SimpleQueue[tuple[bool, object]] | None" = None
 
     @classmethod
@@ -230,30 +234,44 @@ class CheckStep(BlockStep):
 
     def _look(self, run: Run, context: RunContext) -> None:
         """Go on if what the check waits for is there."""
-        now = context.now()
         if self.state is not StepState.RUNNING:
             return
         if self._done is not None:
-            try:
-                right, value = self._done.get_nowait()
-            except queue.Empty:
-                return
-            self._done = None
-            self._go_on(run, context, value, raised=not right)
+            self._look_beside(run, context, self._done)
         elif self._question is not None:
-            number, until = self._question
-            answer = context.questions.take(number)
-            if answer is not None or now >= until:
-                self._question = None
-                if answer is None:
-                    context.questions.withdraw()
-                self._go_on(run, context, None if answer == LEFT else answer)
+            self._look_answered(run, context, *self._question)
         elif self._inner is not None:
             if self._inner.step.state is not StepState.RUNNING:
                 self._go_on(run, context, self._end_load(run, context))
-        elif self._wake_at is not None and now >= self._wake_at - 1e-6:
-            self._wake_at = None
+        elif self._wake_at is not None and context.now() >= self._wake_at - 1e-6:
+            self._wake(run, context)
+
+    def _look_beside(self, run: Run, context: RunContext, done: "queue.SimpleQueue[tuple[bool, object]]") -> None:
+        try:
+            right, value = done.get_nowait()
+        except queue.Empty:
+            return
+        self._done = None
+        self._go_on(run, context, value, raised=not right)
+
+    def _look_answered(self, run: Run, context: RunContext, number: int, until: float) -> None:
+        answer = context.questions.take(number)
+        if answer is None and context.now() < until:
+            return
+        self._question = None
+        if answer is None:
+            context.questions.withdraw()
+        self._go_on(run, context, None if answer == LEFT else answer)
+
+    def _wake(self, run: Run, context: RunContext) -> None:
+        """Go on after a pause, or begin a load that had to wait."""
+        block, self._delayed, self._wake_at = self._delayed, None, None
+        if block is None:
             self._go_on(run, context, None)
+            return
+        value, raised, waits = self._begin_load(run, context, block)
+        if not waits:
+            self._go_on(run, context, value, raised)
 
     def _go_on(self, run: Run, context: RunContext, value: object, raised: bool = False) -> None:
         """Hand the check what it asked for, until it asks for something that takes time."""
@@ -270,6 +288,11 @@ class CheckStep(BlockStep):
                 return
             except ThresherError as error:
                 self._finish(run, context, (self.check.unclear(str(error)),))
+                return
+            except Exception as error:  # noqa: BLE001 (a bug in one check must not take the run; it is called one)
+                _LOG.exception("bug in the check %s", self.check.name)
+                bug = BugError.of(error, traceback.format_exception(error))
+                self._finish(run, context, (self.check.unclear(str(bug)),))
                 return
             raised, value = False, None
             if isinstance(request, Progress):
@@ -331,10 +354,11 @@ class CheckStep(BlockStep):
         except EnvironmentFault as error:
             self._inner = None
             return LoadSeen((), (), 0.0, {}, str(error)), False, False
-        if step.state is StepState.COMING:  # it waits for what is being compiled
-            step.state = StepState.DONE
-            self._inner = None
-            return LoadSeen((), (), 0.0, {}, "the loads are still being compiled; run it again"), False, False
+        if step.state is StepState.COMING:  # it waits for what is being compiled, and so does the check
+            self._inner, self._loads = None, self._loads - 1
+            self._delayed, self._wake_at = block, context.now() + context.interval_s
+            self._progress = Progress("waiting until the loads are compiled", self._progress.share)
+            return None, False, True
         if isinstance(step, LoadStep):
             context.system.pacing.feel(_paced(self), context.interval_s)
         return None, False, True
