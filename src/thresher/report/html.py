@@ -101,10 +101,9 @@ def _by_hand(stored: JobFile, run: StoredRun) -> tuple[tuple[str, str], ...]:
 def _codes_used(pages: list[RunPage], machine: Inventory | None) -> list[FaultCode]:
     codes = load_codes()
     doubts = machine.doubts if machine else ()
-    used = sorted(
-        {finding.code for page in pages for finding in (*page.findings, *page.checks)}
-        | {doubt.code for doubt in doubts}
-    )
+    found = {finding.code for page in pages for finding in page.findings}
+    found |= {check.code for page in pages for check in page.checks if check.code}
+    used = sorted(found | {doubt.code for doubt in doubts})
     return [codes[code] for code in used if code in codes]
 
 
