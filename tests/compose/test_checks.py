@@ -2,7 +2,7 @@
 
 from dataclasses import replace
 
-from thresher.compose.checks import Bench, SheetFault, sheet_faults
+from thresher.compose.sheet_faults import Bench, SheetFault, sheet_faults
 from thresher.model.parts import PartKind
 from thresher.model.sheet import Block, Gate, GateKind, RunSheet, Shape, ShapeKind, SheetLimits, WorkingSet
 

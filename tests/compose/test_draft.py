@@ -5,7 +5,6 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.compose.drafts import BLOCKS, EDITS, Edit, carried_out
-from thresher.compose.checks import sheet_faults
 from thresher.compose.draft import (
     Draft,
     History,
@@ -20,6 +19,7 @@ from thresher.compose.draft import (
     stretch_end,
     stretch_start,
 )
+from thresher.compose.sheet_faults import sheet_faults
 from thresher.compose.sheet_file import load_sheet, parse_sheet, shipped_sheets
 from thresher.compose.sheet_text import sheet_text
 from thresher.model.errors import InputError

@@ -2,7 +2,6 @@
 
 import pytest
 
-from thresher.compose.checks import sheet_faults
 from thresher.compose.details import FIELDS, about
 from thresher.compose.ready_made import (
     READY_MADE,
@@ -16,6 +15,7 @@ from thresher.compose.ready_made import (
     one_after_another,
     own_sheet,
 )
+from thresher.compose.sheet_faults import sheet_faults
 from thresher.model.parts import PartKind
 from thresher.model.sheet import Block, Gate, GateKind, Shape, ShapeKind, WorkingSet
 

@@ -9,9 +9,9 @@ import pytest
 from tests.drives import test_drive_service as service
 from tests.drives.test_drive_service import MakeEngine
 from thresher.compose.announce import warnings
-from thresher.compose.checks import sheet_faults
 from thresher.compose.details import fields_of, shown_text
 from thresher.compose.ready_made import Pick, Wish, block_of
+from thresher.compose.sheet_faults import sheet_faults
 from thresher.compose.sheet_file import load_sheet, parse_sheet, shipped_sheets
 from thresher.compose.sheet_text import sheet_text
 from thresher.loads.drive_loads import DriveUse

@@ -8,11 +8,11 @@ import pytest
 
 from tests.conftest import Heard
 from thresher.compose.announce import announcement
-from thresher.compose.checks import sheet_faults
 from thresher.compose.details import fields_of, shown_text
 from thresher.compose.entry import EntryError
 from thresher.compose.fitting import fitted, missing_rows
 from thresher.compose.ready_made import Pick, Wish, block_of
+from thresher.compose.sheet_faults import sheet_faults
 from thresher.compose.sheet_file import load_sheet, parse_sheet, shipped_sheets
 from thresher.compose.sheet_text import sheet_text
 from thresher.engine.engine import Engine

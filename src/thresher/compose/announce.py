@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from thresher.compose.checks import Bench
+from thresher.compose.sheet_faults import Bench
 from thresher.loads.drive_loads import DriveLoad, DriveUse
 from thresher.loads.registry import SHEET_LOADS
 from thresher.model.parts import PartKind

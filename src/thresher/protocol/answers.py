@@ -2,7 +2,7 @@
 
 import msgspec
 
-from thresher.compose.checks import SheetFault
+from thresher.compose.sheet_faults import SheetFault
 from thresher.decoding.groups import EventGroup
 from thresher.model.channels import Channel
 from thresher.model.checks import CheckResult

@@ -6,7 +6,7 @@ shows what was really carried out.
 
 from dataclasses import dataclass, replace
 
-from thresher.compose.checks import Bench, sheet_faults
+from thresher.compose.sheet_faults import Bench, sheet_faults
 from thresher.engine.run.context import RunContext
 from thresher.engine.run.gate_step import GateStep
 from thresher.engine.run.run import Run

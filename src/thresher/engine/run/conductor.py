@@ -6,8 +6,8 @@ the steps (`steps.py`), what stops a run to `run_limits.py`.
 
 import logging
 
-from thresher.compose.checks import Bench
 from thresher.compose.rounds import results_sentence
+from thresher.compose.sheet_faults import Bench
 from thresher.engine.run.changes import RunChanges
 from thresher.engine.run.context import RunContext
 from thresher.engine.run.load_step import paced_blocks

@@ -5,9 +5,9 @@ from dataclasses import replace
 from pathlib import Path
 
 from thresher.compose.announce import announcement, warnings
-from thresher.compose.checks import Bench, DriveOnBench, sheet_faults
 from thresher.compose.fitting import fitted
 from thresher.compose.rounds import named_checks, plan_round, round_sheet
+from thresher.compose.sheet_faults import Bench, DriveOnBench, sheet_faults
 from thresher.compose.sheet_file import load_sheet, parse_sheet
 from thresher.compose.sheet_text import sheet_text
 from thresher.drives.reading import seconds_to_read
