@@ -69,7 +69,7 @@ def results_sentence(results: Sequence[CheckResult]) -> str:
     passed = sum(each.outcome is CheckOutcome.PASS for each in results)
     unclear = len(results) - len(failed) - passed
     words = f"failed: {', '.join(each.title for each in failed)}" if failed else "no faults found so far"
-    return f"{words}; {passed} passed" + (f", {unclear} could not tell" if unclear else "")
+    return f"{words}; {passed} passed" + (f", {unclear} inconclusive" if unclear else "")
 
 
 def long_part(inventory: Inventory) -> RoundPlan:

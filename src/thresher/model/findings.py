@@ -65,7 +65,7 @@ class FindingKind(StrEnum):
     STOP_SCREEN = "stop screen"
     NO_START = "does not start"
     BATTERY_WORN = "battery worn out"
-    BATTERY_WRONG = "battery gives or takes other than it says"
+    BATTERY_WRONG = "battery reports wrong charge"
     ADAPTER_WEAK = "adapter too weak"
     CLOCK_BATTERY = "clock battery empty"
     FAN_DEAF = "fan does not follow"

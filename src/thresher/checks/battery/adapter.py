@@ -28,10 +28,10 @@ def _run(bench: CheckBench) -> CheckSteps:
     if drained:
         watts = sum(each.power_w or 0.0 for each in drained)
         figures.append(Figure("drawn from the battery under load", round(watts, 1), "W", None, _FLOWS_W, "judgement"))
-        return (CHECK.failed("under full load the battery empties although the adapter is plugged in", *figures),)
+        return (CHECK.failed("under full load the battery drains although the adapter is plugged in", *figures),)
     if not states:
         return (CHECK.unclear("without a battery a weak adapter shows by the machine switching off", *figures),)
-    return (CHECK.passed("it is recognised, and carries the machine under full load", *figures),)
+    return (CHECK.passed("it is recognised, and powers the machine at full load", *figures),)
 
 
 CHECK = Check(

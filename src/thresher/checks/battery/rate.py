@@ -1,4 +1,4 @@
-"""Whether a battery gives and takes what it reports: its charge against the power over some minutes under load."""
+"""Whether a battery's reported charge follows the measured power over some minutes."""
 
 from thresher.checks.battery.supply_files import BatteryState, adapters, batteries
 from thresher.checks.check import Check, CheckBench, CheckSteps, Steps, beside, pause, progress
@@ -50,9 +50,9 @@ def _judge(readings: list[tuple[float, BatteryState]], plugged: bool) -> CheckRe
         return CHECK.unclear(f"only {expected * 1000:.0f} mWh moved; let it run longer, under load", power, place=place)
     wrong_way = moved < 0 if status == "Charging" else moved > 0
     if wrong_way:
-        return CHECK.failed(f"it says {status.lower()} and its charge goes the other way", power, place=place)
+        return CHECK.failed(f"it reports {status.lower()}, and its charge moves the other way", power, place=place)
     off = Figure(
-        "charge counted beside power measured",
+        "charge change against measured power",
         round(100 * (abs(moved) / expected - 1)),
         "%",
         -_OFF_SHARE,
@@ -93,7 +93,7 @@ CHECK = Check(
         " changes. A battery whose charge jumps, stands still or moves the wrong way will switch the machine off"
         " without a warning."
     ),
-    finds="a battery that gives or takes other than it says, and one that does not charge",
+    finds="a battery that reports a wrong charge, and one that does not charge",
     misses="cells that fail only when nearly empty",
     usual_s=_SECONDS + 5.0,
     run=_run,

@@ -32,14 +32,14 @@ def _run(bench: CheckBench) -> CheckSteps:
     figures.append(Figure(f"clock {name}", words=clock.strftime("%Y-%m-%d %H:%M UTC")))
     built = _firmware_year(bench)
     if built and clock.year < built:
-        why = f"the clock says {clock.year}, before its firmware of {built} was made: it was without current"
+        why = f"the clock shows {clock.year}, before its firmware of {built} was made: it lost power"
         return (CHECK.failed(f"{why}, so the clock battery is empty or missing", *figures),)
     off = abs(epoch - bench.system.wall())
     figures.append(Figure("beside the time of this system", round(off), "s", None, _MOST_OFF_S, "judgement"))
     hours = round(off / 1800.0) / 2.0
     zone = hours <= 14 and abs(off - hours * 3600.0) < _MOST_OFF_S
     if off > _MOST_OFF_S and not zone:
-        return (CHECK.failed(f"the clock is {off / 3600:.1f} hours off: it stood still for some time", *figures),)
+        return (CHECK.failed(f"the clock is {off / 3600:.1f} hours off: it stopped for some time", *figures),)
     kept = "it keeps time" if off <= _MOST_OFF_S else "it keeps time, in another time zone"
     return (CHECK.passed(kept + ("" if volts is not None else "; its battery's voltage is not reported"), *figures),)
 
@@ -80,7 +80,7 @@ CHECK = Check(
         " the clock starts anew at each power cut and the firmware forgets its settings, which looks like a fault of"
         " the board."
     ),
-    finds="an empty clock battery, and a clock that stood still",
+    finds="an empty clock battery, and a clock that stopped",
     misses="a cell that fails only when the machine has been without current overnight: look again tomorrow",
     usual_s=3.0,
     run=_run,

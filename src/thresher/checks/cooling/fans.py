@@ -39,7 +39,7 @@ CHECK = Check(
         "The fan of the processor and the pump of a water cooler must always turn. Others may rest while it is cool,"
         " and many headers have no fan at all; what turns is listed with its speed."
     ),
-    finds="a fan or pump that stands still and must not",
+    finds="a stopped fan or pump",
     misses="a fan that turns and moves no air, and fans that the board does not report",
     usual_s=_SECONDS + 1.0,
     run=_run,

@@ -29,22 +29,22 @@ def _run(bench: CheckBench) -> CheckSteps:
         return (CHECK.unclear("this machine does not report how warm its processor is"),)
     ambient = min(room, default=_ROOM_C)
     source = "judgement, over the room's temperature" + ("" if room else ", taken as 25 °C")
-    figure = Figure("processor at rest", round(max(hottest), 1), "°C", None, ambient + _MOST_OVER_ROOM_K, source)
+    figure = Figure("processor at idle", round(max(hottest), 1), "°C", None, ambient + _MOST_OVER_ROOM_K, source)
     if busy and max(busy) > 100 * _LEAST_REST:
         return (CHECK.unclear("other programs keep the processor busy: close them and run it again", figure),)
     if not figure.within:
         over = max(hottest) - ambient
-        why = f"at rest it is {over:.0f} K warmer than the room: is the cooler seated, and its fan plugged in?"
+        why = f"at idle it is {over:.0f} K warmer than the room: is the cooler seated, and its fan plugged in?"
         return (CHECK.failed(why, figure),)
-    return (CHECK.passed("at rest it stays cool", figure),)
+    return (CHECK.passed("at idle it stays cool", figure),)
 
 
 CHECK = Check(
     name="idle heat",
     row=PartKind.COOLING,
     about=(
-        "A processor that does nothing should be little warmer than the room. One that is hot at rest has a cooler that"
-        " does not touch, a pump that stands, or a fan that is not plugged in."
+        "An idle processor should be only a little warmer than the room. One that is hot at idle has a cooler without"
+        " contact, a stopped pump, or a fan that is not plugged in."
     ),
     finds="a cooler that does next to nothing",
     misses="a cooler that is only clogged: that shows under load",

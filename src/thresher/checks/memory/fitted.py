@@ -30,9 +30,9 @@ def _run(bench: CheckBench) -> CheckSteps:
         Figure("seen", round(seen, 1), "GiB", round(fitted - kept, 1), None, "judgement"),
     )
     if not figures[1].within:
-        why = f"{fitted - seen:.1f} GiB of {fitted:.0f} GiB are missing: seat the modules anew, look at the settings"
+        why = f"{fitted - seen:.1f} GiB of {fitted:.0f} GiB are missing: seat the modules anew, check the settings"
         return (CHECK.failed(why, *figures),)
-    return (CHECK.passed(f"{modules_word(len(sizes))}, and the system has all that they hold", *figures),)
+    return (CHECK.passed(f"{modules_word(len(sizes))}, and the system sees all of it", *figures),)
 
 
 def modules_word(count: int) -> str:

@@ -39,14 +39,14 @@ def _run(bench: CheckBench) -> CheckSteps:
         return (CHECK.unclear(str(error), *figures),)
     figures += came.figures("router")
     if not came.times:
-        why = "the router does not answer: it is off, at another address, or does not answer echo requests"
+        why = "the router does not respond: it is off, at another address, or blocks echo requests"
         return (CHECK.failed(why, *figures),)
     broken = [each for each in figures if not each.within]
     if broken:
         slow = any(each.high == MOST_MS for each in broken)
-        why = "the router answers slowly" if slow else f"{came.loss:.0f} % of the echo requests to the router are lost"
+        why = "the router responds slowly" if slow else f"{came.loss:.0f} % of the echo requests to the router are lost"
         return (CHECK.failed(f"{why}: cable, radio or router", *figures),)
-    return (CHECK.passed("it has an address, and the router answers without loss", *figures),)
+    return (CHECK.passed("it has an address, and the router responds without loss", *figures),)
 
 
 def _given_to_itself(address: Address) -> bool:

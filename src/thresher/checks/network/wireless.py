@@ -57,7 +57,7 @@ def _judge(state: WirelessState) -> CheckResult:
         return CHECK.unclear("the driver does not report the signal", *figures, place=place)
     signal = Figure("signal", round(state.dbm), "dBm", _LEAST_DBM, None, "judgement")
     if not signal.within:
-        why = "the signal is weak here: nearer to the router it may be the place; beside it, an antenna is off"
+        why = "the signal is weak. Measure next to the router: if it stays weak, an antenna cable is off"
         return CHECK.failed(why, signal, *figures, place=place)
     if len(beside_it) >= _CROWDED:
         why = f"the signal is good; {len(beside_it)} strong neighbours share the channel: choose another on the router"

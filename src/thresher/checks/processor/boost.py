@@ -13,8 +13,8 @@ from thresher.model.sheet import Block, WorkingSet
 
 _SECONDS = 4.0
 _MOST_CORES = 16
-_OF_FELLOWS = 0.85
-"""A core that goes less high than this share of its fellows is held back; the makers' judgement."""
+_OF_OTHERS = 0.85
+"""A core that reaches less than this share of the others; the makers' judgement."""
 
 
 def _run(bench: CheckBench) -> CheckSteps:
@@ -42,31 +42,31 @@ def _run(bench: CheckBench) -> CheckSteps:
         return (CHECK.unclear("this machine does not report the clocks of its cores"),)
     slow = None
     for core, mhz in highest.items():
-        fellows = [
+        others = [
             other
             for each, other in highest.items()
             if fastest_mhz(bench.system, first_cpus[each]) == fastest_mhz(bench.system, first_cpus[core])
         ]
         base = base_mhz(bench.system, first_cpus[core])
-        if mhz < _OF_FELLOWS * statistics.median(fellows) or (base is not None and mhz < 0.97 * base):
+        if mhz < _OF_OTHERS * statistics.median(others) or (base is not None and mhz < 0.97 * base):
             slow = core if slow is None or mhz < highest[slow] else slow
     figures = tuple(Figure(f"core {core}", round(mhz), "MHz") for core, mhz in sorted(highest.items()))
     if slow is not None:
-        fellows_mhz = statistics.median(highest.values())
-        why = f"core {slow} alone goes to {highest[slow]:.0f} MHz, its fellows to {fellows_mhz:.0f}"
+        others_mhz = statistics.median(highest.values())
+        why = f"core {slow} alone reaches {highest[slow]:.0f} MHz, the others {others_mhz:.0f}"
         return (CHECK.failed(why, *figures),)
-    return (CHECK.passed("each core alone goes as high as its fellows", *figures),)
+    return (CHECK.passed("each core alone reaches the clock of the others", *figures),)
 
 
 CHECK = Check(
     name="boost",
     row=PartKind.PROCESSOR,
     about=(
-        "One core alone may run faster than all together. Each gets its turn and should go about as high as its"
-        " fellows of the same kind; one that does not is held back by the firmware because something is wrong with it,"
-        " or by a setting."
+        "One core alone may run faster than all together. Each runs alone in turn and should reach about the"
+        " clock of the others of its kind. One that does not is limited by the firmware, because of a fault or a"
+        " setting."
     ),
-    finds="a core that does not go as high as the others",
+    finds="a core that does not reach the clock of the others",
     misses="errors at that clock: the cores check finds those",
     usual_s=8 * (_SECONDS + 1.0),
     run=_run,

@@ -63,9 +63,9 @@ CHECK = Check(
     row=PartKind.PROCESSOR,
     about=(
         "With all cores at work the processor must hold the base clock that its maker promises. A machine that falls"
-        " below it is held back: by heat, by its supply, or by a setting."
+        " below it is throttled: by heat, by its supply, or by a setting."
     ),
-    finds="a processor that is held back under load",
+    finds="a processor that throttles under load",
     misses="how far above its base clock it might go",
     usual_s=_SECONDS + 3.0,
     run=_run,

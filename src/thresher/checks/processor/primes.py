@@ -11,7 +11,7 @@ from thresher.model.sheet import Block, WorkingSet
 
 _SECONDS = 12.0
 _LEAST_SHARE = 0.6
-"""Below this share of its fellows a core is slow by more than other programs explain; the makers' judgement."""
+"""Below this share of the others a core is slow by more than other programs explain; the makers' judgement."""
 _LEAST_BEATS = 20
 
 
@@ -28,12 +28,17 @@ def _run(bench: CheckBench) -> CheckSteps:
         return (CHECK.passed("every count of primes was right; too few searches to compare cores", rate),)
     core, share = slowest
     figure = Figure(
-        f"slowest core {core}, of its fellows", round(share * 100.0), "%", 100 * _LEAST_SHARE, None, "judgement"
+        f"slowest core {core}, compared with the others",
+        round(share * 100.0),
+        "%",
+        100 * _LEAST_SHARE,
+        None,
+        "judgement",
     )
     if share < _LEAST_SHARE:
         missing = f"core {core} was slow, and another program may have held it up; run it again with nothing else open"
         return (CHECK.unclear(missing, rate, figure),)
-    return (CHECK.passed("every count of primes was right, and no core was left behind", rate, figure),)
+    return (CHECK.passed("every count of primes was right, and no core was slow", rate, figure),)
 
 
 def _slowest(bench: CheckBench, beats: dict[int, int]) -> tuple[int, float] | None:
@@ -43,9 +48,9 @@ def _slowest(bench: CheckBench, beats: dict[int, int]) -> tuple[int, float] | No
         by_clock.setdefault(fastest_mhz(bench.system, cpu) or 0.0, []).append((cpu, count))
     shares = [
         (bench.inventory.core_of(cpu) or 0, count / middle)
-        for fellows in by_clock.values()
-        if len(fellows) > 1 and (middle := statistics.median(count for _, count in fellows)) >= _LEAST_BEATS
-        for cpu, count in fellows
+        for others in by_clock.values()
+        if len(others) > 1 and (middle := statistics.median(count for _, count in others)) >= _LEAST_BEATS
+        for cpu, count in others
     ]
     return min(shares, key=lambda each: each[1], default=None)
 

@@ -138,7 +138,7 @@ def _print_results(results: "tuple[CheckResult, ...]") -> None:
     unclear = sum(each.outcome is not CheckOutcome.FAIL and each.outcome is not CheckOutcome.PASS for each in results)
     passed = len(results) - failed - unclear
     verdict = f"{failed} failed" if failed else "no faults found so far"
-    say(f"\n{verdict}; {passed} passed, {unclear} could not tell.")
+    say(f"\n{verdict}; {passed} passed, {unclear} inconclusive.")
 
 
 def _asked_here(question: "Question") -> "Answer | None":
