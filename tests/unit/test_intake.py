@@ -197,7 +197,9 @@ def test_a_shop_folder_that_cannot_be_written_is_reported_and_stops_nothing(
     shop.mkdir()
     (shop / "machines").write_text("in the way")
     engine, _ = make_engine(lighthouse, shop=shop)
-    assert [entry.code for entry in engine.snapshot().tape if entry.code] == ["X-860", "X-861"]
+    told = [entry for entry in engine.snapshot().tape if entry.code]
+    assert [entry.code for entry in told] == ["X-860", "X-860", "X-861"]
+    assert ".checks.json" in told[0].detail + told[1].detail, "each file that could not be read is named"
     assert not machine_path(shop, "x").exists()
     with pytest.raises(EnvironmentFault, match="no shop folder"):
         make_engine(lighthouse, "other.thresher")[0].machine.set_shelf(())
