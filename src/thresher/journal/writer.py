@@ -361,7 +361,7 @@ class JournalWriter:
             self._beside = rows[kept - 1].number
 
     def _refuse(self, refused: list[tuple[Row, str]]) -> None:
-        self._why_refused = refused[0][1]
+        self._why_refused = self._why_refused or refused[0][1]  # the first is the likeliest cause of those after it
         self._refused_in = keep_refused(self.path, refused) or self._refused_in
         self._refused += len(refused)
 

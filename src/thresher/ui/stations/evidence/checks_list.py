@@ -49,7 +49,7 @@ def earlier_words(results: list[CheckResult], result: CheckResult) -> str:
 
 
 def _when(wall: float) -> str:
-    return datetime.fromtimestamp(wall).astimezone().strftime("%d %b %Y, %H:%M") if wall else ""
+    return datetime.fromtimestamp(wall).astimezone().strftime("%-d %b %Y, %H:%M") if wall else ""
 
 
 class _Rows(QWidget):
