@@ -22,7 +22,9 @@ def round_on(system: System, job: Path) -> tuple[CheckResult, ...]:
     """Carry out the short round and return its results."""
     engine = open_engine(system, job)
     try:
-        engine.run_to_end(round_sheet("Short round", plan_round(Round.SHORT, engine.inventory).checks))
+        engine.run_to_end(
+            round_sheet("Short round", plan_round(Round.SHORT, engine.inventory).checks, engine.inventory)
+        )
         return engine.snapshot().checks
     finally:
         engine.close()

@@ -270,7 +270,7 @@ def earlier_visits(folder: Path, shop: Path) -> None:
         faults = tuple(replace(fault, strength=worn) for fault in notebook.faults)
         system = SimulatedMachine(replace(notebook, start=start, faults=faults), 0.0)
         engine = open_engine(system, folder / f"{start[:10]}.thresher", shop=shop)
-        engine.run_to_end(round_sheet("Visit", plan_round(Round.SHORT, engine.inventory).checks))
+        engine.run_to_end(round_sheet("Visit", plan_round(Round.SHORT, engine.inventory).checks, engine.inventory))
         engine.close()
 
 

@@ -1,6 +1,5 @@
 """What many tests share: simulated machines, engines without a window, trees of files, and tidy sockets."""
 
-import io
 import os
 import sys
 import tempfile
@@ -152,9 +151,13 @@ def thresher(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capfd: pytest.Capt
     monkeypatch.chdir(tmp_path)
 
     def run(*arguments: str, stdin: str = "") -> Done:
-        monkeypatch.setattr(sys, "stdin", io.TextIOWrapper(io.BytesIO(stdin.encode())))
+        typed = tmp_path / "typed"
+        typed.write_text(stdin)
+        source = typed.open()
+        monkeypatch.setattr(sys, "stdin", source)
         capfd.readouterr()
-        code = main(arguments)
+        with source:
+            code = main(arguments)
         return Done(code, *capfd.readouterr())
 
     return run

@@ -1,9 +1,9 @@
 """A bench for checks without an engine: what they ask for is answered by hand."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
-from thresher.checks.check import Ask, Beside, Check, LoadSeen, Pause, Progress, Reading, UnderLoad
+from thresher.checks.check import Ask, Beside, Check, Coverage, LoadSeen, Pause, Progress, Reading, UnderLoad
 from thresher.model.channels import Channel
 from thresher.model.checks import CheckResult
 from thresher.model.errors import ThresherError
@@ -30,6 +30,9 @@ class HandBench:
     asked: list[Question] = field(default_factory=list)
     blocks: list[Block] = field(default_factory=list)
     before_pause: Callable[[float], None] = lambda _at: None
+    samples: int = 5
+    until: Callable[[Coverage], bool] = lambda _coverage: False
+    in_load: Callable[[bool], None] = lambda _working: None
 
     @property
     def reading(self) -> Reading:
@@ -56,15 +59,19 @@ class HandBench:
                 case Pause(seconds):
                     self.before_pause(self.at)
                     self.at += seconds
-                case Beside(work):
+                case Beside(work=work):
                     try:
                         reply = work()
                     except ThresherError as raised:
                         error = raised
-                case UnderLoad(block):
+                case UnderLoad(block, meanwhile, until):
                     self.blocks.append(block)
+                    self.until = until
                     self.at += block.length_s
-                    reply = self.loads(block)
+                    self.in_load(True)
+                    samples = tuple(meanwhile() for _ in range(self.samples)) if meanwhile is not None else ()
+                    self.in_load(False)
+                    reply = replace(self.loads(block), samples=samples)
                 case Ask(question):
                     self.asked.append(question)
                     word = self.answers.pop(0) if self.answers else None

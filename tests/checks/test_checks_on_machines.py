@@ -1,23 +1,28 @@
 """Checks carried out by the engine on simulated machines: found, passed, stopped, asked, kept."""
 
 import itertools
+import queue
+import threading
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
 import pytest
 
+from tests.checks.bench import EMPTY
 from tests.conftest import Heard
 from thresher.app.stored_verdict import job_verdict
-from thresher.checks.check import CheckSteps, progress
+from thresher.checks.check import CheckSteps, beside, progress
 from thresher.checks.registry import CHECKS
 from thresher.compose.rounds import named_checks, plan_round, round_sheet
 from thresher.compose.sheet_file import parse_sheet
 from thresher.compose.sheet_text import sheet_text
 from thresher.engine.assembly import open_engine
 from thresher.engine.engine import Engine
+from thresher.engine.run.load_step import LoadStep
 from thresher.journal.jobfile import JobFile
 from thresher.loads.check_loads import CHECK_LOADS
+from thresher.machine.live import LiveSystem
 from thresher.model.checks import CheckOutcome, CheckResult, Round
 from thresher.model.errors import EnvironmentFault, InputError
 from thresher.model.findings import FindingKind
@@ -45,7 +50,7 @@ def notebook() -> Scenario:
 
 def run(engine: Engine, *names: str, times: int = 1) -> dict[str, CheckResult]:
     before = len(engine.snapshot().checks)
-    engine.run_to_end(round_sheet("test", named_checks(names), times))
+    engine.run_to_end(round_sheet("test", named_checks(names), engine.inventory, times))
     return {each.title: each for each in engine.snapshot().checks[before:]}
 
 
@@ -173,6 +178,29 @@ def test_drives_cards_rails_and_memory_are_checked_by_their_loads(
     assert {"matrix", "short self-test", "raster", "memory"} <= {each.load for each in engine.conductor.exposures()}
 
 
+def test_the_long_pass_of_the_memory_goes_over_every_pattern(make_engine: MakeEngine, ferry: Scenario) -> None:
+    engine, heard = make_engine(ferry)
+    (result,) = run(engine, "memory, long pass").values()
+    assert result.outcome is CheckOutcome.PASS, result.why
+    (taken,) = [line for line in heard.tape() if "Memory taken" in line]
+    assert "block moves, retention" in taken
+    assert any("Memory pass 1 complete" in line for line in heard.tape())
+
+
+def test_a_second_pass_of_a_check_counts_once(make_engine: MakeEngine, notebook: Scenario) -> None:
+    engine, _ = make_engine(notebook)
+    run(engine, "battery wear", times=3)
+    assert [each.minutes for each in engine.conductor.exposures()] == [60.0]
+
+
+def test_a_fault_that_was_found_already_is_no_second_finding(make_engine: MakeEngine, notebook: Scenario) -> None:
+    engine, _ = make_engine(replace(notebook, faults=(Fault(kind=F.BATTERY_WORN, strength=0.4),)))
+    results = run(engine, "battery wear", times=2)
+    assert outcome(results) == {"battery wear, BAT0": "fail"}
+    assert len(engine.snapshot().checks) == 2
+    assert len([each for each in engine.findings if each.kind is FindingKind.BATTERY_WORN]) == 1
+
+
 def test_a_pass_speaks_for_the_part_and_is_kept(make_engine: MakeEngine, notebook: Scenario, tmp_path: Path) -> None:
     engine, _ = make_engine(notebook)
     run(engine, "battery wear", "fans turn")
@@ -282,12 +310,13 @@ def test_rounds_leave_out_what_a_machine_lacks_and_say_why(ferry: Scenario, make
     assert {check.row for check in only.checks} == {PartKind.COOLING, PartKind.PROCESSOR}
     engine.sheets.put_round(Round.SHORT, (), (), 1)
     assert [block.load for block in engine.conductor.sheet.blocks] == names  # type: ignore[union-attr]
-    assert any("long pass left out: it takes 2:00:00" in line for line in heard.tape())
+    # 8 GiB; 318 times over every cell at 4 GiB a second, two waits of 30 s, and 10 s to begin
+    assert any("long pass left out: it takes 0:11:46" in line for line in heard.tape())
 
 
 def test_a_round_is_written_and_read_like_any_sheet(ferry: Scenario) -> None:
     del ferry
-    sheet = round_sheet("Evening round", tuple(CHECKS.values()))
+    sheet = round_sheet("Evening round", tuple(CHECKS.values()), EMPTY)
     assert parse_sheet(sheet_text(sheet), "again") == sheet
 
 
@@ -342,7 +371,7 @@ def test_results_stay_with_the_machine_over_its_visits(notebook: Scenario, tmp_p
         faults = (Fault(kind=F.BATTERY_WORN, strength=worn),) if worn else ()
         system = SimulatedMachine(replace(notebook, faults=faults, start=start), 0.0)
         engine = open_engine(system, tmp_path / f"{number}.thresher", shop=shop)
-        engine.run_to_end(round_sheet("visit", named_checks(("battery wear", "memory fitted"))))
+        engine.run_to_end(round_sheet("visit", named_checks(("battery wear", "memory fitted")), engine.inventory))
         before = engine.snapshot().checks_before
         engine.close()
         return before
@@ -372,7 +401,7 @@ def test_a_damaged_history_is_reported_and_stops_nothing(notebook: Scenario, tmp
     shop = tmp_path / "shop"
     for number, job in enumerate(("1.thresher", "2.thresher")):
         engine = open_engine(SimulatedMachine(notebook, 0.0), tmp_path / job, shop=shop)
-        engine.run_to_end(round_sheet("visit", named_checks(("memory fitted",))))
+        engine.run_to_end(round_sheet("visit", named_checks(("memory fitted",)), engine.inventory))
         told = [entry for entry in engine.snapshot().tape if entry.code == "X-860"]
         assert bool(told) == bool(number)
         engine.close()
@@ -407,3 +436,43 @@ def test_a_bug_in_a_check_takes_nothing_else_with_it(
     assert outcome(results) == {"battery wear": "inconclusive", "memory fitted": "pass"}
     assert "bug" in results["battery wear"].missing
     assert "ZeroDivisionError" in results["battery wear"].missing
+
+
+def test_a_load_that_cannot_go_on_ends_its_check_and_not_the_round(
+    make_engine: MakeEngine, notebook: Scenario, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def gone(*_arguments: object) -> None:
+        raise EnvironmentFault("running matrix", "every worker has ended", "The tape shows how.")
+
+    monkeypatch.setattr(LoadStep, "advance", gone)
+    engine, _ = make_engine(notebook)
+    results = run(engine, "cores", "memory fitted")
+    assert outcome(results) == {"cores": "inconclusive", "memory fitted": "pass"}
+    assert "every worker has ended" in results["cores"].missing
+    assert engine.status().ending is Ending.FINISHED
+
+
+def test_what_a_stopped_check_had_asked_for_is_undone_when_it_comes(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    gate, undone = threading.Event(), queue.SimpleQueue[str]()
+
+    def open_it() -> str:
+        gate.wait(30.0)
+        return "opened"
+
+    def opening(_bench: object) -> CheckSteps:
+        yield from beside(open_it, undone.put)
+        return ()
+
+    named = CHECK_LOADS["battery wear"]
+    monkeypatch.setitem(CHECK_LOADS, "battery wear", replace(named, check=replace(named.check, run=opening)))
+    engine = open_engine(LiveSystem(), tmp_path / "job.thresher")
+    try:
+        _At(engine, 1.0, engine.stop)
+        assert run(engine, "battery wear") == {}
+        assert undone.empty(), "nothing waits for what may never come"
+        gate.set()
+        assert undone.get(timeout=10.0) == "opened"
+    finally:
+        engine.close()

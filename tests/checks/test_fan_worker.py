@@ -37,6 +37,20 @@ def test_it_is_driven_and_put_back(tmp_path: Path, mode: str | None) -> None:
     assert state(folder) == ("128", mode)
 
 
+def test_it_is_let_go_without_waiting_and_put_back_all_the_same(tmp_path: Path) -> None:
+    folder = board(tmp_path)
+    fan = FanProcess(str(folder), 2)
+    fan.drive(255)
+    fan.let_go()
+    deadline = time.monotonic() + 10
+    while state(folder) != ("128", "5"):
+        assert time.monotonic() < deadline, state(folder)
+        time.sleep(0.02)
+    fan.close()
+    fan.let_go()
+    assert state(folder) == ("128", "5"), "once more changes nothing"
+
+
 DRIVER = """
 import os, sys
 from thresher.machine.fan_process import FanProcess

@@ -9,16 +9,17 @@ import pytest
 from tests.checks.bench import HandBench, outcomes
 from thresher.checks.battery import adapter, rate, wear
 from thresher.checks.board import clock, rails
-from thresher.checks.check import LoadSeen, Reading
+from thresher.checks.check import Check, Coverage, LoadSeen, Reading
 from thresher.checks.cooling import fans, heat
 from thresher.checks.graphics import outputs
-from thresher.checks.memory import fitted
+from thresher.checks.memory import cells, fitted
 from thresher.checks.ports import links, usb
 from thresher.checks.processor import boost, clocks, cores, pairs, primes, rounding
 from thresher.inventory.machine import read_inventory
 from thresher.machine.tree import TreeSystem
 from thresher.model.channels import Channel, Limit, LimitSide, Quantity
 from thresher.model.findings import Finding, FindingKind, Severity
+from thresher.model.memory_patterns import steps_of
 from thresher.model.parts import Fact, Inventory, LogicalCpu, Part, PartKind
 from thresher.model.questions import Answer
 
@@ -102,6 +103,7 @@ def test_battery_rate(write_tree: WriteTree, status: str, moves_uwh: int, power_
         ({"status": "Not charging", "capacity": "60"}, "fail"),
         ({"status": "Not charging", "capacity": "80", "charge_control_end_threshold": "80"}, "inconclusive"),
         ({"status": "Full", "capacity": "100"}, "inconclusive"),
+        ({"status": "Charging", "capacity": "92", "charge_control_end_threshold": "80"}, "fail"),
     ],
 )
 def test_a_battery_that_rests(write_tree: WriteTree, files: dict[str, str], ended: str) -> None:
@@ -122,7 +124,29 @@ def test_adapter(write_tree: WriteTree, files: dict[str, str | bytes], ended: st
     bench = HandBench(TreeSystem(write_tree(files)))
     (result,) = bench.run(adapter.CHECK)
     assert result.outcome == ended
-    assert bool(bench.blocks) == ("AC" in "".join(files)), "nothing is loaded without an adapter"
+    there = "".join(files)
+    assert bool(bench.blocks) == ("AC" in there and "BAT0" in there), "nothing is loaded in vain"
+
+
+def test_an_adapter_that_is_too_weak_under_load_only(write_tree: WriteTree) -> None:
+    """As soon as the load has ended the battery charges again: what counts is what it did meanwhile."""
+    root = write_tree(battery(status="Charging", power_now="9000000") | MAINS)
+    bench = HandBench(TreeSystem(root))
+
+    def work(working: bool) -> None:
+        (root / BAT[1:] / "status").write_text("Discharging\n" if working else "Charging\n")
+
+    bench.in_load = work
+    (result,) = bench.run(adapter.CHECK)
+    assert result.outcome == "fail"
+    assert result.figures[-1].value == 9.0
+
+
+def test_a_battery_that_answers_no_more_under_load_says_nothing_of_the_adapter(write_tree: WriteTree) -> None:
+    root = write_tree(battery(status="Charging") | MAINS)
+    bench = HandBench(TreeSystem(root), loads=lambda _block: LoadSeen((), (), 45.0, {}), samples=0)
+    (result,) = bench.run(adapter.CHECK)
+    assert (result.outcome, result.missing) == ("inconclusive", "the battery could not be read under load")
 
 
 @pytest.mark.parametrize(
@@ -133,6 +157,8 @@ def test_adapter(write_tree: WriteTree, files: dict[str, str | bytes], ended: st
         (1_774_000_000 + 3600, None, "pass", "another time zone"),
         (946_684_800, None, "fail", "before its firmware of 2024"),
         (1_774_000_000 - 100_000, None, "fail", "27.8 hours off"),
+        (1_774_000_000 - 7200 - 130, None, "fail", "2.0 hours off"),
+        (10**15, None, "fail", "shows no date at all"),
         (None, None, "inconclusive", "no clock of the board"),
     ],
 )
@@ -195,6 +221,33 @@ def test_links(write_tree: WriteTree, files: dict[str, str | bytes], ended: str)
     assert outcomes(HandBench(TreeSystem(write_tree(files))).run(links.CHECK)) == [ended]
 
 
+GIB = 1 << 30
+
+
+@pytest.mark.parametrize(
+    ("coverage", "checked_s", "ended"),
+    [
+        (Coverage(14 * GIB, 16 * GIB, 1), 60.0, "pass"),
+        (Coverage(14 * GIB, 16 * GIB, 0), 60.0, "inconclusive"),
+        (None, 60.0, "inconclusive"),
+        (Coverage(14 * GIB, 16 * GIB, 1), 0.0, "inconclusive"),
+    ],
+)
+@pytest.mark.parametrize("check", [cells.SHORT, cells.LONG])
+def test_memory_passes_only_when_every_free_cell_was_reached(
+    tmp_path: Path, check: Check, coverage: Coverage | None, checked_s: float, ended: str
+) -> None:
+    bench = HandBench(TreeSystem(tmp_path), loads=lambda _block: LoadSeen((), (), checked_s, {}, coverage=coverage))
+    (result,) = bench.run(check)
+    assert result.outcome == ended
+    assert [bench.until(Coverage(GIB, GIB, passes)) for passes in (0, 1)] == [False, True]
+    if ended == "pass":
+        assert [figure.text for figure in result.figures[:2]] == ["tested 14 GiB", "in the machine 16 GiB"]
+    names = bench.blocks[0].patterns
+    assert len(names) == (4 if check is cells.SHORT else 10)
+    assert all(steps_of(name) for name in names)
+
+
 EDID = b"\x00\xff\xff\xff\xff\xff\xff\x00" + bytes(120)
 
 
@@ -205,7 +258,8 @@ EDID = b"\x00\xff\xff\xff\xff\xff\xff\x00" + bytes(120)
             {"card0-DP-1/status": "connected\n", "card0-DP-1/edid": EDID, "card0-DP-2/status": "disconnected\n"},
             ["pass"],
         ),
-        ({"card0-DP-1/status": "connected\n", "card0-DP-1/edid": b""}, ["inconclusive"]),
+        ({"card0-DP-1/status": "connected\n", "card0-DP-1/edid": b""}, ["fail"]),
+        ({"card0-VGA-1/status": "connected\n", "card0-VGA-1/edid": b""}, ["inconclusive"]),
         ({"card0-DP-1/status": "disconnected\n"}, ["inconclusive"]),
         ({}, ["inconclusive"]),
     ],
@@ -262,18 +316,38 @@ STICK = {
     [
         (STICK, ["next", "done"], ["pass"]),
         (STICK | {"1-2/version": " 3.20\n"}, ["next", "done"], ["inconclusive"]),
+        (STICK | {"1-2/version": " 2.10\n"}, ["next", "done"], ["inconclusive"]),  # a fast one in a slow port
+        (STICK | {"1-2/version": " 3.20\n", "1-2/speed": "5000\n"}, ["next", "done"], ["pass"]),
         (STICK, ["dead", "next", "done"], ["fail", "pass"]),
-        ({"usb1/bDeviceClass": "09\n"}, ["next", "done"], ["fail"]),
+        (STICK, ["next", "next", "done"], ["pass", "inconclusive"]),  # not moved
+        ({}, ["next", "done"], ["fail"]),
         (STICK, ["done"], ["inconclusive"]),
     ],
 )
 def test_usb_ports(
     write_tree: WriteTree, files: dict[str, str], answers: list[str | Answer | None], ended: list[str]
 ) -> None:
-    root = write_tree({f"/sys/bus/usb/devices/{name}": content for name, content in files.items()})
+    root = write_tree({"/sys/bus/usb/devices/usb1/bDeviceClass": "09\n"})
     bench = HandBench(TreeSystem(root), answers=answers, attended=True)
+    # the stick is plugged in after the question
+    bench.before_pause = lambda _at: plug(root, files)
     assert outcomes(bench.run(usb.CHECK)) == ended
     assert all(question.choices for question in bench.asked)
+
+
+def plug(root: Path, files: dict[str, str]) -> None:
+    for name, content in files.items():
+        path = root / "sys/bus/usb/devices" / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(content)
+
+
+def test_the_stick_that_the_machine_runs_from_is_no_answer_of_a_port(write_tree: WriteTree) -> None:
+    root = write_tree({f"/sys/bus/usb/devices/{name}": content for name, content in STICK.items()})
+    bench = HandBench(TreeSystem(root), answers=["go on", "next", "done"], attended=True)
+    (result,) = bench.run(usb.CHECK)
+    assert "Pull it out" in bench.asked[0].text
+    assert (result.outcome, result.place) == ("fail", "port 1")
 
 
 def test_without_a_person_ports_are_left_and_that_is_said(tmp_path: Path) -> None:

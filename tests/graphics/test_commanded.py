@@ -8,7 +8,7 @@ import pytest
 
 from thresher.graphics.commanded import CommandedLoad
 from thresher.graphics.findings import wrong_findings
-from thresher.graphics.results import CardReport, Source
+from thresher.graphics.results import CardReport, Source, Wrong
 from thresher.model.card_port import CardLoss, CardLost, CardUse
 from thresher.model.sheet import Shape, ShapeKind
 from thresher.simulator.cards import SimulatedCard
@@ -233,3 +233,11 @@ def test_findings_name_place_bits_and_how_many() -> None:
     report = load.advance(2.0)
     (finding,) = wrong_findings("card0", report.wrong, 1, 0, WIDE)
     assert "16 bits of it" in finding.detail
+
+
+def test_a_word_that_was_wrong_once_is_named_as_such() -> None:
+    wrong = Wrong(Source.MEMORY, 4, 25, 0, 0, "stripes, right when it was read again")
+    (finding,) = wrong_findings("card0", (wrong,), 1, 1 << 20)
+    assert finding.detail == "stripes, right when it was read again, 1 word wrong, first address 0x64"
+    assert "expected" not in finding.raw
+    assert "right when it was read again" in finding.raw

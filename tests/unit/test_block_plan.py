@@ -12,12 +12,12 @@ from thresher.inventory.machine import read_inventory
 from thresher.loads.check_loads import CHECK_LOADS
 from thresher.loads.drive_loads import DRIVE_LOADS
 from thresher.loads.memory.free import free_memory
-from thresher.loads.memory.patterns import LONG, SHORT
 from thresher.loads.memory.walk import CHUNK_WORDS
 from thresher.loads.plan import FreeMemory
 from thresher.loads.registry import LOADS, SHEET_LOADS
 from thresher.machine.tree import TreeSystem
 from thresher.model.errors import EnvironmentFault, InputError
+from thresher.model.memory_patterns import LONG, SHORT
 from thresher.model.parts import PartKind
 from thresher.model.sheet import Block, Precision, Shape, ShapeKind, WorkingSet
 from thresher.simulator.machine import SimulatedMachine

@@ -342,6 +342,22 @@ def test_a_simulated_machine_is_explained(thresher: Run) -> None:
     assert "cell stuck in B2, 41 % up, bit 19: 1, content that the bit is stuck at" in shown.stdout
 
 
+def test_a_check_asks_in_the_terminal_and_goes_on_meanwhile(thresher: Run) -> None:
+    done = thresher("check", "run", "USB ports", "picture", "--ask", "--simulate", "ferry-office", stdin="what\nx\nd\n")
+    assert done.returncode == 1, done.stderr
+    assert "USB ports: Plug the stick into the next port" in done.stdout
+    assert "Type one of N, D, X." in done.stdout
+    assert "a stick in this port is not seen" in done.stdout
+    assert "This needs the window" in done.stdout
+    assert "1 failed; 0 passed, 1 inconclusive" in done.stdout
+
+
+def test_nobody_at_the_terminal_leaves_the_questions(thresher: Run) -> None:
+    done = thresher("check", "run", "USB ports", "--ask", "--simulate", "ferry-office", stdin="")
+    assert done.returncode == 2
+    assert "no stick was plugged in" in done.stdout
+
+
 def test_proving_prints_scores_and_json(thresher: Run) -> None:
     done = thresher("prove", "--cases", "2", "--seed", "33", "--policy", "fixed-order", "--processes", "1", "--each")
     assert done.returncode == 0, done.stderr

@@ -9,7 +9,6 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from thresher.loads.memory.pages import PAGE, Region
-from thresher.loads.memory.patterns import LONG, PATTERNS, SHORT, StepKind, steps_of, value_at
 from thresher.loads.memory.walk import (
     SIMULATED_CHUNK,
     SIMULATED_WORDS,
@@ -25,6 +24,7 @@ from thresher.loads.team.status_table import StatusTable
 from thresher.loads.warm_up import notices
 from thresher.loads.worker.worker import SocketReporter
 from thresher.model.findings import WordNature
+from thresher.model.memory_patterns import LONG, PATTERNS, SHORT, StepKind, steps_of, value_at
 from thresher.model.port import CellFault, CellFaultKind
 from thresher.simulator.memory_cells import SimulatedCells
 

@@ -12,7 +12,8 @@ from typing import Protocol
 
 from thresher.model.checks import Round
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
-from thresher.model.regular_file import is_there
+from thresher.model.regular_file import is_there, read_text_file
+from thresher.model.whole_file import write_whole
 
 _PREFIX = "thresher-round-"
 _NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,30}")
@@ -66,7 +67,7 @@ def units(scheduled: Scheduled, command: Iterable[str]) -> dict[str, str]:
     about = f"Thresher: {scheduled.kind.value} round, {scheduled.when}"
     service = (
         f"[Unit]\nDescription={about}\n\n[Service]\nType=oneshot\nExecStart={run}\n"
-        # 1 is "a check failed", which has been told: the service itself did what it should
+        # 1 is "a check failed", and a notification said so: the service itself did what it should
         "SuccessExitStatus=1\nNice=10\n"
     )
     timer = (
@@ -88,7 +89,7 @@ def add(folder: Path, manager: UserManager, scheduled: Scheduled, command: Itera
     try:
         folder.mkdir(parents=True, exist_ok=True)
         for name, text in files.items():
-            (folder / name).write_text(text, encoding="utf-8")
+            write_whole(folder / name, text.encode(), 0o644)
     except OSError as error:
         raise EnvironmentFault(
             f"writing the units in {folder}", error.strerror or str(error), "Make the folder writable for this user."
@@ -98,10 +99,10 @@ def add(folder: Path, manager: UserManager, scheduled: Scheduled, command: Itera
 
 
 def listed(folder: Path) -> tuple[Scheduled, ...]:
-    """Return the rounds on the schedule, by name."""
+    """Return the rounds on the schedule, by name. Raises InputError for a unit that cannot be read."""
     found = []
     for path in sorted(folder.glob(f"{_PREFIX}*.timer")):
-        text = path.read_text(encoding="utf-8", errors="replace")
+        text = read_text_file(path)
         about = re.search(r"^Description=Thresher: (\w+) round, (.+)$", text, re.MULTILINE)
         kind = next((each for each in Round if about is not None and each.value == about[1]), None)
         if about is not None and kind is not None:

@@ -1,8 +1,8 @@
 """The user's session bus: the service manager (org.freedesktop.systemd1) and notifications on the desktop."""
 
-import os
 from typing import Any
 
+import platformdirs
 from jeepney import DBusAddress, MessageType, new_method_call
 from jeepney.io.blocking import DBusConnection, open_dbus_connection
 
@@ -73,5 +73,4 @@ def notify(title: str, text: str) -> None:
 
 def unit_folder() -> str:
     """Return the folder of this user's own units (systemd.unit(5), user unit search path)."""
-    config = os.environ.get("XDG_CONFIG_HOME") or os.path.join(os.path.expanduser("~"), ".config")  # noqa: PTH111, PTH118
-    return f"{config}/systemd/user"
+    return f"{platformdirs.user_config_dir()}/systemd/user"

@@ -38,16 +38,35 @@ class Pause:
 
 @dataclass(frozen=True, slots=True)
 class Beside:
-    """Do something that may block, beside everything else; what it returns comes back, what it raises is raised."""
+    """Do something that may block, beside everything else; what it returns comes back, what it raises is raised.
+
+    `undo` is done with what it returns when the check was stopped before that came.
+    """
 
     work: Callable[[], object]
+    undo: Callable[[Any], None] = lambda _value: None
+
+
+@dataclass(frozen=True, slots=True)
+class Coverage:
+    """How much of the memory a load has: bytes taken, bytes in the machine, and whole passes over what was taken."""
+
+    taken: int
+    total: int
+    passes: int
 
 
 @dataclass(frozen=True, slots=True)
 class UnderLoad:
-    """Carry out a block of a sheet; a `LoadSeen` comes back when it has ended."""
+    """Carry out a block of a sheet; a `LoadSeen` comes back when it has ended.
+
+    `meanwhile` is done beside at every tick under load, as far as the one before has come back. `until` ends the block
+    before its time, by how far a load of the memory has come.
+    """
 
     block: Block
+    meanwhile: Callable[[], object] | None = None
+    until: Callable[[Coverage], bool] = lambda _coverage: False
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,7 +91,8 @@ class Reading:
 class LoadSeen:
     """What came of a block: what was found meanwhile, the readings, seconds of checked work, and beats by CPU.
 
-    `left_out` says why nothing was done, empty when it was.
+    `left_out` says why nothing was done, or why it broke off; empty when it was carried out. `samples` are what was
+    returned meanwhile, `coverage` how far a load of the memory came.
     """
 
     findings: tuple[Finding, ...]
@@ -80,6 +100,8 @@ class LoadSeen:
     checked_s: float
     beats: dict[int, int]
     left_out: str = ""
+    samples: tuple[object, ...] = ()
+    coverage: Coverage | None = None
 
 
 CheckSteps = Generator[Request, Any, tuple[CheckResult, ...]]
@@ -123,10 +145,11 @@ class CheckBench(Protocol):
 class Check:
     """One check.
 
-    `about` tells a beginner in a paragraph what it tests and why. `parts` are the kinds that it speaks about, `usual_s`
-    how long it takes on a usual machine. `finds` and `misses` say what it can and cannot find. `kind` is the finding of
-    a failure, `code` its fault code. `worth_min` is how many minutes of clean work a pass counts as in the verdict.
-    `long` keeps it out of the short round. `run` makes its steps.
+    `about` says in a paragraph what it tests and why, for somebody new to the trade. `parts` are the kinds that it
+    speaks about, `usual_s` how long it takes on a usual machine, `time` on one machine where that depends. `finds`
+    and `misses` say what it can and cannot find. `kind` is the finding of a failure, `code` its fault code.
+    `worth_min` is how many minutes of clean work a pass counts as in the verdict. `long` keeps it out of the short
+    round. `run` makes its steps.
     """
 
     name: str
@@ -142,8 +165,13 @@ class Check:
     code: str = ""
     worth_min: float = 0.0
     long: bool = False
+    time: Callable[[Inventory], float | None] = lambda _inventory: None
     there: Callable[[Inventory], bool] = lambda _inventory: True
     """Whether a machine has what it tests."""
+
+    def seconds_on(self, inventory: Inventory) -> float:
+        """Return about how long it takes on a machine."""
+        return max(1.0, self.time(inventory) or self.usual_s)
 
     def passed(self, why: str, *figures: Figure, place: str = "") -> CheckResult:
         """Return a pass."""
@@ -155,14 +183,17 @@ class Check:
 
     def unclear(self, missing: str, *figures: Figure, place: str = "") -> CheckResult:
         """Return that it could not tell, and what was missing for it."""
-        return CheckResult(
-            self.name, self.row, CheckOutcome.INCONCLUSIVE, f"could not tell: {missing}", figures, place, missing
-        )
+        return CheckResult(self.name, self.row, CheckOutcome.INCONCLUSIVE, missing, figures, place, missing)
 
     def nobody(self, what: str) -> CheckResult:
         """Return that a person is needed, and for what."""
         why = f"nobody was there {what}"
         return CheckResult(self.name, self.row, CheckOutcome.NEEDS_PERSON, why, missing=Need.PERSON.value)
+
+
+def having(kind: PartKind) -> Callable[[Inventory], bool]:
+    """Return what tells whether a machine has a part of a kind."""
+    return lambda inventory: bool(inventory.parts_of(kind))
 
 
 def progress(words: str, share: float) -> Steps[None]:
@@ -175,14 +206,28 @@ def pause(seconds: float) -> Steps[None]:
     yield Pause(seconds)
 
 
-def beside(work: Callable[[], Work]) -> Steps[Work]:
-    """Do something that may block, beside everything else, and return what it returns. Raises what it raises."""
-    return cast(Work, (yield Beside(work)))
+def beside(work: Callable[[], Work], undo: Callable[[Work], None] = lambda _value: None) -> Steps[Work]:
+    """Do something that may block, beside everything else, and return what it returns. Raises what it raises.
+
+    A check that is stopped meanwhile never gets it; `undo` then takes it back.
+    """
+    return cast(Work, (yield Beside(work, undo)))
 
 
 def under_load(block: Block) -> Steps[LoadSeen]:
     """Carry out a block and return what came of it."""
     return cast(LoadSeen, (yield UnderLoad(block)))
+
+
+def sampled_under_load(block: Block, meanwhile: Callable[[], Work]) -> Steps[tuple[LoadSeen, tuple[Work, ...]]]:
+    """Carry out a block, and return what came of it with what was sampled meanwhile."""
+    seen = cast(LoadSeen, (yield UnderLoad(block, meanwhile)))
+    return seen, cast("tuple[Work, ...]", seen.samples)
+
+
+def load_until(block: Block, until: Callable[[Coverage], bool]) -> Steps[LoadSeen]:
+    """Carry out a block of the memory until it is through, at most for the block's length."""
+    return cast(LoadSeen, (yield UnderLoad(block, until=until)))
 
 
 def ask(question: Question) -> Steps[Answer | None]:

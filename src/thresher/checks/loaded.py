@@ -18,22 +18,23 @@ def in_turn(blocks: Sequence[Block], first: float = 0.0, last: float = 1.0) -> S
     return seen
 
 
-def faults_in(seen: Sequence[LoadSeen], parts: Sequence[PartKind]) -> list[Finding]:
-    """Return the findings of faults of some parts that came up in blocks, first come first."""
+def found_in(seen: Sequence[LoadSeen], parts: Sequence[PartKind]) -> list[Finding]:
+    """Return what blocks found of some parts, the mild too, first come first."""
     return [
         finding
         for each in seen
         for finding in each.findings
-        if finding.part in parts and finding.severity is Severity.FAULT
+        if finding.part in parts and finding.severity is not Severity.NOTE
     ]
 
 
 def judged(check: Check, seen: Sequence[LoadSeen], parts: Sequence[PartKind], done: str) -> list[CheckResult]:
     """Return what blocks say of some parts: failed with what was found first, unclear where nothing was worked."""
-    faults = faults_in(seen, parts)
-    if faults:
-        first = faults[0]
-        more = f", and {len(faults) - 1} more findings" if len(faults) > 1 else ""
+    found = found_in(seen, parts)
+    if found:
+        first = found[0]
+        others = len(found) - 1
+        more = f", and {others} more finding{'s' if others > 1 else ''}" if others else ""
         return [check.failed(f"{first.title}{': ' + first.detail if first.detail else ''}{more}", code=first.code)]
     why = next((each.left_out for each in seen if each.left_out), "")
     worked = sum(each.checked_s for each in seen)

@@ -157,9 +157,12 @@ def on_terminal() -> bool:
 
 
 @contextmanager
-def shown(engine: Engine, watching_s: float | None = None) -> Iterator[None]:
-    """Show what an engine does meanwhile; `watching_s` is how long it is watched, None for a run."""
-    if not on_terminal():
+def shown(engine: Engine, watching_s: float | None = None, lines_only: bool = False) -> Iterator[None]:
+    """Show what an engine does meanwhile; `watching_s` is how long it is watched, None for a run.
+
+    `lines_only` prints lines in a terminal too.
+    """
+    if lines_only or not on_terminal():
         engine.subscribe(PlainLines(engine, quiet_ticks=watching_s is None))
         yield
         return

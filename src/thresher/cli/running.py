@@ -66,8 +66,13 @@ def end_engine(engine: Engine) -> bool:
     return closed.complete
 
 
-def carry_out(engine: Engine, sheet: RunSheet, quiet: bool, unwatched_limit: bool = False) -> RunStatus:
-    """Carry out a run sheet, printing the tape unless `quiet`, and return how the run ended."""
+def carry_out(
+    engine: Engine, sheet: RunSheet, quiet: bool, unwatched_limit: bool = False, lines_only: bool = False
+) -> RunStatus:
+    """Carry out a run sheet, printing the tape unless `quiet`, and return how the run ended.
+
+    `lines_only` prints lines in a terminal too, so that questions can be asked between them.
+    """
 
     from thresher.cli.live_view import shown  # needs rich, which takes time to load
 
@@ -76,7 +81,7 @@ def carry_out(engine: Engine, sheet: RunSheet, quiet: bool, unwatched_limit: boo
         say_opening(engine)
         cpus = tuple(cpu.core for cpu in engine.inventory.cpus)
         say(announcement(sheet, cpus))
-    with interrupt_stops(engine), nullcontext() if quiet else shown(engine):
+    with interrupt_stops(engine), nullcontext() if quiet else shown(engine, lines_only=lines_only):
         status = engine.run_to_end(sheet, unwatched_limit)
     if engine.conductor.active:
         sentence = engine.stop()

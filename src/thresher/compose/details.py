@@ -27,9 +27,9 @@ from thresher.compose.sheet_file import CARD_NAME, DRIVE_NAME, PATTERN_FORMS
 from thresher.compose.sheet_text import amount_text
 from thresher.loads.check_loads import CHECK_LOADS, CheckLoad
 from thresher.loads.drive_loads import DriveUse
-from thresher.loads.memory.patterns import PATTERNS
 from thresher.loads.registry import SHEET_LOADS, WORK_LOADS, SheetLoad
 from thresher.model.card_port import CardUse
+from thresher.model.memory_patterns import PATTERNS
 from thresher.model.parts import PartKind
 from thresher.model.sheet import Block, Gate, GateKind, Precision, Shape, ShapeKind, SheetItem, SheetLimits, WorkingSet
 

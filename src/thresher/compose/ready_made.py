@@ -4,8 +4,8 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 
 from thresher.loads.drive_loads import DriveUse
-from thresher.loads.memory.patterns import SHORT
 from thresher.loads.registry import WORK_LOADS, SheetLoad, usual_working_set
+from thresher.model.memory_patterns import SHORT
 from thresher.model.parts import PartKind
 from thresher.model.sheet import (
     Block,

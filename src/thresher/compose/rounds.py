@@ -21,11 +21,8 @@ class RoundPlan:
 
     checks: tuple[Check, ...]
     left_out: tuple[tuple[Check, str], ...]
-
-    @property
-    def seconds(self) -> float:
-        """About how long it takes."""
-        return sum(check.usual_s for check in self.checks)
+    seconds: float = 0.0
+    """About how long it takes on that machine."""
 
 
 def plan_round(kind: Round, inventory: Inventory, kinds: Iterable[PartKind] = (), attended: bool = False) -> RoundPlan:
@@ -39,16 +36,20 @@ def plan_round(kind: Round, inventory: Inventory, kinds: Iterable[PartKind] = ()
         if not check.there(inventory):
             left.append((check, f"this machine has no {check.row.word}"))
         elif check.long and kind is Round.SHORT:
-            left.append((check, f"it takes {clock_text(check.usual_s)}; the thorough round has it"))
+            left.append((check, f"it takes {clock_text(check.seconds_on(inventory))}; the thorough round has it"))
         elif Need.PERSON in check.needs and (kind is Round.SHORT or not attended):
             left.append((check, "it needs a person"))
         else:
             taken.append(check)
-    return RoundPlan(tuple(taken), tuple(left))
+    return RoundPlan(tuple(taken), tuple(left), _seconds(taken, inventory))
 
 
-def round_sheet(title: str, checks: Sequence[Check], times: int = 1) -> RunSheet:
-    """Return the sheet of some checks, one after the other, so many times. Raises InputError."""
+def _seconds(checks: Iterable[Check], inventory: Inventory) -> float:
+    return sum(check.seconds_on(inventory) for check in checks)
+
+
+def round_sheet(title: str, checks: Sequence[Check], inventory: Inventory, times: int = 1) -> RunSheet:
+    """Return the sheet of some checks for a machine, one after the other, so many times. Raises InputError."""
     if not checks:
         raise InputError("round", [InputFault("checks", "none of the parts has a check")])
     if not 1 <= times <= 1000:
@@ -56,7 +57,7 @@ def round_sheet(title: str, checks: Sequence[Check], times: int = 1) -> RunSheet
     blocks, at = [], 0.0
     for check in list(checks) * times:
         place = usual_working_set(CHECK_LOADS[check.name])
-        length = max(1.0, check.usual_s)
+        length = check.seconds_on(inventory)
         blocks.append(Block(check.row, check.name, at, length, working_set=place, is_check=True))
         at += length
     finds = "; ".join(dict.fromkeys(check.finds for check in checks)) if len(checks) == 1 else ""
@@ -75,7 +76,7 @@ def results_sentence(results: Sequence[CheckResult]) -> str:
 def long_part(inventory: Inventory) -> RoundPlan:
     """Return what the short round leaves out for its length: memory in full, drives in full."""
     checks = [check for check in CHECKS.values() if check.long and check.there(inventory)]
-    return RoundPlan(tuple(checks), ())
+    return RoundPlan(tuple(checks), (), _seconds(checks, inventory))
 
 
 def named_checks(names: Iterable[str]) -> tuple[Check, ...]:

@@ -5,9 +5,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from thresher.loads.check_loads import CHECK_LOADS
-from thresher.loads.memory.patterns import BESIDE, LONG, PATTERNS, SHORT
 from thresher.loads.registry import WORK_LOADS, SheetLoad, usual_working_set
 from thresher.model.errors import InputError, InputFault
+from thresher.model.memory_patterns import BESIDE, LONG, PATTERNS, SHORT
 from thresher.model.parts import PartKind
 from thresher.model.regular_file import read_text_file
 from thresher.model.shapes import SLICE_S

@@ -233,6 +233,11 @@ def size_of(system: System, drive: Drive) -> int:
 
 def seconds_to_read(system: System, drive: Drive) -> float:
     """Return about how long reading all of a drive takes."""
-    turns = optional_number(system, f"/sys/block/{drive.part.place}/queue/rotational") == 1
-    rate = _TURNING_RATE if turns else _FLASH_RATES.get(drive.family, _TURNING_RATE)
-    return size_of(system, drive) / rate
+    return size_of(system, drive) / usual_rate(drive)
+
+
+def usual_rate(drive: Drive) -> float:
+    """Return the bytes a second that are usual over a whole drive of its kind, an estimate before it was read."""
+    if drive.part.fact("kind") == "spinning":
+        return _TURNING_RATE
+    return _FLASH_RATES.get(drive.family, _TURNING_RATE)

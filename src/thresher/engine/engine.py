@@ -173,6 +173,7 @@ class Engine:
         self.conductor.close()
         self.scans.close()
         self._parts.kernels.close()
+        self._parts.checks.settle()
         closed = self._record.writer.close()
         for sentence in closed.sentences:
             _LOG.error("%s: %s", self.job_file, sentence)
@@ -260,6 +261,7 @@ class Engine:
     def _report_rails(self) -> None:
         """Once after each run, say what it showed of the rails, and keep what its checks said of the machine."""
         run = self._record.run
+        self._parts.checks.report()
         if run is not None and not run.active and run.number != self._rails_of:
             self._rails_of = run.number
             self._parts.checks.keep()

@@ -51,9 +51,11 @@ def wrong_findings(card: str, wrong: Sequence[Wrong], count: int, covered: int, 
         share = max(len(mine), round(count * len(mine) / len(wrong)))
         first = mine[0]
         turned = [str(bit) for bit in range(32) if (first.expected ^ first.found) >> bit & 1]
-        bits = f"bit {', '.join(turned)}" if len(turned) <= _FEW_BITS else f"{len(turned)} bits of it"
+        bits = f", bit {', '.join(turned)}" if len(turned) <= _FEW_BITS else f", {len(turned)} bits of it"
+        bits = bits if turned else ""  # wrong once, and right when it was read again: which bits is not known
         place = _place(first, charge, width)
-        shape = shape_of(mine, covered // 4) if source is Source.MEMORY else ""
+        known = [each for each in mine if each.expected != each.found]
+        shape = shape_of(known, covered // 4) if source is Source.MEMORY and known else ""
         what = f"{first.detail}, " if first.detail else ""
         plural = charge.many if share > 1 else charge.many.removesuffix("s")
         found.append(
@@ -64,15 +66,18 @@ def wrong_findings(card: str, wrong: Sequence[Wrong], count: int, covered: int, 
                 PartKind.GRAPHICS,
                 0.0,
                 f"{charge.title}, {card}",
-                f"{what}{share} {plural} wrong, first {place}, {bits}" + (f"; {shape}" if shape else ""),
+                f"{what}{share} {plural} wrong, first {place}{bits}" + (f"; {shape}" if shape else ""),
                 card,
-                raw="\n".join(
-                    f"{_place(each, charge, width)}: expected {each.expected:08x}, found {each.found:08x}"
-                    for each in mine
-                ),
+                raw="\n".join(f"{_place(each, charge, width)}: {_words(each)}" for each in mine),
             )
         )
     return found
+
+
+def _words(wrong: Wrong) -> str:
+    if wrong.expected == wrong.found:
+        return wrong.detail
+    return f"expected {wrong.expected:08x}, found {wrong.found:08x}"
 
 
 def _place(wrong: Wrong, charge: _Charge, width: int) -> str:

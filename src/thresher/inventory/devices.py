@@ -248,7 +248,7 @@ def drive_doubts(parts: list[Part]) -> list[Doubt]:
     return doubts
 
 
-_WORN_SHARE, _MANY_CYCLES = 0.70, 800
+WORN_SHARE, _MANY_CYCLES = 0.70, 800
 """A battery below this share of its design is due to be replaced; makers rate 300 to 1000 full cycles to 80 %."""
 
 
@@ -259,7 +259,7 @@ def battery_doubts(system: System) -> list[Doubt]:
         folder = f"{_SUPPLY}/{part.place}"
         for stem in ("energy", "charge"):
             full, design = (optional_number(system, f"{folder}/{stem}_{end}") for end in ("full", "full_design"))
-            if full and design and full < design * _WORN_SHARE:
+            if full and design and full < design * WORN_SHARE:
                 cycles = optional_number(system, f"{folder}/cycle_count")
                 after = f" after {cycles} cycles" if cycles else ""
                 detail = f"holds {100 * full / design:.0f} % of what it was made for{after}"
@@ -365,6 +365,10 @@ def _batteries(system: System) -> list[Part]:
     return parts
 
 
+WIRED, WIRELESS = "wired", "wireless"
+"""What the fact `kind` of a network adapter says."""
+
+
 def _network(system: System, lookup: Lookup) -> list[Part]:
     parts = []
     folder = "/sys/class/net"
@@ -376,12 +380,15 @@ def _network(system: System, lookup: Lookup) -> list[Part]:
         speed = optional_number(system, f"{here}/speed")
         if speed and speed > 0:
             facts.append(Fact("speed", f"{speed} Mbit/s", f"{here}/speed"))
-        kind = "Wireless" if "wireless" in system.list(here) or "phy80211" in system.list(here) else "Wired"
+        kind = WIRELESS if "wireless" in system.list(here) or "phy80211" in system.list(here) else WIRED
+        facts.append(Fact("kind", kind, here))
         driver = _driver(system, f"{here}/device")
         if driver:
             facts.append(Fact("driver", driver, f"{here}/device/driver"))
         known = database_name(lookup, modalias_of(system, f"{here}/device"))
-        parts.append(Part(f"network {name}", PartKind.NETWORK, known or f"{kind} network", name, tuple(facts)))
+        parts.append(
+            Part(f"network {name}", PartKind.NETWORK, known or f"{kind.capitalize()} network", name, tuple(facts))
+        )
     return parts
 
 

@@ -125,10 +125,15 @@ def _doubt(code: str, part: str, title: str, detail: str) -> Doubt:
     return Doubt(code, part, PartKind.MEMORY, title, detail)
 
 
+def least_gib(fitted: float) -> float:
+    """Return how much of the memory that is fitted the kernel should have at least, in GiB."""
+    return fitted - max(_RESERVED_GIB, fitted * _RESERVED_SHARE)
+
+
 def _missing(system: System, fitted: list[MemoryDevice]) -> list[Doubt]:
     counted = counted_gib(system)
     reported = sum(device.size_mib or 0 for device in fitted) / 1024
-    if counted is None or not reported or reported - counted <= max(_RESERVED_GIB, reported * _RESERVED_SHARE):
+    if counted is None or not reported or counted >= least_gib(reported):
         return []
     detail = f"{reported:g} GiB installed, the kernel counts {counted:.1f} GiB"
     return [_doubt("M-110", "memory", "Memory missing", detail)]

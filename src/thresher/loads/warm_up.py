@@ -16,9 +16,9 @@ import numpy as np
 
 from thresher.loads.compute.matrix import REGISTER_TILES
 from thresher.loads.exercise import Exercise, aligned
-from thresher.loads.memory.patterns import StepKind, steps_of, value_at
 from thresher.loads.plan import LoadPlan
 from thresher.loads.registry import make_exercise, shared_bytes
+from thresher.model.memory_patterns import StepKind, steps_of, value_at
 from thresher.model.sheet import Precision, WorkingSet
 
 MODULES = ("products", "chains", "sifting", "digits", "cells", "passing")

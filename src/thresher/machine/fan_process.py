@@ -5,6 +5,7 @@ So the fan is as it was before also when this program is killed: the pipe closes
 
 import contextlib
 import subprocess
+import threading
 
 from thresher.model.errors import SourceUnavailable
 from thresher.model.own_program import own_command
@@ -42,6 +43,14 @@ class FanProcess:
         if line != "done":
             self.close()
             raise SourceUnavailable(self._where, line or "the process that drives the fan has ended")
+
+    def let_go(self) -> None:
+        """Have it put back how it was, without waiting: the process does it when it loses its input."""
+        assert self._process.stdin is not None
+        if not self._process.stdin.closed:
+            with contextlib.suppress(OSError):
+                self._process.stdin.close()
+            threading.Thread(target=self.close, name="fan put back", daemon=True).start()
 
     def close(self) -> None:
         """Put back how it was, and wait until that is done."""

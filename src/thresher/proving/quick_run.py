@@ -28,7 +28,6 @@ from thresher.inventory.machine import read_inventory
 from thresher.loads.drive_loads import DRIVE_LOADS
 from thresher.loads.exercise import WrongWord
 from thresher.loads.graphics_loads import GRAPHICS_LOADS
-from thresher.loads.memory.patterns import SHORT
 from thresher.loads.memory.walk import SIMULATED_CHUNK, MemoryWalk, SimulatedStretch, WrongCell
 from thresher.loads.plan import LoadPlan
 from thresher.loads.registry import LOADS
@@ -37,6 +36,7 @@ from thresher.loads.team.messages import MemoryWrong, Mismatch
 from thresher.model.channels import Channel, Tick
 from thresher.model.exposure import ExposureMeter
 from thresher.model.findings import Finding
+from thresher.model.memory_patterns import SHORT
 from thresher.model.parts import PartKind
 from thresher.model.port import Beats, BitFlip, Stress, optional_text
 from thresher.model.verdict import EVERYDAY_USE, Exposure

@@ -185,6 +185,12 @@ def _may_connect(writer: asyncio.StreamWriter) -> bool:
     return is_trusted(user)
 
 
+def _note_who_is_there(engine: Engine, connections: "set[_Connection]") -> None:
+    """Once the last client has gone nobody is there to answer a question."""
+    if not connections:
+        engine.submit(partial(setattr, engine.questions, "attended", False))
+
+
 async def _serve(engine: Engine, listening: socket.socket, ended: asyncio.Event, linger_s: float) -> None:
     connections: set[_Connection] = set()
     loop = asyncio.get_running_loop()
@@ -208,6 +214,7 @@ async def _serve(engine: Engine, listening: socket.socket, ended: asyncio.Event,
             await connection.serve()
         finally:
             connections.discard(connection)
+            _note_who_is_there(engine, connections)
             _LOG.info("a client has gone")
 
     async def end_when_forgotten() -> None:

@@ -141,6 +141,10 @@ class SimulatedFan:
         """Put back how it was."""
         self._physics.driven_rpm.pop(self._number, None)
 
+    def let_go(self) -> None:
+        """Put back how it was."""
+        self.close()
+
 
 def _add_battery(table: FileTable, battery: BatteryModel) -> None:
     spec, folder = battery.spec, f"/sys/class/power_supply/{battery.spec.name}"

@@ -26,9 +26,9 @@ _GRID = 12
 
 
 class QuestionView(QWidget):
-    """Covers the window while a question is open. `answered` carries its number and the answer.
+    """Covers the window while a question is open, and the whole screen with a picture.
 
-    Esc leaves the question unanswered: `left` carries its number then.
+    `answered` carries its number and the answer. Esc leaves the question unanswered: `left` carries its number then.
     """
 
     answered = pyqtSignal(int, object)
@@ -40,6 +40,7 @@ class QuestionView(QWidget):
         self._state, self._look, self._window = state, look, window
         self.event_: QuestionEvent | None = None
         self._left: set[int] = set()
+        self._before_picture: Qt.WindowState | None = None
         self.words_shown = True
         self.keys = KeyTimes()
         self.setObjectName("question_view")
@@ -101,6 +102,7 @@ class QuestionView(QWidget):
         if event is None or event.question is None or event.number in self._left:
             self.event_ = None
             self.hide()
+            self._leave_full_screen_soon()
             return
         self.event_ = event
         question = event.question
@@ -133,11 +135,24 @@ class QuestionView(QWidget):
         self.leave.setText(f"{hides}{leaves} the question unanswered")
         self._show_words(shown=True)
         self._restyle()
+        if picture and self._before_picture is None:  # what is cut off at an edge shows on the whole screen only
+            self._before_picture = self._window.windowState()
+            self._window.showFullScreen()
         self.setGeometry(self._window.rect())
         self.show()
         self.raise_()
         self.setFocus(Qt.FocusReason.OtherFocusReason)
         self.update()
+
+    def _leave_full_screen_soon(self) -> None:
+        """Give the window its size back, unless the next picture comes at once."""
+        if self._before_picture is not None:
+            QTimer.singleShot(_NEXT_PICTURE_MS, self._leave_full_screen)
+
+    def _leave_full_screen(self) -> None:
+        if self._before_picture is not None and self._picture is None:
+            self._window.setWindowState(self._before_picture)
+            self._before_picture = None
 
     def _show_words(self, shown: bool) -> None:
         """Show or hide everything but the picture."""
@@ -159,6 +174,7 @@ class QuestionView(QWidget):
             self._left.add(number)
             self.event_ = None
             self.hide()
+            self._leave_full_screen_soon()
             self.answered.emit(number, answer)
 
     def event(self, event: QEvent | None) -> bool:
@@ -210,6 +226,7 @@ class QuestionView(QWidget):
         self._left.add(asked.number)
         self.event_ = None
         self.hide()
+        self._leave_full_screen_soon()
         self.left.emit(asked.number)
 
     def _leave_if_held(self, name: str, since: float) -> None:
@@ -280,6 +297,7 @@ _BUTTONS = {
 }
 _TILE_HIGH = 26.0
 _LEAVE_MS = 2000
+_NEXT_PICTURE_MS = 1500
 
 
 def _button_name(event: QMouseEvent) -> str:

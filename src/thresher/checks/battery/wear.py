@@ -1,13 +1,12 @@
 """How much a battery still holds, its cycles, voltage and temperature."""
 
 from thresher.checks.battery.supply_files import BatteryState, batteries
-from thresher.checks.check import Check, CheckBench, CheckSteps, beside, progress
+from thresher.checks.check import Check, CheckBench, CheckSteps, beside, having, progress
+from thresher.inventory.devices import WORN_SHARE
 from thresher.model.checks import CheckResult, Figure
 from thresher.model.findings import FindingKind
 from thresher.model.parts import PartKind
 
-_LEAST_SHARE = 70.0
-"""Per cent of its design below which a battery is due; makers rate 300 to 1000 full cycles to 80 %."""
 _HOT_C = 60.0
 """IEC 62133-2 has 60 °C as the usual upper limit for discharging lithium-ion cells; charging ends well below."""
 
@@ -33,7 +32,7 @@ def _judge(battery: BatteryState) -> CheckResult:
     if not battery.full_wh or not battery.design_wh:
         return CHECK.unclear("the battery does not report what it was made for", *known, place=place)
     share = Figure(
-        "full charge left", round(100 * battery.full_wh / battery.design_wh), "%", _LEAST_SHARE, None, "judgement"
+        "full charge left", round(100 * battery.full_wh / battery.design_wh), "%", 100 * WORN_SHARE, None, "judgement"
     )
     held = f"holds {battery.full_wh:.1f} of {battery.design_wh:.1f} Wh"
     if not share.within:
@@ -59,5 +58,5 @@ CHECK = Check(
     kind=FindingKind.BATTERY_WORN,
     code="A-110",
     worth_min=60.0,
-    there=lambda inventory: bool(inventory.parts_of(PartKind.BATTERY)),
+    there=having(PartKind.BATTERY),
 )

@@ -13,13 +13,15 @@ _IDLE_S, _LOAD_S = 12.0, 30.0
 
 
 def _run(bench: CheckBench) -> CheckSteps:
+    rails = [channel for channel in bench.channels if _is_rail(channel)]
+    if not rails:
+        return (CHECK.unclear("this machine does not report its rails: use a meter"),)
     idle = yield from watched(bench, _IDLE_S, "reading the rails at idle", 0.0, 0.25)
     load = Block(PartKind.PROCESSOR, "matrix", 0.0, _LOAD_S, working_set=WorkingSet.SHARED_CACHE)
     seen = yield from under_load(load)
     readings = (*idle, *seen.readings)
-    rails = [channel for channel in bench.channels if _is_rail(channel)]
-    if not rails or not readings:
-        return (CHECK.unclear("this machine does not report its rails: use a meter"),)
+    if not readings:
+        return (CHECK.unclear("no reading came in time"),)
     figures = tuple(_figures(bench.channels, readings))
     at = np.array([each.at for each in readings])
     values = np.array([[np.nan if value is None else value for value in each.values] for each in readings])

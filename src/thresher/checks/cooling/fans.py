@@ -25,11 +25,12 @@ def _run(bench: CheckBench) -> CheckSteps:
     still = [name for name, speed in speeds.items() if speed <= 0]
     stopped = [name for name in still if any(word in name.lower() for word in _MUST)]
     if stopped:
-        return (CHECK.failed(f"{' and '.join(stopped)} does not turn", *figures),)
+        return tuple(CHECK.failed(f"{name} does not turn", *figures, place=name) for name in stopped)
     if len(still) == len(speeds):
         return (CHECK.unclear("no fan turns; most of these may rest while it is cool", *figures),)
-    resting = f"; {', '.join(still)} rest or have nothing connected" if still else ""
-    return (CHECK.passed(f"{len(speeds) - len(still)} fans turn{resting}", *figures),)
+    resting = f"; at rest, or nothing connected: {', '.join(still)}" if still else ""
+    turning = len(speeds) - len(still)
+    return (CHECK.passed(f"{turning} fan{'s turn' if turning > 1 else ' turns'}{resting}", *figures),)
 
 
 CHECK = Check(

@@ -53,17 +53,26 @@ def _run(bench: CheckBench) -> CheckSteps:
 
 
 def _drive(bench: CheckBench, fan: DrivenFan) -> Steps[CheckResult]:
+    def mode() -> int | None:
+        return optional_number(bench.system, f"{fan.folder}/pwm{fan.number}_enable")
+
+    before = yield from beside(mode)
     try:
-        held = yield from beside(lambda: bench.system.open_fan(fan.folder, fan.number))
+        held = yield from beside(lambda: bench.system.open_fan(fan.folder, fan.number), lambda late: late.close())
     except SourceUnavailable as error:
         return CHECK.unclear(f"{error}; {Need.RIGHTS.value} are needed", place=fan.name)
     try:
         fast = yield from _speed_at(bench, fan, held, _FAST)
         slow = yield from _speed_at(bench, fan, held, _SLOW)
+        yield from beside(held.close)
+        after = yield from beside(mode)
     except SourceUnavailable as error:
         return CHECK.unclear(str(error), place=fan.name)
     finally:
-        held.close()
+        held.let_go()
+    if after != before:
+        words = f"it follows mode {after} now and mode {before} before; start the machine again to put it right"
+        return CHECK.unclear(words, place=fan.name)
     return _judge(fan, fast, slow)
 
 

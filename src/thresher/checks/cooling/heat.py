@@ -3,6 +3,7 @@
 from thresher.checks.check import Check, CheckBench, CheckSteps, watched
 from thresher.model.channels import Quantity
 from thresher.model.checks import Figure
+from thresher.model.findings import FindingKind
 from thresher.model.parts import PartKind
 
 _SECONDS = 20.0
@@ -51,5 +52,6 @@ CHECK = Check(
     usual_s=_SECONDS + 1.0,
     run=_run,
     parts=(PartKind.COOLING,),
+    kind=FindingKind.HEAT_LIMIT,
     code="C-201",
 )

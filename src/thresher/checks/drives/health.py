@@ -2,8 +2,7 @@
 
 from functools import partial
 
-from thresher.checks.check import Check, CheckBench, CheckSteps, beside, progress
-from thresher.checks.drives.quick import has_drive
+from thresher.checks.check import Check, CheckBench, CheckSteps, beside, having, progress
 from thresher.drives.health import DriveHealth, DriveStatus
 from thresher.drives.reading import Drive, drives_of, read_health
 from thresher.model.checks import CheckResult, Figure
@@ -53,5 +52,5 @@ CHECK = Check(
     run=_run,
     parts=(PartKind.DRIVE,),
     code="D-340",
-    there=has_drive,
+    there=having(PartKind.DRIVE),
 )

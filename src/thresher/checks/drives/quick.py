@@ -1,14 +1,20 @@
 """Drives: their own short self-test, and a read of some hundred places."""
 
-from thresher.checks.check import Check, CheckBench, CheckSteps
-from thresher.checks.loaded import in_turn, judged, worked_check
+from thresher.checks.check import Check, CheckBench, CheckSteps, having
+from thresher.checks.loaded import worked_check
+from thresher.drives.reading import Drive, drives_of, usual_rate
 from thresher.model.parts import Inventory, PartKind
 from thresher.model.sheet import Block, WorkingSet
 
 
-def has_drive(inventory: Inventory) -> bool:
-    """Whether there is a drive."""
-    return bool(inventory.parts_of(PartKind.DRIVE))
+def _whole_s(inventory: Inventory) -> float | None:
+    """Return about how long the slowest drive takes: all are read at the same time."""
+    return max((_seconds(drive) for drive in drives_of(inventory.parts)), default=None)
+
+
+def _seconds(drive: Drive) -> float:
+    size = drive.part.fact("size").removesuffix(" GB")
+    return float(size) * 1e9 / usual_rate(drive) if size.isdigit() else WHOLE.usual_s
 
 
 def _block(load: str, seconds: float) -> Block:
@@ -21,12 +27,12 @@ def _self_test(_bench: CheckBench) -> CheckSteps:
 
 
 def _places(_bench: CheckBench) -> CheckSteps:
-    seen = yield from in_turn([_block("read sample", 180.0)])
-    return tuple(judged(PLACES, seen, (PartKind.DRIVE,), "every place that was tried could be read in time"))
+    blocks = [_block("read sample", 180.0)]
+    return (yield from worked_check(blocks, PLACES, (PartKind.DRIVE,), "every place tried could be read in time"))
 
 
-def _everything(_bench: CheckBench) -> CheckSteps:
-    blocks = [_block("read all", 3 * 3600.0)]
+def _everything(bench: CheckBench) -> CheckSteps:
+    blocks = [_block("read all", WHOLE.seconds_on(bench.inventory))]
     return (yield from worked_check(blocks, WHOLE, (PartKind.DRIVE,), "every sector of every drive could be read"))
 
 
@@ -42,7 +48,7 @@ SELF_TEST = Check(
     usual_s=130.0,
     run=_self_test,
     parts=(PartKind.DRIVE,),
-    there=has_drive,
+    there=having(PartKind.DRIVE),
 )
 PLACES = Check(
     name="drive places",
@@ -56,17 +62,21 @@ PLACES = Check(
     usual_s=150.0,
     run=_places,
     parts=(PartKind.DRIVE,),
-    there=has_drive,
+    there=having(PartKind.DRIVE),
 )
 WHOLE = Check(
     name="drive, all of it",
     row=PartKind.DRIVE,
-    about="Every sector of every drive is read once. It takes hours, writes nothing, and finds each bad sector.",
+    about=(
+        "Every sector of every drive is read once. Nothing is written, and each bad sector is found. A large drive"
+        " takes hours."
+    ),
     finds="every sector that cannot be read",
     misses="faults that show while writing only",
     usual_s=3 * 3600.0,
+    time=_whole_s,
     run=_everything,
     parts=(PartKind.DRIVE,),
     long=True,
-    there=has_drive,
+    there=having(PartKind.DRIVE),
 )

@@ -1,16 +1,11 @@
 """Graphics cards compute and draw right."""
 
-from thresher.checks.check import Check, CheckBench, CheckSteps
+from thresher.checks.check import Check, CheckBench, CheckSteps, having
 from thresher.checks.loaded import worked_check
-from thresher.model.parts import Inventory, PartKind
+from thresher.model.parts import PartKind
 from thresher.model.sheet import Block, WorkingSet
 
 _SECONDS = 20.0
-
-
-def has_card(inventory: Inventory) -> bool:
-    """Whether there is a graphics card."""
-    return bool(inventory.parts_of(PartKind.GRAPHICS))
 
 
 def card_block(load: str, seconds: float) -> Block:
@@ -36,5 +31,5 @@ CHECK = Check(
     usual_s=2 * _SECONDS + 4.0,
     run=_run,
     parts=(PartKind.GRAPHICS,),
-    there=has_card,
+    there=having(PartKind.GRAPHICS),
 )

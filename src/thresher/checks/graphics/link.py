@@ -1,7 +1,7 @@
 """The link of graphics cards while it is worked, against what card and port can both do."""
 
-from thresher.checks.check import Check, CheckBench, CheckSteps
-from thresher.checks.graphics.compute import card_block, has_card
+from thresher.checks.check import Check, CheckBench, CheckSteps, having
+from thresher.checks.graphics.compute import card_block
 from thresher.checks.loaded import worked_check
 from thresher.model.parts import PartKind
 
@@ -25,5 +25,5 @@ CHECK = Check(
     usual_s=_SECONDS + 3.0,
     run=_run,
     parts=(PartKind.GRAPHICS, PartKind.BOARD),
-    there=has_card,
+    there=having(PartKind.GRAPHICS),
 )

@@ -1,8 +1,8 @@
 """Displays: which outputs there are, and what hangs on them."""
 
-from thresher.checks.check import Check, CheckBench, CheckSteps, beside, progress
-from thresher.checks.graphics.compute import has_card
+from thresher.checks.check import Check, CheckBench, CheckSteps, beside, having, progress
 from thresher.model.checks import CheckResult, Figure
+from thresher.model.findings import FindingKind
 from thresher.model.parts import PartKind
 from thresher.model.port import System, optional_text
 
@@ -24,6 +24,11 @@ def _has_data(system: System, path: str) -> bool:
     return system.read_start(path, 8) == b"\x00\xff\xff\xff\xff\xff\xff\x00"
 
 
+def _must_say(name: str) -> bool:
+    """Whether a display at this output has to give its data: all digital ones do, an old analogue one may not."""
+    return not any(word in name for word in ("VGA", "Composite", "SVIDEO", "TV"))
+
+
 def _run(bench: CheckBench) -> CheckSteps:
     yield from progress("looking at the outputs", 0.0)
     found = yield from beside(lambda: _connectors(bench.system))
@@ -37,8 +42,8 @@ def _run(bench: CheckBench) -> CheckSteps:
         if data:
             results.append(CHECK.passed("a display answers with its own data", figure, place=name))
         else:
-            why = "a display is there and does not say what it is: try another cable"
-            results.append(CHECK.unclear(why, figure, place=name))
+            why = "a display is there and does not say what it is: try another cable, then another display"
+            results.append((CHECK.failed if _must_say(name) else CHECK.unclear)(why, figure, place=name))
     free = [name for name, state, _ in found if state != "connected"]
     if not results:
         return (CHECK.unclear(f"no display is connected; outputs: {', '.join(free)}"),)
@@ -53,9 +58,11 @@ CHECK = Check(
         " it is. An output that is used and stays silent has a bad cable, plug or display."
     ),
     finds="displays that are not recognised",
-    misses="faults of the picture itself: the display check asks for those",
+    misses="faults of the picture itself: the picture check asks for those",
     usual_s=3.0,
     run=_run,
     parts=(PartKind.GRAPHICS, PartKind.DISPLAY),
-    there=has_card,
+    kind=FindingKind.PICTURE_WRONG,
+    code="G-461",
+    there=having(PartKind.GRAPHICS),
 )

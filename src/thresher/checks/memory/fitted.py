@@ -2,14 +2,11 @@
 
 import re
 
-from thresher.checks.check import Check, CheckBench, CheckSteps, progress
+from thresher.checks.check import Check, CheckBench, CheckSteps, beside, progress
+from thresher.inventory.memory import counted_gib, least_gib
 from thresher.model.checks import Figure
 from thresher.model.parts import PartKind
-from thresher.model.port import optional_text
 
-_MOST_KEPT_GIB = 1.0
-_MOST_KEPT_SHARE = 0.08
-"""What firmware, the kernel and graphics without memory of their own keep for themselves; the makers' judgement."""
 _GIB = re.compile(r"(\d+(?:\.\d+)?) GiB")
 
 
@@ -17,20 +14,18 @@ def _run(bench: CheckBench) -> CheckSteps:
     yield from progress("reading the memory", 0.0)
     modules = bench.inventory.parts_of(PartKind.MEMORY)
     sizes = [float(found[1]) for part in modules if (found := _GIB.search(part.fact("size") or part.name))]
-    total = re.search(r"^MemTotal:\s+(\d+) kB", optional_text(bench.system, "/proc/meminfo"), re.MULTILINE)
-    if total is None:
+    seen = yield from beside(lambda: counted_gib(bench.system))
+    if seen is None:
         return (CHECK.unclear("the kernel does not report its memory"),)
-    seen = int(total[1]) / (1 << 20)
     if not sizes or len(sizes) < len(modules):
         return (CHECK.unclear("the firmware does not list the modules", Figure("seen", round(seen, 1), "GiB")),)
     fitted = sum(sizes)
-    kept = max(_MOST_KEPT_GIB, _MOST_KEPT_SHARE * fitted)
     figures = (
         Figure("fitted", round(fitted, 1), "GiB"),
-        Figure("seen", round(seen, 1), "GiB", round(fitted - kept, 1), None, "judgement"),
+        Figure("seen", round(seen, 1), "GiB", round(least_gib(fitted), 1), None, "judgement"),
     )
     if not figures[1].within:
-        why = f"{fitted - seen:.1f} GiB of {fitted:.0f} GiB are missing: seat the modules anew, check the settings"
+        why = f"{fitted - seen:.1f} GiB of {fitted:.0f} GiB are missing: take the modules out and seat them again"
         return (CHECK.failed(why, *figures),)
     return (CHECK.passed(f"{modules_word(len(sizes))}, and the system sees all of it", *figures),)
 

@@ -4,6 +4,7 @@ from functools import partial
 
 from thresher.checks.check import Check, CheckBench, CheckSteps, beside, progress
 from thresher.checks.network.interfaces import interfaces
+from thresher.inventory.devices import WIRELESS
 from thresher.model.checks import CheckResult, Figure
 from thresher.model.errors import SourceUnavailable
 from thresher.model.findings import FindingKind
@@ -75,7 +76,7 @@ def _channel(mhz: int) -> int:
 
 
 def _there(inventory: Inventory) -> bool:
-    return any(part.name.startswith("Wireless") or "Wi" in part.name for part in inventory.parts_of(PartKind.NETWORK))
+    return any(part.fact("kind") == WIRELESS for part in inventory.parts_of(PartKind.NETWORK))
 
 
 CHECK = Check(

@@ -15,6 +15,7 @@ _MOST_PORTS = 24
 _HUB = 9
 """Device class of hubs (USB 2.0, 11.23.1)."""
 _MASS_STORAGE = "08"
+_FAST_MBIT = 5000.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,12 +42,20 @@ def _sticks(system: System) -> list[_Plugged]:
             continue
         speed = optional_text(system, f"{here}/speed")
         version = optional_text(system, f"{here}/version")
-        could = 5000.0 if version.startswith("3") else 480.0
+        could = _FAST_MBIT if _above_2(version) else 480.0
         try:
             found.append(_Plugged(name, float(speed), could))
         except ValueError:
             continue
     return found
+
+
+def _above_2(version: str) -> bool:
+    """Whether a stick could do more than 480 Mbit/s: it reports 3.x, or 2.1 in a slow port (USB 3.2, 9.6.1)."""
+    try:
+        return float(version) >= 2.1
+    except ValueError:
+        return False
 
 
 _NEXT = Question(
@@ -62,10 +71,23 @@ _NEXT = Question(
 )
 
 
+_IN_ALREADY = Question(
+    "USB ports",
+    "A stick is in already. Pull it out, unless the machine runs from it",
+    (Choice("G", "go on", "Go on"),),
+    "One that stays in is left out of the check.",
+    at_most_s=300.0,
+)
+
+
 def _run(bench: CheckBench) -> CheckSteps:
     if not bench.attended:
         return (CHECK.nobody("to move a stick from port to port"),)
     results: list[CheckResult] = []
+    if (yield from beside(lambda: _sticks(bench.system))) and (yield from ask(_IN_ALREADY)) is None:
+        return (CHECK.unclear("the question was left"),)
+    fixed = {each.port for each in (yield from beside(lambda: _sticks(bench.system)))}
+    before = ""
     for number in range(_MOST_PORTS):
         yield from progress(f"port {number + 1}", min(0.9, number / 8))
         answer = yield from ask(_NEXT)
@@ -74,17 +96,25 @@ def _run(bench: CheckBench) -> CheckSteps:
         if answer.word == "dead":
             results.append(CHECK.failed("a stick in this port is not seen", place=f"port {number + 1}"))
             continue
-        results.append((yield from _port(bench, number + 1)))
+        stick = yield from _new_stick(bench, fixed)
+        results.append(_judge(stick, number + 1, before))
+        before = stick.port if stick is not None else ""
     return tuple(results) or (CHECK.unclear("no stick was plugged in"),)
 
 
-def _port(bench: CheckBench, number: int) -> Steps[CheckResult]:
+def _new_stick(bench: CheckBench, fixed: set[str]) -> Steps[_Plugged | None]:
+    """Return the stick that is in now and was not at the beginning: the machine may run from one of its own."""
     yield from pause(_LOOK_S)
     found = yield from beside(lambda: _sticks(bench.system))
+    return next((each for each in found if each.port not in fixed), None)
+
+
+def _judge(stick: _Plugged | None, number: int, before: str) -> CheckResult:
     place = f"port {number}"
-    if not found:
+    if stick is None:
         return CHECK.failed("the stick is not seen in this port", place=place)
-    stick = found[-1]
+    if stick.port == before:
+        return CHECK.unclear(f"the stick is still in the port before it ({stick.port})", place=place)
     figure = Figure(f"speed at {stick.port}", stick.speed, "Mbit/s", stick.could, None, "the stick's own USB version")
     if not figure.within:
         why = f"the stick could do {stick.could:.0f} Mbit/s and gets {stick.speed:.0f}: a slow port, or bad contacts"

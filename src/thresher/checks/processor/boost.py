@@ -2,10 +2,10 @@
 
 import statistics
 
-from thresher.checks.check import Check, CheckBench, CheckSteps
+from thresher.checks.check import Check, CheckBench, CheckSteps, beside
 from thresher.checks.loaded import in_turn
 from thresher.checks.processor.clock_files import base_mhz, fastest_mhz
-from thresher.checks.processor.clocks import clocks_by_core
+from thresher.checks.processor.clocks import clocks_by_core, reports_clocks
 from thresher.model.checks import Figure
 from thresher.model.findings import FindingKind
 from thresher.model.parts import PartKind
@@ -18,6 +18,8 @@ _OF_OTHERS = 0.85
 
 
 def _run(bench: CheckBench) -> CheckSteps:
+    if not reports_clocks(bench.channels):
+        return (CHECK.unclear("this machine does not report the clocks of its cores"),)
     first_cpus = {cpu.core: cpu.cpu for cpu in reversed(bench.inventory.cpus)}
     cores = sorted(first_cpus)[:_MOST_CORES]
     blocks = [
@@ -40,14 +42,12 @@ def _run(bench: CheckBench) -> CheckSteps:
             highest[core] = max(clocks)
     if not highest:
         return (CHECK.unclear("this machine does not report the clocks of its cores"),)
+    fastest = yield from beside(lambda: {core: fastest_mhz(bench.system, first_cpus[core]) for core in highest})
+    bases = yield from beside(lambda: {core: base_mhz(bench.system, first_cpus[core]) for core in highest})
     slow = None
     for core, mhz in highest.items():
-        others = [
-            other
-            for each, other in highest.items()
-            if fastest_mhz(bench.system, first_cpus[each]) == fastest_mhz(bench.system, first_cpus[core])
-        ]
-        base = base_mhz(bench.system, first_cpus[core])
+        others = [other for each, other in highest.items() if fastest[each] == fastest[core]]
+        base = bases[core]
         if mhz < _OF_OTHERS * statistics.median(others) or (base is not None and mhz < 0.97 * base):
             slow = core if slow is None or mhz < highest[slow] else slow
     figures = tuple(Figure(f"core {core}", round(mhz), "MHz") for core, mhz in sorted(highest.items()))

@@ -2,7 +2,7 @@
 
 import statistics
 
-from thresher.checks.check import Check, CheckBench, CheckSteps, Reading
+from thresher.checks.check import Check, CheckBench, CheckSteps, Reading, beside
 from thresher.checks.loaded import in_turn
 from thresher.checks.processor.clock_files import base_mhz
 from thresher.model.channels import Channel, Quantity
@@ -16,14 +16,23 @@ _SETTLE_S = 5.0
 _SHARE = 0.97
 
 
+def reports_clocks(channels: tuple[Channel, ...]) -> bool:
+    """Whether any channel is the clock of a core."""
+    return any(_is_clock(channel) for channel in channels)
+
+
+def _is_clock(channel: Channel) -> bool:
+    clock = channel.quantity is Quantity.CLOCK and channel.kind is PartKind.PROCESSOR and not channel.distrust
+    return clock and channel.core is not None
+
+
 def clocks_by_core(channels: tuple[Channel, ...], readings: tuple[Reading, ...]) -> dict[int, list[float]]:
     """Return the clocks in MHz of each core in some readings; of several channels of a core the highest counts."""
     found: dict[int, list[float]] = {}
     for reading in readings:
         newest: dict[int, float] = {}
         for channel, value in zip(channels, reading.values, strict=True):
-            clock = channel.quantity is Quantity.CLOCK and channel.kind is PartKind.PROCESSOR and not channel.distrust
-            if clock and channel.core is not None and value is not None:
+            if _is_clock(channel) and channel.core is not None and value is not None:
                 mhz = value * 1000.0 if channel.unit == "GHz" else value
                 newest[channel.core] = max(newest.get(channel.core, 0.0), mhz)
         for core, mhz in newest.items():
@@ -32,11 +41,14 @@ def clocks_by_core(channels: tuple[Channel, ...], readings: tuple[Reading, ...])
 
 
 def _run(bench: CheckBench) -> CheckSteps:
+    if not reports_clocks(bench.channels):
+        return (CHECK.unclear("this machine does not report the clocks of its cores"),)
     seen = yield from in_turn([Block(PartKind.PROCESSOR, "matrix", 0.0, _SECONDS, working_set=WorkingSet.CORE)])
     readings = seen[0].readings
     loaded = tuple(each for each in readings if readings and each.at >= readings[0].at + _SETTLE_S)
     clocks = {core: statistics.median(values) for core, values in clocks_by_core(bench.channels, loaded).items()}
-    bases = {cpu.core: base for cpu in bench.inventory.cpus if (base := base_mhz(bench.system, cpu.cpu)) is not None}
+    read = yield from beside(lambda: {cpu.core: base_mhz(bench.system, cpu.cpu) for cpu in bench.inventory.cpus})
+    bases = {core: mhz for core, mhz in read.items() if mhz is not None}
     if not clocks:
         return (CHECK.unclear(seen[0].left_out or "this machine does not report the clocks of its cores"),)
     slowest = min(clocks, key=lambda core: clocks[core] / bases.get(core, 1.0))

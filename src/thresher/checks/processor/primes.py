@@ -2,7 +2,7 @@
 
 import statistics
 
-from thresher.checks.check import Check, CheckBench, CheckSteps
+from thresher.checks.check import Check, CheckBench, CheckSteps, beside
 from thresher.checks.loaded import in_turn, judged
 from thresher.checks.processor.clock_files import fastest_mhz
 from thresher.model.checks import CheckOutcome, Figure
@@ -22,7 +22,8 @@ def _run(bench: CheckBench) -> CheckSteps:
     if result.outcome is not CheckOutcome.PASS:
         return (result,)
     beats, checked = seen[0].beats, seen[0].checked_s
-    slowest = _slowest(bench, beats)
+    fastest = yield from beside(lambda: {cpu: fastest_mhz(bench.system, cpu) or 0.0 for cpu in beats})
+    slowest = _slowest(bench, beats, fastest)
     rate = Figure("searches", sum(beats.values()) / max(checked, 1.0), "a second")
     if slowest is None:
         return (CHECK.passed("every count of primes was right; too few searches to compare cores", rate),)
@@ -41,11 +42,11 @@ def _run(bench: CheckBench) -> CheckSteps:
     return (CHECK.passed("every count of primes was right, and no core was slow", rate, figure),)
 
 
-def _slowest(bench: CheckBench, beats: dict[int, int]) -> tuple[int, float] | None:
+def _slowest(bench: CheckBench, beats: dict[int, int], fastest: dict[int, float]) -> tuple[int, float] | None:
     """Return the core that did least beside those of its own top clock, and its share of their median."""
     by_clock: dict[float, list[tuple[int, int]]] = {}
     for cpu, count in beats.items():
-        by_clock.setdefault(fastest_mhz(bench.system, cpu) or 0.0, []).append((cpu, count))
+        by_clock.setdefault(fastest[cpu], []).append((cpu, count))
     shares = [
         (bench.inventory.core_of(cpu) or 0, count / middle)
         for others in by_clock.values()

@@ -1,6 +1,6 @@
 """`thresher check`: component checks and rounds, in the terminal."""
 
-from collections.abc import Callable
+from contextlib import nullcontext
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -14,7 +14,6 @@ if TYPE_CHECKING:
     from thresher.checks.check import Check
     from thresher.engine.engine import Engine
     from thresher.model.checks import CheckResult
-    from thresher.model.questions import Answer, Question
     from thresher.model.sheet import RunSheet
 
 Names = Annotated[list[str] | None, typer.Argument(help="Checks by name, or short or thorough for a round.")]
@@ -46,7 +45,7 @@ def list_checks(root: Root = None, simulate: Simulate = None, json: Json = False
     for check in CHECKS.values():
         lacks = "" if check.there(inventory) else f"  this machine has no {check.row.word}"
         needs = f"  needs {', '.join(check.needs)}" if check.needs else ""
-        say(f"{check.name:22} {check.row.value:10} {clock_text(check.usual_s)}{needs}{lacks}")
+        say(f"{check.name:22} {check.row.value:10} {clock_text(check.seconds_on(inventory))}{needs}{lacks}")
 
 
 def describe(names: Names = None, json: Json = False) -> None:
@@ -82,16 +81,16 @@ def run_checks(
     """Carry out checks by name, or a round: short (all parts, minutes) or thorough (hours)."""
     from thresher.app import wiring
     from thresher.app.machines import open_system
+    from thresher.cli.asking import asked_in_terminal
     from thresher.cli.running import carry_out, end_engine
 
     system = open_system(None, simulate, speed)
     engine = wiring.make_engine(system, job, 1.0, shop, simulate or "")
-    if ask:
-        engine.questions.attended, engine.questions.respond = True, _asked_here
     try:
-        sheet = _sheet(engine, names or ["short"], part or [], times)
-        before = len(engine.snapshot().checks)
-        status = carry_out(engine, sheet, json)
+        with asked_in_terminal(engine) if ask else nullcontext():
+            sheet = _sheet(engine, names or ["short"], part or [], times)
+            before = len(engine.snapshot().checks)
+            status = carry_out(engine, sheet, json, lines_only=ask)
         results = engine.snapshot().checks[before:]
     finally:
         complete = end_engine(engine)
@@ -139,29 +138,6 @@ def _print_results(results: "tuple[CheckResult, ...]") -> None:
     passed = len(results) - failed - unclear
     verdict = f"{failed} failed" if failed else "no faults found so far"
     say(f"\n{verdict}; {passed} passed, {unclear} inconclusive.")
-
-
-def _asked_here(question: "Question") -> "Answer | None":
-    """Ask in the terminal, until one of the words or keys that are offered comes back."""
-    from thresher.model.questions import Answer
-
-    say(f"\n{question.about}: {question.text}")
-    if question.picture is not None or question.sound is not None or question.keys:
-        say("  This needs the window; it is left out here.")
-        return None
-    if question.hint:
-        say(f"  {question.hint}")
-    for choice in question.choices:
-        say(f"  {choice.key}  {choice.text}")
-    reader: Callable[[str], str] = input
-    while True:
-        try:
-            word = reader("> ").strip().lower()
-        except EOFError:
-            return None
-        for choice in question.choices:
-            if word in (choice.key.lower(), choice.word):
-                return Answer(choice.word)
 
 
 def _described(check: "Check") -> dict[str, object]:

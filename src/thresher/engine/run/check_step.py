@@ -6,12 +6,14 @@ import threading
 import traceback
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 from thresher.checks.check import (
     Ask,
     Beside,
     Check,
     CheckSteps,
+    Coverage,
     LoadSeen,
     Pause,
     Progress,
@@ -25,7 +27,7 @@ from thresher.engine.run.load_step import LoadStep, PacedBlock
 from thresher.engine.run.run import Run
 from thresher.engine.run.steps import BlockStep
 from thresher.loads.check_loads import CHECK_LOADS
-from thresher.loads.status import LoadStatus, TextStatus
+from thresher.loads.status import LoadStatus, MemoryStatus, TextStatus
 from thresher.loads.team.events import StopReport
 from thresher.loads.team.team import Team
 from thresher.model.channels import Channel, Tick
@@ -41,6 +43,8 @@ from thresher.model.verdict import Exposure
 from thresher.protocol.status import PlanItem
 
 _LOG = logging.getLogger(__name__)
+_Done = queue.SimpleQueue[tuple[bool, object]]
+"""Where a thread leaves what came of its work: whether it went right, and what it returned or raised."""
 _INNER = 1000
 """Loads of a check are kept under numbers of their own: that of the check times this, and on."""
 
@@ -79,12 +83,14 @@ class _Inner:
     """A load that the check asked for, with what has come of it."""
 
     step: BlockStep
+    request: UnderLoad
     findings_before: int
-    began_at: float
     readings: list[Reading] = field(default_factory=list)
     beats: dict[int, int] = field(default_factory=dict)
-    checked_s: float = 0.0
-    checked_from: float | None = None
+    samples: list[object] = field(default_factory=list)
+    sampling: "_Done | None" = None
+    coverage: Coverage | None = None
+    broke_off: str = ""
 
 
 @dataclass(slots=True)
@@ -103,11 +109,11 @@ class CheckStep(BlockStep):
     _wake_at: float | None = None
     _inner: _Inner | None = None
     _loads: int = 0
-    _found: int = 0
     _past: list[Exposure] = field(default_factory=list)
     _question: tuple[int, float] | None = None
-    _delayed: Block | None = None
-    _done: "queue.SimpleQueue[tuple[bool, object]] | None" = None
+    _delayed: UnderLoad | None = None
+    _done: _Done | None = None
+    _undo: Callable[[Any], None] = lambda _value: None
 
     @classmethod
     def of(cls, index: int, item: SheetItem) -> "CheckStep":
@@ -186,22 +192,21 @@ class CheckStep(BlockStep):
         body = {"index": self.index, "check": self.check.name}
         context.record.writer.add_mark(run.number, at, "check begins", body)
         bench = _Bench(context.system, context.record.inventory, context)
-        self._found = len(context.record.findings)
         self._steps = self.check.run(bench)
         self._go_on(run, context, None)
 
     def poll(self, run: Run, context: RunContext) -> None:
         """Follow the load, and take what was done beside."""
         if self._inner is not None:
-            self._inner.step.poll(run, context)
+            self._guarded(self._inner, run, context, lambda inner: inner.step.poll(run, context))
         self._look(run, context)
 
     def advance(self, run: Run, context: RunContext, tick: Tick) -> None:
         """Take the check on by one tick."""
         inner = self._inner
         if inner is not None and inner.step.state is StepState.RUNNING:
-            self._watch(inner, tick)
-            inner.step.advance(run, context, tick)
+            self._watch(inner, context, tick)
+            self._guarded(inner, run, context, lambda inner: inner.step.advance(run, context, tick))
         self._look(run, context)
         if self.state is not StepState.RUNNING:
             return
@@ -220,6 +225,9 @@ class CheckStep(BlockStep):
         if self._question is not None:
             context.questions.withdraw()
             self._question = None
+        if self._done is not None:  # it may come yet, and nobody would take it back
+            threading.Thread(target=_take_back, args=(self._done, self._undo), daemon=True).start()
+            self._done = None
         if self._steps is not None:
             self._steps.close()
             self._steps = None
@@ -246,13 +254,10 @@ class CheckStep(BlockStep):
         elif self._wake_at is not None and context.now() >= self._wake_at - 1e-6:
             self._wake(run, context)
 
-    def _look_beside(self, run: Run, context: RunContext, done: "queue.SimpleQueue[tuple[bool, object]]") -> None:
-        try:
-            right, value = done.get_nowait()
-        except queue.Empty:
-            return
-        self._done = None
-        self._go_on(run, context, value, raised=not right)
+    def _look_beside(self, run: Run, context: RunContext, done: _Done) -> None:
+        if (came := _taken(done)) is not None:
+            self._done = None
+            self._go_on(run, context, came[1], raised=not came[0])
 
     def _look_answered(self, run: Run, context: RunContext, number: int, until: float) -> None:
         answer = context.questions.take(number)
@@ -265,11 +270,11 @@ class CheckStep(BlockStep):
 
     def _wake(self, run: Run, context: RunContext) -> None:
         """Go on after a pause, or begin a load that had to wait."""
-        block, self._delayed, self._wake_at = self._delayed, None, None
-        if block is None:
+        delayed, self._delayed, self._wake_at = self._delayed, None, None
+        if delayed is None:
             self._go_on(run, context, None)
             return
-        value, raised, waits = self._begin_load(run, context, block)
+        value, raised, waits = self._begin_load(run, context, delayed)
         if not waits:
             self._go_on(run, context, value, raised)
 
@@ -308,7 +313,7 @@ class CheckStep(BlockStep):
             self._wake_at = context.now() + request.seconds
             return None, False, True
         if isinstance(request, Beside):
-            return self._beside(context, request.work)
+            return self._beside(context, request)
         if isinstance(request, Ask):
             if not context.questions.attended:
                 return None, False, False
@@ -319,16 +324,20 @@ class CheckStep(BlockStep):
             self._question = number, context.now() + request.question.at_most_s
             return None, False, True
         assert isinstance(request, UnderLoad)
-        return self._begin_load(run, context, request.block)
+        return self._begin_load(run, context, request)
 
-    def _beside(self, context: RunContext, work: Callable[[], object]) -> tuple[object, bool, bool]:
+    def _beside(self, context: RunContext, request: Beside) -> tuple[object, bool, bool]:
         """Do what may block: on a thread, and on a simulated machine, which always answers, at once."""
-        if context.system.kind is not SystemKind.LIVE:
-            try:
-                return work(), False, False
-            except ThresherError as error:
-                return error, True, False
-        done: queue.SimpleQueue[tuple[bool, object]] = queue.SimpleQueue()
+        done = self._started(context, request.work)
+        came = _taken(done)
+        if came is None:
+            self._done, self._undo = done, request.undo
+            return None, False, True
+        return came[1], not came[0], False
+
+    def _started(self, context: RunContext, work: Callable[[], object]) -> _Done:
+        """Start work that may block, and return where its result comes."""
+        done: _Done = queue.SimpleQueue()
 
         def do() -> None:
             try:
@@ -336,17 +345,19 @@ class CheckStep(BlockStep):
             except Exception as error:  # noqa: BLE001 (raised again in the check, on the engine's thread)
                 done.put((False, error))
 
-        self._done = done
-        threading.Thread(target=do, name=f"check {self.check.name}", daemon=True).start()
-        return None, False, True
+        if context.system.kind is SystemKind.LIVE:
+            threading.Thread(target=do, name=f"check {self.check.name}", daemon=True).start()
+        else:
+            do()
+        return done
 
-    def _begin_load(self, run: Run, context: RunContext, block: Block) -> tuple[object, bool, bool]:
+    def _begin_load(self, run: Run, context: RunContext, request: UnderLoad) -> tuple[object, bool, bool]:
         at = run.run_at(context.now())
-        placed = replace(block, start_s=at)
+        placed = replace(request.block, start_s=at)
         self._loads += 1
         step = step_of_load(self.index * _INNER + self._loads, placed)
         record = context.record
-        inner = self._inner = _Inner(step, len(record.findings), context.now())
+        inner = self._inner = _Inner(step, request, len(record.findings))
         if record.tick is not None:
             inner.readings.append(Reading(record.tick.at, record.tick.values))
         try:
@@ -356,18 +367,41 @@ class CheckStep(BlockStep):
             return LoadSeen((), (), 0.0, {}, str(error)), False, False
         if step.state is StepState.COMING:  # it waits for what is being compiled, and so does the check
             self._inner, self._loads = None, self._loads - 1
-            self._delayed, self._wake_at = block, context.now() + context.interval_s
+            self._delayed, self._wake_at = request, context.now() + context.interval_s
             self._progress = Progress("waiting until the loads are compiled", self._progress.share)
             return None, False, True
         if isinstance(step, LoadStep):
             context.system.pacing.feel(_paced(self), context.interval_s)
         return None, False, True
 
-    def _watch(self, inner: _Inner, tick: Tick) -> None:
+    def _watch(self, inner: _Inner, context: RunContext, tick: Tick) -> None:
         inner.readings.append(Reading(tick.at, tick.values))
         team = inner.step.team
         if team is not None:
             inner.beats = team.beats_by_cpu()
+        if inner.sampling is not None and (came := _taken(inner.sampling)) is not None:
+            inner.sampling = None
+            if came[0]:
+                inner.samples.append(came[1])
+            else:
+                _LOG.info("check %s: %s", self.check.name, came[1])  # one sample less; the check counts what it has
+        working = inner.step.run_state is RunState.LOADING
+        if inner.request.meanwhile is not None and inner.sampling is None and working:
+            inner.sampling = self._started(context, inner.request.meanwhile)
+
+    def _guarded(self, inner: _Inner, run: Run, context: RunContext, do: Callable[[_Inner], None]) -> None:
+        """Take its load on; one that cannot go on breaks off, and the run goes on."""
+        try:
+            do(inner)
+        except EnvironmentFault as error:
+            inner.broke_off = str(error)
+        status = inner.step.load_status()
+        if isinstance(status, MemoryStatus):
+            inner.coverage = Coverage(status.taken, status.total, status.passes)
+        running = inner.step.state is StepState.RUNNING
+        through = inner.coverage is not None and inner.request.until(inner.coverage)
+        if running and (inner.broke_off or through):
+            inner.step.end(run, context, context.now(), "broke off" if inner.broke_off else "carried out")
 
     def _end_load(self, run: Run, context: RunContext) -> LoadSeen:
         inner = self._inner
@@ -377,29 +411,61 @@ class CheckStep(BlockStep):
         self._inner = None
         seen = tuple(context.record.findings[inner.findings_before :])
         checked = sum(each.minutes for each in past) * 60.0
-        left_out = "" if checked > 0 or seen else "nothing could be worked; the tape says why"
-        return LoadSeen(seen, tuple(inner.readings), checked, inner.beats, left_out)
+        left_out = inner.broke_off or ("" if checked > 0 or seen else "nothing could be worked; the tape says why")
+        readings, samples = tuple(inner.readings), tuple(inner.samples)
+        return LoadSeen(seen, readings, checked, inner.beats, left_out, samples, inner.coverage)
 
     def _finish(self, run: Run, context: RunContext, results: tuple[CheckResult, ...]) -> None:
         """Keep the results; a failure that no load has reported yet becomes a finding."""
         at, record = context.now(), context.record
         seconds, wall = run.run_at(at) - self.start_s, context.system.wall()
+        # the same look at the same part says little new: only the first pass of a job counts as clean work
+        known = {each.title for each in record.check_results if each.outcome is CheckOutcome.PASS}
         placed = [
-            replace(each, at=at, wall=wall, seconds=seconds, run=run.number, worth_min=self.check.worth_min)
+            replace(
+                each,
+                at=at,
+                wall=wall,
+                seconds=seconds,
+                run=run.number,
+                worth_min=0.0 if each.title in known else self.check.worth_min,
+            )
             for each in results
         ]
         self.results = tuple(placed)
         self._steps = None
         for each in placed:
             if each.outcome is CheckOutcome.FAIL and self.check.kind is not None:
-                record.find(_finding(self.check, each))
+                finding = _finding(self.check, each)
+                if not any(_same(finding, other) for other in record.findings):
+                    record.find(finding)
             record.checked(each)
         self.end(run, context, at, "carried out")
+
+
+def _taken(done: _Done) -> tuple[bool, object] | None:
+    """Return what a thread has left, None while it is at work."""
+    try:
+        return done.get_nowait()
+    except queue.Empty:
+        return None
+
+
+def _take_back(done: _Done, undo: Callable[[Any], None]) -> None:
+    """Wait for work that nobody waits for any more, and undo it."""
+    right, value = done.get()
+    if right:
+        undo(value)
 
 
 def _paced(step: CheckStep) -> list[PacedBlock]:
     work = step.paced_work()
     return [work] if work is not None else []
+
+
+def _same(finding: Finding, other: Finding) -> bool:
+    """Whether one fault has been found twice: by the watch and by a check, or at each time round."""
+    return (finding.kind, finding.part, finding.place) == (other.kind, other.part, other.place)
 
 
 def _finding(check: Check, result: CheckResult) -> Finding:

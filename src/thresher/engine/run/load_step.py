@@ -9,7 +9,6 @@ from thresher.engine.run.run import Run
 from thresher.engine.run.steps import BlockStep
 from thresher.engine.run.team_findings import finding_of_team_event
 from thresher.loads.load import Load
-from thresher.loads.memory.patterns import PATTERNS
 from thresher.loads.plan import LoadPlan
 from thresher.loads.registry import LOADS
 from thresher.loads.status import LoadStatus
@@ -21,6 +20,7 @@ from thresher.model.channels import Tick
 from thresher.model.errors import EnvironmentFault
 from thresher.model.exposure import ExposureMeter
 from thresher.model.findings import Severity
+from thresher.model.memory_patterns import PATTERNS
 from thresher.model.port import BitFlip, Stress
 from thresher.model.run_states import RunState, StepState
 from thresher.model.shapes import TemperatureHold, edges_per_second, mean_share

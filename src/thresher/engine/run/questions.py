@@ -10,14 +10,10 @@ from thresher.protocol.events import EngineEvent, QuestionEvent
 
 @dataclass(slots=True)
 class QuestionDesk:
-    """The question that is open, if any. `attended` says whether somebody is there to answer.
-
-    `respond` answers at once where nobody has to be asked: a simulated person, a terminal.
-    """
+    """The question that is open, if any. `attended` says whether somebody is there to answer."""
 
     publish: Callable[[EngineEvent], None]
     attended: bool = False
-    respond: Callable[[Question], Answer | None] | None = None
     number: int = 0
     question: Question | None = None
     _answer: Answer | None = field(default=None, init=False)
@@ -32,8 +28,6 @@ class QuestionDesk:
         self.number += 1
         self.question, self._answer = question, None
         self.publish(QuestionEvent(self.number, question))
-        if self.respond is not None:
-            self._answer = self.respond(question)
         return self.number
 
     def answer(self, number: int, answer: Answer) -> None:

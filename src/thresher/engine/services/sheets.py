@@ -83,11 +83,18 @@ class SheetService:
         """
         if checks:
             named = named_checks(checks)
-            self.put(round_sheet(named[0].name.capitalize() if len(named) == 1 else "Chosen checks", named, times))
+            self.put(
+                round_sheet(
+                    named[0].name.capitalize() if len(named) == 1 else "Chosen checks",
+                    named,
+                    self._record.inventory,
+                    times,
+                )
+            )
             return
         plan = plan_round(kind, self._record.inventory, parts, self._questions.attended)
         words = f" of {', '.join(each.word for each in parts)}" if parts else " of every part"
-        self.put(round_sheet(f"{kind.value.capitalize()} round{words}", plan.checks, times))
+        self.put(round_sheet(f"{kind.value.capitalize()} round{words}", plan.checks, self._record.inventory, times))
         for check, why in plan.left_out:
             if check.there(self._record.inventory):
                 self._record.note(f"{check.name} left out", why, part=check.row)

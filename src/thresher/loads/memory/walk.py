@@ -15,9 +15,9 @@ import msgspec
 import numpy as np
 
 from thresher.loads.exercise import Words
-from thresher.loads.memory.patterns import Step, StepKind, steps_of, value_at
 from thresher.loads.plan import LoadPlan
 from thresher.model.findings import WordNature
+from thresher.model.memory_patterns import Step, StepKind, steps_of, value_at
 
 Kernel = Callable[..., int]
 

@@ -433,8 +433,8 @@ class MachineMap(PaintedWidget):
         named = part.kind in (PartKind.DRIVE, PartKind.GRAPHICS)
         checked = bool(self.state.check_of(part.kind, part.place))
         title = f"{part.kind.value.capitalize()} {part.place}" if named else part.kind.value.capitalize()
-        if part.kind is PartKind.NETWORK and part.name.split(" ")[0] in ("Wired", "Wireless"):
-            title = part.name.split(" ")[0]
+        if part.kind is PartKind.NETWORK and (how := part.fact("kind")):
+            title = how.capitalize()
         x, wide = area.x() + 8, area.width() - (52 if checked else 34)
         draw_text(painter, QPointF(x, area.y() + 18), title, scheme.part(part.kind), 13, bold=True, width=wide)
         draw_mark(painter, QPointF(area.right() - 13, area.y() + 14), self.state.status_of_part(part), scheme)

@@ -149,6 +149,13 @@ class ChecksList(QScrollArea):
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.rows = _Rows(state, look, self)
         self.setWidget(self.rows)
-        state.refreshed.connect(self.rows.update)
+        self._state, self._shown = state, 0
+        state.refreshed.connect(self._follow)
         state.machine_changed.connect(self.rows.update)
         look.changed.connect(self.rows.update)
+
+    def _follow(self) -> None:
+        """Paint again once there is another result."""
+        if len(self._state.checks) != self._shown:
+            self._shown = len(self._state.checks)
+            self.rows.update()
