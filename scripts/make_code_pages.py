@@ -16,6 +16,7 @@ GROUPS = {
     "C": "Cooling",
     "A": "Battery",
     "N": "Network",
+    "U": "Sound",
     "E": "Endings",
     "X": "The evidence itself",
 }

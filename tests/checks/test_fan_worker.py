@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from thresher.machine.fan_process import FanProcess
+from thresher.machine.driven_process import fan_process
 from thresher.model.errors import SourceUnavailable
 
 
@@ -28,7 +28,7 @@ def state(folder: Path) -> tuple[str, str | None]:
 @pytest.mark.parametrize("mode", ["5", "2", "1", None])
 def test_it_is_driven_and_put_back(tmp_path: Path, mode: str | None) -> None:
     folder = board(tmp_path, mode=mode)
-    fan = FanProcess(str(folder), 2)
+    fan = fan_process(str(folder), 2)
     fan.drive(255)
     assert state(folder) == ("255", "1" if mode is not None else None)
     fan.drive(90)
@@ -39,7 +39,7 @@ def test_it_is_driven_and_put_back(tmp_path: Path, mode: str | None) -> None:
 
 def test_it_is_let_go_without_waiting_and_put_back_all_the_same(tmp_path: Path) -> None:
     folder = board(tmp_path)
-    fan = FanProcess(str(folder), 2)
+    fan = fan_process(str(folder), 2)
     fan.drive(255)
     fan.let_go()
     deadline = time.monotonic() + 10
@@ -53,8 +53,8 @@ def test_it_is_let_go_without_waiting_and_put_back_all_the_same(tmp_path: Path) 
 
 DRIVER = """
 import os, sys
-from thresher.machine.fan_process import FanProcess
-fan = FanProcess(sys.argv[1], 2)
+from thresher.machine.driven_process import fan_process
+fan = fan_process(sys.argv[1], 2)
 fan.drive(255)
 print("driven", flush=True)
 __import__("signal").pause()
@@ -76,7 +76,7 @@ def test_a_kill_of_the_program_puts_it_back_too(tmp_path: Path) -> None:
 
 def test_a_fan_that_is_not_there_is_refused_with_a_reason(tmp_path: Path) -> None:
     with pytest.raises(SourceUnavailable, match="No such file"):
-        FanProcess(str(tmp_path), 2)
+        fan_process(str(tmp_path), 2)
 
 
 def test_one_that_may_not_be_driven_is_left_alone(tmp_path: Path) -> None:
@@ -85,5 +85,5 @@ def test_one_that_may_not_be_driven_is_left_alone(tmp_path: Path) -> None:
     folder = board(tmp_path)
     (folder / "pwm2_enable").chmod(0o444)
     with pytest.raises(SourceUnavailable, match="Permission denied"):
-        FanProcess(str(folder), 2)
+        fan_process(str(folder), 2)
     assert state(folder) == ("128", "5")

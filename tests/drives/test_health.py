@@ -23,7 +23,15 @@ from thresher.drives.reading import Family, drives_of, read_health
 from thresher.drives.self_test import minutes, progress
 from thresher.inventory.machine import read_inventory
 from thresher.machine.tree import TreeSystem
-from thresher.model.drive_commands import AtaAnswer, AtaCommand, DrivePort, NoAnswer, NvmeCommand, ScsiCommand
+from thresher.model.drive_commands import (
+    AtaAnswer,
+    AtaCommand,
+    DrivePort,
+    NoAnswer,
+    NvmeCommand,
+    OpticalCommand,
+    ScsiCommand,
+)
 from thresher.model.errors import SourceUnavailable
 from thresher.model.parts import Part, PartKind
 from thresher.simulator.machine import SimulatedMachine
@@ -173,6 +181,12 @@ class Mutated(DrivePort):
     def scsi(self, command: ScsiCommand) -> bytes:
         return self._damaged(self._inner.scsi(command))
 
+    def optical(self, command: OpticalCommand) -> bytes:
+        return self._inner.optical(command)
+
+    def read_disc(self, block: int, count: int) -> bytes:
+        return self._inner.read_disc(block, count)
+
     def close(self) -> None:
         self._inner.close()
 
@@ -185,7 +199,7 @@ def test_damaged_pages_of_a_dying_drive_never_make_it_fine(name: str, at: int, t
     system = SimulatedMachine(replace(ferry, drives=(spec,)), 0.0)
     (found,) = drives_of(read_inventory(system).parts)
     whole = system.open_drive
-    system.open_drive = lambda path: Mutated(whole(path), at, to, cut)  # type: ignore[method-assign,assignment,return-value]
+    system.open_drive = lambda path: Mutated(whole(path), at, to, cut)  # type: ignore[method-assign]
     assert read_health(system, found).status is not DriveStatus.FINE
 
 

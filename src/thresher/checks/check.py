@@ -6,6 +6,7 @@ same check runs on this computer, on a simulated machine's clock, and in a test 
 Whatever it changes it puts back in a `finally`, which also runs when it is stopped.
 """
 
+import threading
 from collections.abc import Callable, Generator
 from dataclasses import dataclass
 from typing import Any, Protocol, TypeVar, cast
@@ -189,6 +190,11 @@ class Check:
         """Return that a person is needed, and for what."""
         why = f"nobody was there {what}"
         return CheckResult(self.name, self.row, CheckOutcome.NEEDS_PERSON, why, missing=Need.PERSON.value)
+
+
+def let_go(close: Callable[[], object]) -> None:
+    """Close something that may take a moment, without waiting: a check that is stopped must be gone at once."""
+    threading.Thread(target=close, name="let go", daemon=True).start()
 
 
 def having(kind: PartKind) -> Callable[[Inventory], bool]:

@@ -7,14 +7,15 @@ from thresher.checks.battery import adapter, rate, wear
 from thresher.checks.board import clock, rails
 from thresher.checks.check import Check
 from thresher.checks.cooling import fans, fans_driven, heat
-from thresher.checks.display import picture
+from thresher.checks.display import brightness, picture, touch
 from thresher.checks.drives import health, quick
 from thresher.checks.graphics import card_memory, compute, link, outputs
-from thresher.checks.input import keys
+from thresher.checks.input import camera, keys, pointer
 from thresher.checks.memory import cells, fitted
-from thresher.checks.network import cable, names, reach, wireless
-from thresher.checks.ports import links, usb
+from thresher.checks.network import bluetooth, cable, names, reach, wireless
+from thresher.checks.ports import card_reader, links, optical, usb
 from thresher.checks.processor import boost, clocks, cores, pairs, primes, rounding
+from thresher.checks.sound import loop, microphone, speakers
 from thresher.model.plugins import plugins
 
 ENTRY_POINTS = "thresher.checks"
@@ -31,6 +32,7 @@ _SHIPPED = (
     reach.CHECK,
     names.CHECK,
     wireless.CHECK,
+    bluetooth.CHECK,
     fans.CHECK,
     fans_driven.CHECK,
     cores.CHECK,
@@ -49,8 +51,17 @@ _SHIPPED = (
     quick.PLACES,
     cells.SHORT,
     picture.CHECK,
+    brightness.CHECK,
+    touch.CHECK,
     keys.CHECK,
+    pointer.CHECK,
+    speakers.CHECK,
+    microphone.CHECK,
+    loop.CHECK,
+    camera.CHECK,
     usb.CHECK,
+    card_reader.CHECK,
+    optical.CHECK,
     cells.LONG,
     quick.WHOLE,
 )

@@ -72,7 +72,7 @@ def asked_in_terminal(engine: Engine) -> Iterator[None]:
 def _answer(question: Question, lines: _Lines) -> Answer:
     """Ask until one of the words or keys that are offered comes back; what cannot be shown here is left."""
     say(f"\n{question.about}: {question.text}")
-    if question.picture is not None or question.sound is not None or question.keys:
+    if question.picture is not None or question.sound is not None or question.watch is not None:
         say("  This needs the window; it is left out here.")
         return LEFT
     if question.hint:

@@ -2,6 +2,7 @@
 
 import re
 
+from thresher.inventory.built_in import read_built_in
 from thresher.inventory.devices import (
     battery_doubts,
     drive_doubts,
@@ -64,7 +65,16 @@ def read_inventory(system: System, lookup: Lookup | None = None) -> Inventory:
     identity = read_identity(system, structures)
     memory_map = read_memory_map(structures)
     return Inventory(
-        system.name, simulated, tuple(parts), cpus, tuple(unknown), empty, tuple(doubts), identity, memory_map
+        system.name,
+        simulated,
+        tuple(parts),
+        cpus,
+        tuple(unknown),
+        empty,
+        tuple(doubts),
+        identity,
+        memory_map,
+        read_built_in(system),
     )
 
 

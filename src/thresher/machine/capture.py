@@ -15,8 +15,8 @@ from thresher.machine.free_running import FreeRunning
 from thresher.machine.tree import TreeSystem
 from thresher.machine.unpack import unpack
 from thresher.model.drive_commands import DrivePort
+from thresher.model.driven_port import Driven
 from thresher.model.errors import EnvironmentFault, SourceUnavailable
-from thresher.model.fan_port import FanDrive
 from thresher.model.network_port import NetworkPort
 from thresher.model.port import KernelLog, Pacing, Source, System
 
@@ -104,9 +104,13 @@ class RecordingSystem:
         """Open the network of the machine behind; what it answers is not recorded."""
         return self._system.open_network()
 
-    def open_fan(self, folder: str, number: int) -> FanDrive:
+    def open_fan(self, folder: str, number: int) -> Driven:
         """Take control of a fan of the machine behind."""
         return self._system.open_fan(folder, number)
+
+    def open_backlight(self, name: str) -> Driven:
+        """Take control of a backlight of the machine behind."""
+        return self._system.open_backlight(name)
 
     def open_drive(self, path: str) -> DrivePort:
         """Open a drive; what it answers is not kept."""

@@ -13,10 +13,14 @@ from thresher.model.drive_commands import (
     SECTOR,
     AtaAnswer,
     AtaCommand,
+    CommandBlock,
     DrivePort,
     NoAnswer,
     NvmeCommand,
+    OpticalCommand,
+    Refused,
     ScsiCommand,
+    disc_read,
 )
 from thresher.model.errors import SourceUnavailable
 
@@ -121,6 +125,23 @@ class KernelPort(DrivePort):
             raise SourceUnavailable(self.path, f"{_words(command.name)}: the drive or its bridge refuses it")
         return data[: command.length - max(0, header.resid)]
 
+    def optical(self, command: OpticalCommand) -> bytes:
+        """Ask an optical drive."""
+        return self._checked(command.value, _words(command.name))
+
+    def read_disc(self, block: int, count: int) -> bytes:
+        """Read blocks of a disc."""
+        return self._checked(disc_read(block, count), f"reading block {block}")
+
+    def _checked(self, command: CommandBlock, words: str) -> bytes:
+        """Send a command; what the device says of a refused one is in the error."""
+        data, header, sense = self._send(command.block, command.length, words)
+        if header.status == _CHECK_CONDITION and (said := sense_codes(sense)) is not None:
+            raise Refused(self.path, words, *said)
+        if header.host_status or header.status:
+            raise SourceUnavailable(self.path, f"{words}: the drive or its bridge refuses it")
+        return data[: command.length - max(0, header.resid)]
+
     def _send(self, block: bytes, length: int, name: str) -> tuple[bytes, _SgHeader, bytes]:
         """Send a command block; return the data, the header as it came back and the sense data. Raises as `ata`."""
         data = ctypes.create_string_buffer(max(1, length))
@@ -184,6 +205,16 @@ def returned_registers(sense: bytes) -> tuple[int, int] | None:
         return lba, sense[21]
     if len(sense) >= 12 and sense[0] & 0x7F == 0x70 and (sense[2] & 0xF) == 1:
         return sense[9] | sense[10] << 8 | sense[11] << 16, sense[4]
+    return None
+
+
+def sense_codes(sense: bytes) -> tuple[int, int, int] | None:
+    """Return sense key, additional sense code and qualifier (SPC-5, 4.5), None where there are none."""
+    form = sense[0] & 0x7F if sense else 0
+    if form in (0x72, 0x73) and len(sense) >= 4:
+        return sense[1] & 0xF, sense[2], sense[3]
+    if form in (0x70, 0x71) and len(sense) >= 14:
+        return sense[2] & 0xF, sense[12], sense[13]
     return None
 
 

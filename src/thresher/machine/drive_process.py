@@ -8,7 +8,16 @@ import subprocess
 import msgspec
 
 from thresher.machine.drive_worker import Reply
-from thresher.model.drive_commands import AtaAnswer, AtaCommand, DrivePort, NoAnswer, NvmeCommand, ScsiCommand
+from thresher.model.drive_commands import (
+    AtaAnswer,
+    AtaCommand,
+    DrivePort,
+    NoAnswer,
+    NvmeCommand,
+    OpticalCommand,
+    Refused,
+    ScsiCommand,
+)
 from thresher.model.errors import SourceUnavailable
 from thresher.model.own_program import start_own
 
@@ -43,6 +52,14 @@ class DriveProcess(DrivePort):
     def scsi(self, command: ScsiCommand) -> bytes:
         """Ask a SCSI drive."""
         return self._data(self._ask(f"scsi {command.name}"))
+
+    def optical(self, command: OpticalCommand) -> bytes:
+        """Ask an optical drive."""
+        return self._data(self._ask(f"optical {command.name}"))
+
+    def read_disc(self, block: int, count: int) -> bytes:
+        """Read blocks of a disc."""
+        return self._data(self._ask(f"disc {block} {count}"))
 
     def _data(self, reply: Reply) -> bytes:
         try:
@@ -80,6 +97,8 @@ class DriveProcess(DrivePort):
                 self._pending += chunk
         first, self._pending = self._pending.split(b"\n", 1)
         reply = msgspec.json.decode(first, type=Reply)
+        if reply.sense is not None:
+            raise Refused(self.path, reply.trouble, *reply.sense)
         if reply.trouble:
             raise (NoAnswer if reply.silent else SourceUnavailable)(self.path, reply.trouble)
         return reply

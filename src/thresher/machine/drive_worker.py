@@ -5,12 +5,13 @@ command that hangs in the kernel hangs this process alone.
 """
 
 import base64
+import re
 import sys
 
 import msgspec
 
 from thresher.machine.drive_ioctl import KernelPort
-from thresher.model.drive_commands import AtaCommand, NoAnswer, NvmeCommand, ScsiCommand
+from thresher.model.drive_commands import AtaCommand, NoAnswer, NvmeCommand, OpticalCommand, Refused, ScsiCommand
 from thresher.model.errors import SourceUnavailable
 
 
@@ -21,6 +22,7 @@ class Reply(msgspec.Struct, frozen=True, omit_defaults=True):
     lba: int | None = None
     trouble: str = ""
     silent: bool = False
+    sense: tuple[int, int, int] | None = None
 
 
 def answer(port: KernelPort, line: str) -> Reply:
@@ -34,6 +36,14 @@ def answer(port: KernelPort, line: str) -> Reply:
             return Reply(base64.b64encode(port.nvme(NvmeCommand[name])).decode())
         if family == "scsi" and name in ScsiCommand.__members__:
             return Reply(base64.b64encode(port.scsi(ScsiCommand[name])).decode())
+        if family == "optical" and name in OpticalCommand.__members__:
+            return Reply(base64.b64encode(port.optical(OpticalCommand[name])).decode())
+        if family == "disc" and (asked := re.fullmatch(r"(\d{1,10}) (\d{1,2})", name)) is not None:
+            return Reply(base64.b64encode(port.read_disc(int(asked[1]), int(asked[2]))).decode())
+    except Refused as error:
+        return Reply(trouble=error.words, sense=(error.key, error.code, error.qualifier))
+    except ValueError as error:
+        return Reply(trouble=str(error))
     except NoAnswer as error:
         return Reply(trouble=error.reason, silent=True)
     except SourceUnavailable as error:

@@ -12,7 +12,7 @@ from pathlib import Path
 
 from thresher.machine.counters import PerfCounters, Registers, open_counters
 from thresher.machine.drive_process import DriveProcess
-from thresher.machine.fan_process import FanProcess
+from thresher.machine.driven_process import DrivenProcess, backlight_process, fan_process
 from thresher.machine.files import FileSource, list_names, read_once, read_start, reason_of
 from thresher.machine.free_running import FreeRunning
 from thresher.machine.kmsg_reader import LOST, RECORD_BYTES
@@ -153,9 +153,13 @@ class LiveSystem:
         """Open the network of this computer."""
         return LiveNetwork()
 
-    def open_fan(self, folder: str, number: int) -> FanProcess:
+    def open_fan(self, folder: str, number: int) -> DrivenProcess:
         """Take control of a fan through a process of its own; it may take a moment."""
-        return FanProcess(folder, number)
+        return fan_process(folder, number)
+
+    def open_backlight(self, name: str) -> DrivenProcess:
+        """Take control of a backlight through a process of its own; it may take a moment."""
+        return backlight_process(name)
 
     def open_drive(self, path: str) -> DriveProcess:
         """Open a drive through a process of its own."""

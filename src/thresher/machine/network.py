@@ -15,8 +15,9 @@ import urllib.parse
 from collections.abc import Iterator
 from typing import Any
 
+from thresher.machine.bluetooth import read_adapter
 from thresher.model.errors import SourceUnavailable
-from thresher.model.network_port import Address, Fetched, Gateway, LookedUp, Neighbour, WirelessState
+from thresher.model.network_port import Address, BluetoothState, Fetched, Gateway, LookedUp, Neighbour, WirelessState
 
 _ECHO: dict[int, int] = {socket.AF_INET: 8, socket.AF_INET6: 128}
 _REPLY: dict[int, int] = {socket.AF_INET: 0, socket.AF_INET6: 129}
@@ -101,6 +102,10 @@ class LiveNetwork:
             return None
         finally:
             connection.close()
+
+    def bluetooth(self, adapter: str) -> BluetoothState | None:
+        """Return the state of a Bluetooth adapter."""
+        return read_adapter(adapter)
 
     def wireless(self, interface: str) -> WirelessState | None:
         """Return what a wireless interface is connected to, by nl80211."""

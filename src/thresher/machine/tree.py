@@ -8,8 +8,8 @@ from pathlib import Path
 from thresher.machine.files import list_names, read_once, read_start
 from thresher.machine.free_running import FreeRunning
 from thresher.model.drive_commands import DrivePort
+from thresher.model.driven_port import Driven
 from thresher.model.errors import EnvironmentFault, SourceUnavailable
-from thresher.model.fan_port import FanDrive
 from thresher.model.network_port import NetworkPort
 from thresher.model.port import Pacing, Source, SystemKind
 from thresher.model.regular_file import is_file, is_folder, is_link
@@ -133,9 +133,13 @@ class TreeSystem:
         """A directory of files has no network. Raises SourceUnavailable."""
         raise SourceUnavailable("network", "a directory of files sends nothing")
 
-    def open_fan(self, folder: str, number: int) -> FanDrive:
+    def open_fan(self, folder: str, number: int) -> Driven:
         """A directory of files drives no fans. Raises SourceUnavailable."""
         raise SourceUnavailable(f"{folder}/pwm{number}", "a directory of files drives no fans")
+
+    def open_backlight(self, name: str) -> Driven:
+        """A directory of files has no light. Raises SourceUnavailable."""
+        raise SourceUnavailable(f"/sys/class/backlight/{name}", "a directory of files has no light")
 
     def open_counters(self, cpu: int) -> Source:
         """Files hold no counters."""

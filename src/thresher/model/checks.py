@@ -38,6 +38,8 @@ class Need(StrEnum):
     ON_BATTERY = "the adapter pulled out"
     STICK = "a USB stick"
     DISC = "a disc in the drive"
+    CARD = "a memory card"
+    LOOP = "a sound cable from output to input"
     RIGHTS = "more rights"
 
 

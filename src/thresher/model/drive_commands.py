@@ -4,6 +4,7 @@ Nothing here writes to the medium. What is not in these enumerations cannot be b
 Sources: ATA Command Set 4 (ACS-4), SCSI/ATA Translation 4 (SAT-4), NVM Express base specification 1.4.
 """
 
+import time
 from dataclasses import dataclass
 from enum import Enum
 from typing import Protocol
@@ -139,11 +140,51 @@ class ScsiCommand(Enum):
 
 
 @dataclass(frozen=True, slots=True)
+class CommandBlock:
+    """A SCSI command that reads: its descriptor block, and the bytes that come at most."""
+
+    block: bytes
+    length: int = 0
+
+
+class OpticalCommand(Enum):
+    """What an optical drive may be asked (MMC-6, chapter 6)."""
+
+    READY = CommandBlock(bytes((0x00, 0, 0, 0, 0, 0)))
+    CAPACITY = CommandBlock(bytes((0x25, 0, 0, 0, 0, 0, 0, 0, 0, 0)), 8)
+    CONFIGURATION = CommandBlock(bytes((0x46, 0x02, 0, 0, 0, 0, 0, 0, 8, 0)), 8)
+    CONTENTS = CommandBlock(bytes((0x43, 0, 0, 0, 0, 0, 0, 0x03, 0x24, 0)), 804)
+
+
+DISC_BLOCK = 2048
+"""Bytes of a block of a data disc (MMC-6, 4.2.3.8)."""
+MOST_DISC_BLOCKS = 32
+"""Blocks of one reading: what every drive and bridge can send at once."""
+
+
+def disc_read(block: int, count: int) -> CommandBlock:
+    """Return READ (10) of at most `MOST_DISC_BLOCKS` blocks of a disc (SBC-4, 5.11)."""
+    if not (0 <= block < 1 << 32 and 1 <= count <= MOST_DISC_BLOCKS):
+        raise ValueError(f"no such blocks: {count} from {block}")
+    descriptor = bytes((0x28, 0)) + block.to_bytes(4, "big") + bytes((0,)) + count.to_bytes(2, "big") + bytes((0,))
+    return CommandBlock(descriptor, count * DISC_BLOCK)
+
+
+@dataclass(frozen=True, slots=True)
 class AtaAnswer:
     """The data of an ATA command, and the LBA registers that it returned where they were asked for."""
 
     data: bytes = b""
     lba: int | None = None
+
+
+class Refused(SourceUnavailable):
+    """A command that a SCSI device ended with sense data (SPC-5, 4.5): key, additional code and its qualifier."""
+
+    def __init__(self, path: str, words: str, key: int, code: int, qualifier: int) -> None:
+        """Name the device, the command, and what the device said."""
+        super().__init__(path, f"{words}: the drive refuses it (sense {key:X}/{code:02X}/{qualifier:02X})")
+        self.words, self.key, self.code, self.qualifier = words, key, code, qualifier
 
 
 class NoAnswer(SourceUnavailable):
@@ -215,6 +256,18 @@ class DrivePort(Protocol):
     def scsi(self, command: ScsiCommand) -> bytes:
         """Ask a SCSI drive, or a bridge that passes no ATA commands. Raises as `ata`."""
         ...
+
+    def optical(self, command: OpticalCommand) -> bytes:
+        """Ask an optical drive. Raises as `ata`, and Refused with what the drive said."""
+        ...
+
+    def read_disc(self, block: int, count: int) -> bytes:
+        """Read blocks of the disc in an optical drive, `MOST_DISC_BLOCKS` at most. Raises as `optical`."""
+        ...
+
+    def clock(self) -> float:
+        """Return the seconds by which its reading is timed."""
+        return time.perf_counter()
 
     def close(self) -> None:
         """Close the drive."""

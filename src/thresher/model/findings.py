@@ -77,6 +77,8 @@ class FindingKind(StrEnum):
     PICTURE_WRONG = "picture wrong to the eye"
     SOUND_WRONG = "sound wrong"
     KEYS_WRONG = "keys wrong"
+    CAMERA_BAD = "camera picture wrong"
+    OPTICAL_BAD = "optical drive does not read"
 
 
 CORRECTED_KINDS = (FindingKind.CORRECTED_CHECK, FindingKind.MEMORY_CORRECTED)

@@ -63,6 +63,15 @@ class Fetched:
     text: str
 
 
+@dataclass(frozen=True, slots=True)
+class BluetoothState:
+    """A Bluetooth adapter: its address, whether it is up, and errors on its way to the machine, both ways together."""
+
+    address: str
+    up: bool
+    errors: int
+
+
 class NetworkPort(Protocol):
     """A machine's network."""
 
@@ -91,4 +100,8 @@ class NetworkPort(Protocol):
 
     def wireless(self, interface: str) -> WirelessState | None:
         """Return what a wireless interface is connected to, None where that is not reported."""
+        ...
+
+    def bluetooth(self, adapter: str) -> BluetoothState | None:
+        """Return the state of a Bluetooth adapter (hci0), None when it does not answer. Raises SourceUnavailable."""
         ...

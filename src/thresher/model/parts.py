@@ -29,6 +29,26 @@ _WORDS = {PartKind.GRAPHICS: "graphics card"}
 """Where the short name of the kind is not what a person calls the part."""
 
 
+class BuiltInKind(StrEnum):
+    """What else a machine has that can be tested, beside its parts."""
+
+    TOUCH = "touch screen"
+    CAMERA = "camera"
+    CARD_READER = "card reader"
+    OPTICAL = "optical drive"
+    BACKLIGHT = "backlight"
+    BLUETOOTH = "Bluetooth"
+
+
+@dataclass(frozen=True, slots=True)
+class BuiltIn:
+    """One such thing: its kind, what it calls itself, and where that was read."""
+
+    kind: BuiltInKind
+    name: str
+    source: str
+
+
 class PartStatus(StrEnum):
     """What the evidence so far says about a part; each has a mark of its own shape."""
 
@@ -117,6 +137,7 @@ class Inventory:
     doubts: tuple[Doubt, ...] = ()
     identity: tuple[Fact, ...] = ()
     memory_map: tuple[AddressRange, ...] = ()
+    built_in: tuple[BuiltIn, ...] = ()
 
     @property
     def core_count(self) -> int:
@@ -141,6 +162,10 @@ class Inventory:
     def parts_of(self, kind: PartKind) -> tuple[Part, ...]:
         """Return all parts of one kind, in the order they were found."""
         return tuple(part for part in self.parts if part.kind is kind)
+
+    def has(self, kind: BuiltInKind) -> bool:
+        """Whether something of a kind is built in."""
+        return any(each.kind is kind for each in self.built_in)
 
 
 @dataclass(frozen=True, slots=True)

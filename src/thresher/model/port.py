@@ -12,10 +12,14 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Protocol, runtime_checkable
 
+import numpy as np
+from numpy.typing import NDArray
+
 from thresher.model.drive_commands import BlockSource, DrivePort, ScratchSource
+from thresher.model.driven_port import Driven
 from thresher.model.errors import SourceUnavailable
-from thresher.model.fan_port import FanDrive
 from thresher.model.network_port import NetworkPort
+from thresher.model.questions import Answer, Question
 
 
 class SystemKind(StrEnum):
@@ -272,6 +276,28 @@ class BlockOpener(Protocol):
         ...
 
 
+@runtime_checkable
+class StandIn(Protocol):
+    """A machine whose sound, and whose person where it has one, are simulated: they answer questions by themselves."""
+
+    @property
+    def has_person(self) -> bool:
+        """Whether somebody sits there who answers questions."""
+        ...
+
+    def person_answers(self, question: Question) -> Answer | None:
+        """Return what that person answers, None for a question that cannot be answered there."""
+        ...
+
+    def sound_devices(self, inputs: bool) -> tuple[str, ...]:
+        """Return the names of its sound inputs or outputs."""
+        ...
+
+    def record(self, played: NDArray[np.float32] | None, rate: int) -> NDArray[np.float32]:
+        """Return what its first input hears, shape (frames, 2): what is played, or somebody who speaks."""
+        ...
+
+
 class System(Protocol):
     """A machine that can be read."""
 
@@ -329,8 +355,12 @@ class System(Protocol):
         """Open the machine's network. Raises SourceUnavailable."""
         ...
 
-    def open_fan(self, folder: str, number: int) -> FanDrive:
+    def open_fan(self, folder: str, number: int) -> Driven:
         """Take control of a fan by its chip's folder and its number there. It may block. Raises SourceUnavailable."""
+        ...
+
+    def open_backlight(self, name: str) -> Driven:
+        """Take control of a backlight by its name in `/sys/class/backlight`. It may block. Raises SourceUnavailable."""
         ...
 
     def read_start(self, path: str, most: int) -> bytes:

@@ -7,7 +7,15 @@ import struct
 from collections.abc import Callable
 from dataclasses import replace
 
-from thresher.model.drive_commands import AtaAnswer, AtaCommand, DrivePort, NoAnswer, NvmeCommand, ScsiCommand
+from thresher.model.drive_commands import (
+    AtaAnswer,
+    AtaCommand,
+    DrivePort,
+    NoAnswer,
+    NvmeCommand,
+    OpticalCommand,
+    ScsiCommand,
+)
 from thresher.model.errors import SourceUnavailable
 from thresher.simulator.drive_work import EXTENDED_MINUTES, SHORT_MINUTES, DriveState
 from thresher.simulator.scenario import DriveSpec
@@ -72,6 +80,14 @@ class SimulatedDrive(DrivePort):
         if make is None:
             raise SourceUnavailable(self._path, "the drive refuses it")
         return make(self._spec)
+
+    def optical(self, command: OpticalCommand) -> bytes:
+        """It has no discs."""
+        raise SourceUnavailable(self._path, f"{command.name.lower()}: it takes no such commands")
+
+    def read_disc(self, block: int, count: int) -> bytes:
+        """It has no discs."""
+        raise SourceUnavailable(self._path, f"reading {count} blocks from {block}: it takes no such commands")
 
     def scsi(self, command: ScsiCommand) -> bytes:
         """A USB stick answers by SCSI alone, with its temperature at most."""

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from thresher.model.errors import SourceUnavailable
-from thresher.model.network_port import Address, Fetched, Gateway, LookedUp, Neighbour, WirelessState
+from thresher.model.network_port import Address, BluetoothState, Fetched, Gateway, LookedUp, Neighbour, WirelessState
 from thresher.simulator.files import Content, FileTable
 from thresher.simulator.physics import Physics
 from thresher.simulator.scenario import BatterySpec, FaultKind, InterfaceSpec, Scenario
@@ -208,6 +208,7 @@ class SimulatedNetwork:
     portal: bool = field(init=False)
     provider_down: bool = field(init=False)
     weak_dbm: float | None = field(init=False)
+    adapter: Callable[[], BluetoothState | None] = field(init=False, default=lambda: None)
 
     def __post_init__(self) -> None:
         """Take over the faults of the scenario."""
@@ -267,6 +268,10 @@ class SimulatedNetwork:
         if self.portal:
             return Fetched(302, _PORTAL, "")
         return Fetched(200, "", "<title>Example Domain</title>")
+
+    def bluetooth(self, adapter: str) -> BluetoothState | None:
+        """Return the state of the Bluetooth adapter."""
+        return self.adapter() if adapter == "hci0" else None
 
     def wireless(self, interface: str) -> WirelessState | None:
         """Return what a wireless interface is connected to."""

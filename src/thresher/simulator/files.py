@@ -43,6 +43,15 @@ class FileTable:
         parent, _, name = path.rpartition("/")
         self._names.get(parent, set()).discard(name)
 
+    def remove_below(self, folder: str) -> None:
+        """Take a directory away with all that is in it."""
+        for path in [each for each in self.contents if each.startswith(f"{folder}/")]:
+            self.remove(path)
+        for name in [each for each in self._names if each == folder or each.startswith(f"{folder}/")]:
+            del self._names[name]
+        parent, _, name = folder.rpartition("/")
+        self._names.get(parent, set()).discard(name)
+
     def names(self, path: str) -> list[str]:
         """Return the names in a directory, sorted."""
         return sorted(self._names.get(path, set()))

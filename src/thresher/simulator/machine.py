@@ -8,18 +8,24 @@ from functools import partial
 from operator import attrgetter
 
 import numpy as np
+from numpy.typing import NDArray
 
+from thresher.model.drive_commands import DrivePort
 from thresher.model.errors import InputError, InputFault, SourceUnavailable
 from thresher.model.port import Pacing, SimulatedWork, SystemKind
+from thresher.model.questions import Answer, Question
 from thresher.simulator.cards import SimulatedCard
 from thresher.simulator.drive_faults import spoilt
 from thresher.simulator.drive_work import DriveState, SimulatedBlocks, SimulatedScratch
 from thresher.simulator.drives import SimulatedDrive
 from thresher.simulator.equipment import Equipment, SimulatedFan, SimulatedNetwork
 from thresher.simulator.files import FileTable, add_processor, add_rest, add_sensors
+from thresher.simulator.fittings import Fittings, SimulatedBacklight
 from thresher.simulator.kernel_log import LogBuffer, LogReader
 from thresher.simulator.load_effects import LoadEffects
+from thresher.simulator.optical_drive import SimulatedOptical
 from thresher.simulator.pacing import SimulatedPacing
+from thresher.simulator.person import SimulatedPerson
 from thresher.simulator.physics import STEP_S, Physics
 from thresher.simulator.scenario import CHANNEL_FAULTS, Fault, FaultKind, Scenario
 
@@ -118,6 +124,9 @@ class SimulatedMachine:
         self._files.add("/proc/stat", self._proc_stat)
         self._equipment = Equipment(scenario, self._physics, scenario.seed, self.wall)
         self._equipment.add_files(self._files)
+        self._fittings = Fittings(scenario, self._files, np.random.default_rng([scenario.seed, 29]))
+        self._equipment.network.adapter = self._fittings.bluetooth
+        self._person = SimulatedPerson(self._fittings)
 
     def _proc_stat(self) -> str:
         """Per-CPU times in hundredths of a second (filesystems/proc, section 1.8)."""
@@ -154,8 +163,10 @@ class SimulatedMachine:
         """Open a scratch file on a simulated drive; each of its bytes stands for `scale` of them."""
         return SimulatedScratch(self._drive(path), scale)
 
-    def open_drive(self, path: str) -> SimulatedDrive:
+    def open_drive(self, path: str) -> DrivePort:
         """Open a simulated drive by the device file of its disk or of its NVMe controller."""
+        if path == "/dev/sr0" and self.resolve("/sys/block/sr0") and self._files.names("/sys/block/sr0"):
+            return SimulatedOptical(self._fittings)
         return SimulatedDrive(self._drive(path), path)
 
     def open_card(self, pci: str) -> SimulatedCard:
@@ -171,6 +182,27 @@ class SimulatedMachine:
     def open_fan(self, folder: str, number: int) -> SimulatedFan:
         """Take control of a fan of the board."""
         return self._equipment.open_fan(folder, number)
+
+    def open_backlight(self, name: str) -> SimulatedBacklight:
+        """Take control of the backlight."""
+        return self._fittings.open_backlight(name)
+
+    @property
+    def has_person(self) -> bool:
+        """Whether somebody sits there who answers questions."""
+        return self.scenario.fittings.person
+
+    def person_answers(self, question: Question) -> Answer | None:
+        """Return what the person there answers."""
+        return self._person.answer(question)
+
+    def sound_devices(self, inputs: bool) -> tuple[str, ...]:
+        """Return the names of the sound inputs or outputs."""
+        return self._fittings.sound_devices(inputs)
+
+    def record(self, played: NDArray[np.float32] | None, rate: int) -> NDArray[np.float32]:
+        """Return what the machine's microphone hears."""
+        return self._fittings.record(played, rate)
 
     def seen_on_display(self) -> tuple[str, ...]:
         """Return what somebody who watches the display has seen of it since the last call."""

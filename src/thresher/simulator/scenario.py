@@ -5,6 +5,7 @@ from enum import StrEnum
 from pathlib import Path
 
 from thresher.model.errors import InputError, InputFault
+from thresher.model.parts import BuiltInKind
 from thresher.model.regular_file import read_text_file
 from thresher.model.tomlfile import convert_list, convert_section, parse_toml, unknown_keys
 
@@ -63,6 +64,17 @@ class FaultKind(StrEnum):
     WEAK_RADIO = "weak radio"
     FAN_DEAF = "fan does not follow"
     CLOCK_BATTERY = "clock battery empty"
+    DEAD_PIXEL = "dead pixel"
+    BACKLIGHT_STUCK = "backlight does not follow"
+    DEAD_SPEAKER = "dead speaker"
+    SPEAKER_RATTLES = "speaker rattles"
+    DEAF_MICROPHONE = "deaf microphone"
+    KEY_CHATTERS = "key chatters"
+    TOUCH_DEAD = "dead strip of the touch screen"
+    DEAD_PORT = "dead USB port"
+    DEAD_READER = "dead card reader"
+    TIRED_LASER = "tired laser"
+    BLUETOOTH_DEAD = "Bluetooth does not start"
     STRAY_ERRORS = "stray errors"
     CHANNEL_VANISHES = "channel vanishes"
     CHANNEL_GARBAGE = "channel garbage"
@@ -92,6 +104,17 @@ CHECKED_FAULTS = (
     FaultKind.WEAK_RADIO,
     FaultKind.FAN_DEAF,
     FaultKind.CLOCK_BATTERY,
+    FaultKind.DEAD_PIXEL,
+    FaultKind.BACKLIGHT_STUCK,
+    FaultKind.DEAD_SPEAKER,
+    FaultKind.SPEAKER_RATTLES,
+    FaultKind.DEAF_MICROPHONE,
+    FaultKind.KEY_CHATTERS,
+    FaultKind.TOUCH_DEAD,
+    FaultKind.DEAD_PORT,
+    FaultKind.DEAD_READER,
+    FaultKind.TIRED_LASER,
+    FaultKind.BLUETOOTH_DEAD,
 )
 """Faults that component checks look for; no load shows them."""
 
@@ -160,6 +183,17 @@ STRENGTH_MEANS: dict[FaultKind, str] = {
     FaultKind.WEAK_RADIO: "signal in dBm",
     FaultKind.FAN_DEAF: "number of the fan: 1 the processor's, 2 the case's",
     FaultKind.CLOCK_BATTERY: "not used",
+    FaultKind.DEAD_PIXEL: "not used",
+    FaultKind.BACKLIGHT_STUCK: "not used",
+    FaultKind.DEAD_SPEAKER: "the side that is dead: 1 left, 2 right",
+    FaultKind.SPEAKER_RATTLES: "not used",
+    FaultKind.DEAF_MICROPHONE: "not used",
+    FaultKind.KEY_CHATTERS: "not used",
+    FaultKind.TOUCH_DEAD: "dead strips of nine fields",
+    FaultKind.DEAD_PORT: "number of the port",
+    FaultKind.DEAD_READER: "not used",
+    FaultKind.TIRED_LASER: "share of the disc that it cannot read, from the outer edge",
+    FaultKind.BLUETOOTH_DEAD: "not used",
     FaultKind.STRAY_ERRORS: "harmless corrected errors per hour in the log of a healthy machine",
     FaultKind.CHANNEL_VANISHES: "not used",
     FaultKind.CHANNEL_GARBAGE: "not used",
@@ -313,6 +347,29 @@ class InterfaceSpec:
     speed_mbit: int = 1000
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DisplaySpec:
+    """A display: its connector (eDP-1), its name of at most 13 letters, its pixels and its size in cm."""
+
+    connector: str
+    name: str
+    width: int = 1920
+    height: int = 1080
+    wide_cm: int = 31
+    high_cm: int = 17
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FittingsSpec:
+    """What else is built in; `person` says whether somebody sits there who answers questions by himself."""
+
+    built_in: tuple[BuiltInKind, ...] = ()
+    sound_outputs: tuple[str, ...] = ()
+    sound_inputs: tuple[str, ...] = ()
+    usb_ports: int = 0
+    person: bool = False
+
+
 @dataclass(frozen=True, slots=True)
 class Scenario:
     """A whole simulated machine: `speed` is how fast its clock runs unless something else is asked for.
@@ -343,6 +400,8 @@ class Scenario:
     interfaces: tuple[InterfaceSpec, ...] = ()
     adapter_w: float = 0.0
     driven_fans: bool = False
+    displays: tuple[DisplaySpec, ...] = ()
+    fittings: FittingsSpec = FittingsSpec()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -373,6 +432,8 @@ _SECTIONS = {
     "faults",
     "batteries",
     "interfaces",
+    "displays",
+    "fittings",
 }
 
 
@@ -390,13 +451,21 @@ def parse_scenario(text: str, source: str) -> Scenario:
     graphics = convert_list(data, "graphics", GraphicsSpec, faults)
     batteries = convert_list(data, "batteries", BatterySpec, faults)
     interfaces = convert_list(data, "interfaces", InterfaceSpec, faults)
+    displays = convert_list(data, "displays", DisplaySpec, faults)
+    fittings = convert_section(data.get("fittings", {}), FittingsSpec, "fittings", faults)
     ailments = convert_list(data, "faults", Fault, faults)
-    if head is None or processor is None or board is None:
+    if head is None or processor is None or board is None or fittings is None:
         raise InputError(source, faults)
     faults += [
         InputFault(f"batteries[{index}]", "expected design_wh from 1 to 400, held and charge from 0.05 to 1")
         for index, each in enumerate(batteries)
         if not (1 <= each.design_wh <= 400 and 0.05 <= each.held <= 1.2 and 0.05 <= each.charge <= 1)
+    ]
+    faults += [
+        InputFault(f"displays[{index}]", "expected 320 to 4095 pixels each way, 1 to 255 cm, a name of 1 to 13 letters")
+        for index, each in enumerate(displays)
+        if not (320 <= each.width <= 4095 and 200 <= each.height <= 4095 and 1 <= len(each.name) <= 13)
+        or not (1 <= each.wide_cm <= 255 and 1 <= each.high_cm <= 255)
     ]
     faults += _check_head(head) + _check_processor(processor) + _check_faults(ailments, processor, modules)
     faults += [
@@ -429,6 +498,8 @@ def parse_scenario(text: str, source: str) -> Scenario:
         interfaces=tuple(interfaces),
         adapter_w=head.adapter_w,
         driven_fans=head.driven_fans,
+        displays=tuple(displays),
+        fittings=fittings,
     )
 
 
@@ -463,6 +534,10 @@ _STRENGTHS: dict[FaultKind, tuple[float, float]] = {
     FaultKind.NETWORK_CABLE: (0.001, 0.9),
     FaultKind.WEAK_RADIO: (-100, -30),
     FaultKind.FAN_DEAF: (1, 2),
+    FaultKind.DEAD_SPEAKER: (1, 2),
+    FaultKind.TOUCH_DEAD: (1, 15),
+    FaultKind.DEAD_PORT: (1, 24),
+    FaultKind.TIRED_LASER: (0.01, 1),
     FaultKind.CELL_STUCK: (0, 1),
     FaultKind.CELL_TRANSITION: (0, 1),
     FaultKind.CELL_COUPLED: (0, 2),

@@ -58,7 +58,7 @@ from thresher.ui.file_actions import FileActions
 from thresher.ui.footer import Footer
 from thresher.ui.link import EngineLink
 from thresher.ui.look import Look
-from thresher.ui.question_view import QuestionView
+from thresher.ui.questions.view import QuestionView
 from thresher.ui.rail import STATIONS, Rail
 from thresher.ui.requests import EngineRequests
 from thresher.ui.small_strip import SmallStrip

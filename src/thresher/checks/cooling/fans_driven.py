@@ -5,8 +5,8 @@ from dataclasses import dataclass
 
 from thresher.checks.check import Check, CheckBench, CheckSteps, Steps, beside, pause, progress
 from thresher.model.checks import CheckResult, Figure, Need
+from thresher.model.driven_port import Driven
 from thresher.model.errors import SourceUnavailable
-from thresher.model.fan_port import FanDrive
 from thresher.model.findings import FindingKind
 from thresher.model.parts import PartKind
 from thresher.model.port import System, optional_number, optional_text
@@ -76,7 +76,7 @@ def _drive(bench: CheckBench, fan: DrivenFan) -> Steps[CheckResult]:
     return _judge(fan, fast, slow)
 
 
-def _speed_at(bench: CheckBench, fan: DrivenFan, held: FanDrive, duty: int) -> Steps[float | None]:
+def _speed_at(bench: CheckBench, fan: DrivenFan, held: Driven, duty: int) -> Steps[float | None]:
     yield from beside(lambda: held.drive(duty))
     yield from pause(_SETTLE_S)
     return (yield from beside(lambda: optional_number(bench.system, f"{fan.folder}/fan{fan.number}_input")))

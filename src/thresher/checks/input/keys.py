@@ -4,7 +4,7 @@ from thresher.checks.check import Check, CheckBench, CheckSteps, ask, progress
 from thresher.model.checks import Figure, Need
 from thresher.model.findings import FindingKind
 from thresher.model.parts import PartKind
-from thresher.model.questions import CHATTERED, PRESSED, STUCK, Choice, Question
+from thresher.model.questions import CHATTERED, PRESSED, STUCK, Choice, Question, Watched
 
 _FEW_KEYS = 20
 _QUESTION = Question(
@@ -16,7 +16,7 @@ _QUESTION = Question(
         Choice("", "skip", "Cannot tell"),
     ),
     "Each key lights up here when it comes. Answer with the mouse.",
-    keys=True,
+    watch=Watched.KEYS,
     at_most_s=600.0,
 )
 

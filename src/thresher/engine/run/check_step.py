@@ -25,6 +25,7 @@ from thresher.engine.run.block_steps import step_of_load
 from thresher.engine.run.context import RunContext
 from thresher.engine.run.load_step import LoadStep, PacedBlock
 from thresher.engine.run.run import Run
+from thresher.engine.run.stand_in import has_person, stand_in_answer
 from thresher.engine.run.steps import BlockStep
 from thresher.loads.check_loads import CHECK_LOADS
 from thresher.loads.status import LoadStatus, MemoryStatus, TextStatus
@@ -71,7 +72,7 @@ class _Bench:
     @property
     def attended(self) -> bool:
         """Whether somebody is there to answer."""
-        return self.context.questions.attended
+        return self.context.questions.attended or has_person(self.context.system)
 
     def now(self) -> float:
         """Machine time in seconds."""
@@ -315,6 +316,9 @@ class CheckStep(BlockStep):
         if isinstance(request, Beside):
             return self._beside(context, request)
         if isinstance(request, Ask):
+            own = stand_in_answer(context.system, request.question)
+            if own is not None:
+                return own, False, False
             if not context.questions.attended:
                 return None, False, False
             number = context.questions.ask(request.question)

@@ -4,7 +4,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from thresher.model.errors import EnvironmentFault
-from thresher.model.questions import LEFT, Answer, Question
+from thresher.model.questions import LEFT, Answer, Question, open_words
 from thresher.protocol.events import EngineEvent, QuestionEvent
 
 
@@ -38,7 +38,7 @@ class QuestionDesk:
         question = self.question
         if question is None or number != self.number:
             raise EnvironmentFault("answering", "this question is not open any more", "Answer the one that is shown.")
-        words = [choice.word for choice in question.choices]
+        words = open_words(question)
         if answer.word not in words and answer != LEFT:
             raise EnvironmentFault("answering", f"{answer.word!r} is no answer to it", f"Answer {', '.join(words)}.")
         self._answer = answer

@@ -18,6 +18,7 @@ from thresher.engine.run.conductor import Conductor
 from thresher.engine.run.kernels import KernelReport
 from thresher.engine.run.questions import QuestionDesk
 from thresher.engine.run.record import Record
+from thresher.engine.run.stand_in import has_person
 from thresher.engine.services.intake import OWN, IntakeService
 from thresher.engine.services.machine import MachineService
 from thresher.loads.memory.free import free_memory
@@ -92,7 +93,7 @@ class SheetService:
                 )
             )
             return
-        plan = plan_round(kind, self._record.inventory, parts, self._questions.attended)
+        plan = plan_round(kind, self._record.inventory, parts, self._questions.attended or has_person(self._system))
         words = f" of {', '.join(each.word for each in parts)}" if parts else " of every part"
         self.put(round_sheet(f"{kind.value.capitalize()} round{words}", plan.checks, self._record.inventory, times))
         for check, why in plan.left_out:

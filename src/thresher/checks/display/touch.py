@@ -1,0 +1,60 @@
+"""A touch screen: a finger passes over every field of it."""
+
+from thresher.checks.check import Check, CheckBench, CheckSteps, ask, progress
+from thresher.model.checks import Figure, Need
+from thresher.model.findings import FindingKind
+from thresher.model.parts import BuiltInKind, PartKind
+from thresher.model.questions import FIELDS, FIELDS_LEFT, FINGERS, Choice, Question, Watched
+
+_QUESTION = Question(
+    "Touch screen",
+    "Wipe over every field with one finger, then put two fingers down",
+    (
+        Choice("D", "done", "All fields that can be reached are filled"),
+        Choice("J", "jumps", "Fields fill where no finger is"),
+        Choice("N", "skip", "Cannot tell"),
+    ),
+    "Answer by a key. Each field fills as the finger passes.",
+    watch=Watched.TOUCH,
+    at_most_s=300.0,
+)
+
+
+def _run(bench: CheckBench) -> CheckSteps:
+    if not bench.attended:
+        return (CHECK.nobody("to touch the screen"),)
+    yield from progress("touch", 0.0)
+    answer = yield from ask(_QUESTION)
+    if answer is None:
+        return (CHECK.unclear("the question was left"),)
+    measured = dict(answer.measured)
+    fields, left = measured.get(FIELDS, 0.0), measured.get(FIELDS_LEFT, 0.0)
+    missed = Figure("fields that felt nothing", left, f"of {fields:.0f}", None, 0.0, "none on a sound screen")
+    figures = (missed, Figure("fingers at once", measured.get(FINGERS, 0.0)))
+    if answer.word == "jumps":
+        return (CHECK.failed("it feels fingers where there are none", *figures),)
+    if answer.word == "skip" or left == fields:
+        return (CHECK.unclear("no touch came", *figures),)
+    if not missed.within:
+        return (CHECK.failed(f"{left:.0f} of {fields:.0f} fields felt nothing", *figures),)
+    return (CHECK.passed("every field felt the finger", *figures),)
+
+
+CHECK = Check(
+    name="touch",
+    row=PartKind.DISPLAY,
+    about=(
+        "Fields cover the screen, and each fills as a finger passes over it. Strips that stay empty are dead lines of"
+        " the touch layer; fields that fill by themselves come from a cracked or swollen panel."
+    ),
+    finds="dead strips, touches that nobody made",
+    misses="pens: try those in a drawing program",
+    usual_s=40.0,
+    run=_run,
+    parts=(PartKind.DISPLAY,),
+    needs=(Need.PERSON,),
+    kind=FindingKind.KEYS_WRONG,
+    code="S-642",
+    worth_min=20.0,
+    there=lambda inventory: inventory.has(BuiltInKind.TOUCH),
+)

@@ -1,0 +1,142 @@
+"""Fields that a pointer or a finger passes over, with the buttons and the wheel that came."""
+
+import time
+
+from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt
+from PyQt6.QtGui import (
+    QColor,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPointingDevice,
+    QTouchEvent,
+    QWheelEvent,
+)
+
+from thresher.compose.key_times import KeyTimes
+from thresher.model.questions import DOWNWARDS, FIELDS, FIELDS_LEFT, FINGERS, UPWARDS, Answer, Question, Watched
+from thresher.ui.look import Look, draw_text
+from thresher.ui.questions.keys_pane import button_name, times_answer
+from thresher.ui.questions.pane import Pane
+
+_COLUMNS, _ROWS = 16, 9
+_NOTCH = 120
+"""Of a wheel's own unit, an eighth of a degree (Qt, QWheelEvent.angleDelta)."""
+
+
+class FieldsPane(Pane):
+    """Marks each field that was passed over."""
+
+    def __init__(self, look: Look, question: Question) -> None:
+        """Begin with no field passed."""
+        super().__init__(look, question)
+        self.touch = question.watch is Watched.TOUCH
+        self.passed: set[tuple[int, int]] = set()
+        self.buttons = KeyTimes()
+        self.up = self.down = 0
+        self.most_fingers = 0
+        self.setMinimumHeight(330)
+        self.setMouseTracking(True)
+        self.setAttribute(Qt.WidgetAttribute.WA_AcceptTouchEvents, self.touch)
+
+    def answer(self, word: str) -> Answer:
+        """Return the fields passed over, the buttons and the notches of the wheel both ways."""
+        found = times_answer(word, self.buttons)
+        rest = (
+            (FIELDS, float(_COLUMNS * _ROWS)),
+            (FIELDS_LEFT, float(_COLUMNS * _ROWS - len(self.passed))),
+            (UPWARDS, float(self.up)),
+            (DOWNWARDS, float(self.down)),
+            (FINGERS, float(self.most_fingers)),
+        )
+        names = ", ".join(self.buttons.came)
+        return Answer(word, (*found.measured, *rest), found.details or names)
+
+    def key(self, event: QKeyEvent, pressed: bool) -> bool:
+        """Leave keys to the choices."""
+        del event, pressed
+        return False
+
+    def _pass(self, at: QPointF) -> None:
+        column, row = int(at.x() * _COLUMNS / max(1, self.width())), int(at.y() * _ROWS / max(1, self.height()))
+        if 0 <= column < _COLUMNS and 0 <= row < _ROWS and (column, row) not in self.passed:
+            self.passed.add((column, row))
+            self.update()
+
+    def _pass_along(self, start: QPointF, end: QPointF) -> None:
+        """Pass over every field of a movement: a fast one comes in jumps."""
+        steps = max(1, int((end - start).manhattanLength() / max(1, self.height() / _ROWS / 3)))
+        for step in range(steps + 1):
+            self._pass(start + (end - start) * (step / steps))
+
+    def event(self, event: QEvent | None) -> bool:
+        """Take touches; what the system makes of them for a pointer counts for nothing here."""
+        kinds = (QEvent.Type.TouchBegin, QEvent.Type.TouchUpdate, QEvent.Type.TouchEnd)
+        if self.touch and isinstance(event, QTouchEvent) and event.type() in kinds:
+            points = event.points()
+            self.most_fingers = max(self.most_fingers, len(points))
+            for point in points:
+                begun = event.type() == QEvent.Type.TouchBegin
+                self._pass_along(point.position() if begun else point.lastPosition(), point.position())
+            event.accept()
+            return True
+        return super().event(event)
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        """Mark what the pointer passes over."""
+        if event is not None and self._counts(event):
+            self._pass_along(getattr(self, "_last", event.position()), event.position())
+            self._last = event.position()
+
+    def _counts(self, event: QMouseEvent) -> bool:
+        device = event.device()
+        finger = device is not None and device.type() == QPointingDevice.DeviceType.TouchScreen
+        return not self.touch and not finger
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """Note a button that goes down."""
+        if event is not None and self._counts(event):
+            self.buttons.press(button_name(event), time.monotonic())
+            self.update()
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
+        """Note a second press: a button that bounces comes as a double click."""
+        self.mousePressEvent(event)
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
+        """Note a button that goes up."""
+        if event is not None and self._counts(event):
+            self.buttons.release(button_name(event), time.monotonic())
+            self.update()
+
+    def wheelEvent(self, event: QWheelEvent | None) -> None:
+        """Count the wheel both ways."""
+        if event is not None and not self.touch:
+            turned = event.angleDelta().y() / _NOTCH
+            self.up += max(0, round(turned)) or (1 if 0 < turned < 0.5 else 0)
+            self.down += max(0, round(-turned)) or (1 if -0.5 < turned < 0 else 0)
+            event.accept()
+            self.update()
+
+    def paintEvent(self, _event: QPaintEvent | None) -> None:
+        """Draw the fields, and what else came."""
+        painter, scheme = QPainter(self), self.look.scheme
+        wide, high = self.width() / _COLUMNS, self.height() / _ROWS
+        painter.setPen(QPen(QColor(scheme.rule), 1))
+        for column in range(_COLUMNS):
+            for row in range(_ROWS):
+                done = (column, row) in self.passed
+                painter.setBrush(QColor(scheme.cleared if done else scheme.field))
+                painter.drawRect(QRectF(column * wide, row * high, wide - 3, high - 3))
+        left = _COLUMNS * _ROWS - len(self.passed)
+        if self.touch:
+            words = f"{left} fields left · {self.most_fingers} fingers at once"
+        else:
+            came = ", ".join(self.buttons.came) or "no button yet"
+            words = f"{left} fields left · {came} · wheel {self.up} up, {self.down} down"
+        area = QRectF(0, self.height() / 2 - 15, self.width(), 30)
+        painter.fillRect(area, QColor(scheme.paper))
+        draw_text(painter, QPointF(12, area.center().y() + 6), words, scheme.ink, 15)
+        painter.end()
