@@ -67,7 +67,7 @@ def blocks_of(capacity: bytes) -> int:
 def tracks_of(contents: bytes) -> tuple[int, bool]:
     """Return how many tracks a disc lists, and whether the first is sound. Raises DamagedPage."""
     check_length(contents, 4, "contents")
-    count = max(0, contents[3] - contents[2] + 1)
+    count = max(0, contents[3] - contents[2] + 1) if contents[2] else 0
     if count:
         check_length(contents, 12, "contents")
     return count, bool(count) and not contents[5] & 0x04  # control of the first descriptor: bit 2 marks data

@@ -18,6 +18,7 @@ _LOBE_BINS = 4
 _HARRIS = (0.35875, -0.48829, 0.14128, -0.01168)
 _AUDIBLE_HZ = (20.0, 20000.0)
 _CLIPPED = 0.999
+_WITHIN = 0.98
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,8 +76,8 @@ def measure_loop(recording: Samples, rate: int = RATE) -> HeardLoop:
     if len(recording) < _WINDOW_S * rate:
         return HeardLoop(tuple(HeardTone(each.name, _FLOOR_DB, 0.0, 100.0) for each in LOOP_TONES), _FLOOR_DB, 0.0)
     both = [_spectra(side, rate) for side in _sides(recording).T]
-    spectra, frequencies = np.concatenate([powers for powers, _ in both]), both[0][1]
-    tones = tuple(_tone(each, spectra, frequencies) for each in LOOP_TONES)
+    frequencies = both[0][1]
+    tones = tuple(_tone(each, [powers for powers, _ in both], frequencies) for each in LOOP_TONES)
     # before the first tone, on the side that hums more
     quiet = max(min(_band_level(spectrum, frequencies) for spectrum in powers) for powers, _ in both)
     return HeardLoop(tones, quiet, _clipped(recording))
@@ -113,11 +114,14 @@ def _band_level(spectrum: NDArray[np.float64], frequencies: NDArray[np.float64])
     return decibels(math.sqrt(float(spectrum[audible].sum())))
 
 
-def _tone(wanted: LoopTone, spectra: NDArray[np.float64], frequencies: NDArray[np.float64]) -> HeardTone:
-    """Return a tone as it is in the window that holds most of it."""
+def _tone(wanted: LoopTone, sides: list[NDArray[np.float64]], frequencies: NDArray[np.float64]) -> HeardTone:
+    """Return a tone as it is in the middle of the windows that hold most of it, on the side that has more of it."""
     near = np.flatnonzero(np.abs(frequencies - wanted.hz) <= max(_NEAR * wanted.hz, 3 * frequencies[1]))
-    best = int(np.argmax(spectra[:, near].sum(axis=1)))
-    spectrum = spectra[best]
+    spectra = max(sides, key=lambda side: float(side[:, near].sum(axis=1).max()))
+    powers = spectra[:, near].sum(axis=1)
+    # the middle one of those that lie within the tone: at its ends a window holds something of the next
+    within = np.flatnonzero(powers >= _WITHIN * powers.max())
+    spectrum = spectra[int(within[len(within) // 2])]
     peak = int(near[int(np.argmax(spectrum[near]))])
     lobe = slice(max(0, peak - _LOBE_BINS), peak + _LOBE_BINS + 1)
     power = float(spectrum[lobe].sum())

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Sequence
 
-from PyQt6.QtCore import QObject, QProcess, QTimer
+from PyQt6.QtCore import QCoreApplication, QObject, QProcess, QTimer
 
 _KILL_MS = 400
 
@@ -39,7 +39,7 @@ class DeviceProcess(QObject):
         if self._let_go:
             return
         self._let_go = True
-        self.setParent(None)
+        self.setParent(QCoreApplication.instance())  # it outlives the pane until the process is gone
         process = self._process
         process.finished.connect(self.deleteLater)
         process.closeWriteChannel()

@@ -2,10 +2,10 @@
 
 import time
 
-from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt
+from PyQt6.QtCore import QEvent, QPointF, QRect, QRectF, Qt
 from PyQt6.QtGui import (
     QColor,
-    QKeyEvent,
+    QEventPoint,
     QMouseEvent,
     QPainter,
     QPaintEvent,
@@ -17,7 +17,7 @@ from PyQt6.QtGui import (
 
 from thresher.compose.key_times import KeyTimes
 from thresher.model.questions import DOWNWARDS, FIELDS, FIELDS_LEFT, FINGERS, UPWARDS, Answer, Question, Watched
-from thresher.ui.look import Look, draw_text
+from thresher.ui.look import Look
 from thresher.ui.questions.keys_pane import button_name, times_answer
 from thresher.ui.questions.pane import Pane
 
@@ -27,17 +27,19 @@ _NOTCH = 120
 
 
 class FieldsPane(Pane):
-    """Marks each field that was passed over."""
+    """Marks each field that was passed over; those under the buttons are left out."""
+
+    covers = True
 
     def __init__(self, look: Look, question: Question) -> None:
         """Begin with no field passed."""
         super().__init__(look, question)
         self.touch = question.watch is Watched.TOUCH
         self.passed: set[tuple[int, int]] = set()
+        self.covered: set[tuple[int, int]] = set()
         self.buttons = KeyTimes()
         self.up = self.down = 0
         self.most_fingers = 0
-        self.setMinimumHeight(330)
         self.setMouseTracking(True)
         self.setAttribute(Qt.WidgetAttribute.WA_AcceptTouchEvents, self.touch)
 
@@ -45,8 +47,8 @@ class FieldsPane(Pane):
         """Return the fields passed over, the buttons and the notches of the wheel both ways."""
         found = times_answer(word, self.buttons)
         rest = (
-            (FIELDS, float(_COLUMNS * _ROWS)),
-            (FIELDS_LEFT, float(_COLUMNS * _ROWS - len(self.passed))),
+            (FIELDS, float(_COLUMNS * _ROWS - len(self.covered))),
+            (FIELDS_LEFT, float(self.left)),
             (UPWARDS, float(self.up)),
             (DOWNWARDS, float(self.down)),
             (FINGERS, float(self.most_fingers)),
@@ -54,16 +56,39 @@ class FieldsPane(Pane):
         names = ", ".join(self.buttons.came)
         return Answer(word, (*found.measured, *rest), found.details or names)
 
-    def key(self, event: QKeyEvent, pressed: bool) -> bool:
-        """Leave keys to the choices."""
-        del event, pressed
-        return False
+    @property
+    def left(self) -> int:
+        """How many fields were not passed over yet."""
+        return _COLUMNS * _ROWS - len(self.passed | self.covered)
+
+    def _area(self, column: int, row: int) -> QRectF:
+        wide, high = self.width() / _COLUMNS, self.height() / _ROWS
+        return QRectF(column * wide, row * high, wide, high)
+
+    def leave_out(self, areas: list[QRect]) -> None:
+        """Leave out the fields that buttons cover."""
+        self.covered = {
+            (column, row)
+            for column in range(_COLUMNS)
+            for row in range(_ROWS)
+            if any(QRectF(area).intersects(self._area(column, row)) for area in areas)
+        }
+        self._report()
+
+    def _report(self) -> None:
+        """Say what has come."""
+        if self.touch:
+            self.said.emit(f"{self.left} fields left · {self.most_fingers} fingers at once")
+        else:
+            came = ", ".join(self.buttons.came) or "no button yet"
+            self.said.emit(f"{self.left} fields left · {came} · wheel {self.up} up, {self.down} down")
+        self.update()
 
     def _pass(self, at: QPointF) -> None:
         column, row = int(at.x() * _COLUMNS / max(1, self.width())), int(at.y() * _ROWS / max(1, self.height()))
         if 0 <= column < _COLUMNS and 0 <= row < _ROWS and (column, row) not in self.passed:
             self.passed.add((column, row))
-            self.update()
+            self._report()
 
     def _pass_along(self, start: QPointF, end: QPointF) -> None:
         """Pass over every field of a movement: a fast one comes in jumps."""
@@ -78,8 +103,10 @@ class FieldsPane(Pane):
             points = event.points()
             self.most_fingers = max(self.most_fingers, len(points))
             for point in points:
-                begun = event.type() == QEvent.Type.TouchBegin
-                self._pass_along(point.position() if begun else point.lastPosition(), point.position())
+                at = self.mapFromGlobal(point.globalPosition())
+                begun = point.state() == QEventPoint.State.Pressed
+                self._pass_along(at if begun else self.mapFromGlobal(point.globalLastPosition()), at)
+            self._report()
             event.accept()
             return True
         return super().event(event)
@@ -99,7 +126,7 @@ class FieldsPane(Pane):
         """Note a button that goes down."""
         if event is not None and self._counts(event):
             self.buttons.press(button_name(event), time.monotonic())
-            self.update()
+            self._report()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
         """Note a second press: a button that bounces comes as a double click."""
@@ -109,7 +136,7 @@ class FieldsPane(Pane):
         """Note a button that goes up."""
         if event is not None and self._counts(event):
             self.buttons.release(button_name(event), time.monotonic())
-            self.update()
+            self._report()
 
     def wheelEvent(self, event: QWheelEvent | None) -> None:
         """Count the wheel both ways."""
@@ -118,25 +145,17 @@ class FieldsPane(Pane):
             self.up += max(0, round(turned)) or (1 if 0 < turned < 0.5 else 0)
             self.down += max(0, round(-turned)) or (1 if -0.5 < turned < 0 else 0)
             event.accept()
-            self.update()
+            self._report()
 
     def paintEvent(self, _event: QPaintEvent | None) -> None:
-        """Draw the fields, and what else came."""
+        """Draw the fields."""
         painter, scheme = QPainter(self), self.look.scheme
-        wide, high = self.width() / _COLUMNS, self.height() / _ROWS
+        painter.fillRect(self.rect(), QColor(scheme.paper))
         painter.setPen(QPen(QColor(scheme.rule), 1))
         for column in range(_COLUMNS):
             for row in range(_ROWS):
-                done = (column, row) in self.passed
-                painter.setBrush(QColor(scheme.cleared if done else scheme.field))
-                painter.drawRect(QRectF(column * wide, row * high, wide - 3, high - 3))
-        left = _COLUMNS * _ROWS - len(self.passed)
-        if self.touch:
-            words = f"{left} fields left · {self.most_fingers} fingers at once"
-        else:
-            came = ", ".join(self.buttons.came) or "no button yet"
-            words = f"{left} fields left · {came} · wheel {self.up} up, {self.down} down"
-        area = QRectF(0, self.height() / 2 - 15, self.width(), 30)
-        painter.fillRect(area, QColor(scheme.paper))
-        draw_text(painter, QPointF(12, area.center().y() + 6), words, scheme.ink, 15)
+                if (column, row) not in self.covered:
+                    done = (column, row) in self.passed
+                    painter.setBrush(QColor(scheme.cleared if done else scheme.field))
+                    painter.drawRect(self._area(column, row).adjusted(1, 1, -2, -2))
         painter.end()

@@ -1,6 +1,6 @@
 """The window on the whole of a screen while a picture is judged there, and back to its place after it."""
 
-from PyQt6.QtCore import QRect, Qt, QTimer
+from PyQt6.QtCore import QObject, QRect, Qt, QTimer
 from PyQt6.QtGui import QGuiApplication, QScreen
 from PyQt6.QtWidgets import QWidget
 
@@ -14,12 +14,16 @@ def connector_of(screen: str) -> str:
     return screen.upper().replace("-A-", "-").replace("DISPLAYPORT", "DP")
 
 
-class FullScreen:
+class FullScreen(QObject):
     """Takes the screen of a connector, and gives the window its place back when no picture follows."""
 
     def __init__(self, window: QWidget) -> None:
         """Belong to a window."""
+        super().__init__(window)
         self._window = window
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.timeout.connect(self._give_back)
         self._before: tuple[Qt.WindowState, QRect] | None = None
         self._wanted: str | None = None
 
@@ -57,7 +61,7 @@ class FullScreen:
         """Give the window its place back, unless the next picture comes at once."""
         self._wanted = None
         if self._before is not None:
-            QTimer.singleShot(_NEXT_PICTURE_MS, self._give_back)
+            self._later.start(_NEXT_PICTURE_MS)
 
     def _give_back(self) -> None:
         if self._before is not None and self._wanted is None:

@@ -1,6 +1,6 @@
 """What a question watches or plays meanwhile, as a widget above its words."""
 
-from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtCore import QRect, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QWidget
 
@@ -11,11 +11,14 @@ from thresher.ui.look import Look
 class Pane(QWidget):
     """One of them. `by_itself` carries an answer that needs no person.
 
-    `takes_keys` says that keys answer nothing, since they are what is tested.
+    `takes_keys` says that keys answer nothing, since they are what is tested. `covers` says that it lies under the
+    words over the whole screen; `said` carries what it has to say instead of the hint then.
     """
 
     by_itself = pyqtSignal(object)
+    said = pyqtSignal(str)
     takes_keys = False
+    covers = False
 
     def __init__(self, look: Look, question: Question) -> None:
         """Be made for one question."""
@@ -25,6 +28,9 @@ class Pane(QWidget):
 
     def begin(self) -> None:
         """Start to play, record or watch; the pane is shown."""
+
+    def leave_out(self, areas: list[QRect]) -> None:
+        """Take note of what lies over it, in its own pixels."""
 
     def end(self) -> None:
         """Let go of every device; the question is answered or left."""

@@ -4,6 +4,7 @@ from PyQt6.QtCore import QEvent, QObject, QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
+from thresher.model.parts import PartKind
 from thresher.model.questions import Answer, Picture, Question
 from thresher.protocol.events import QuestionEvent
 from thresher.ui.look import Look
@@ -15,6 +16,17 @@ from thresher.ui.questions.pictures import draw_picture
 from thresher.ui.state import BenchState
 
 _LEAVE_MS = 2000
+_BETWEEN = 16
+
+
+def rows_of(widths: list[int], room: int, between: int = _BETWEEN) -> list[list[int]]:
+    """Return the numbers of buttons by row, so that each row fits into `room` pixels and all are about as full."""
+    whole = sum(widths) + between * max(0, len(widths) - 1)
+    if whole <= room or len(widths) < 2:
+        return [list(range(len(widths)))]
+    half = (len(widths) + 1) // 2
+    first, second = rows_of(widths[:half], room), rows_of(widths[half:], room)
+    return first + [[number + half for number in row] for row in second]
 
 
 class QuestionView(QWidget):
@@ -44,9 +56,10 @@ class QuestionView(QWidget):
             label.setObjectName(name)
             label.setWordWrap(True)
             label.setAlignment(Qt.AlignmentFlag.AlignHCenter)
-        self._buttons = QHBoxLayout()
-        self._buttons.setSpacing(16)
+        self._rows = QVBoxLayout()
+        self._rows.setSpacing(12)
         self.buttons: dict[str, QPushButton] = {}
+        self._placed: list[list[int]] = []
         self._column = column = QVBoxLayout(self)
         column.setContentsMargins(80, 40, 80, 40)
         column.setSpacing(18)
@@ -54,7 +67,7 @@ class QuestionView(QWidget):
         for label in (self.about, self.text, self.hint):
             column.addWidget(label)
         column.addSpacing(12)
-        column.addLayout(self._buttons)
+        column.addLayout(self._rows)
         self._below = column.count()
         column.addStretch(3)
         self.leave = QLabel("", self)
@@ -71,8 +84,9 @@ class QuestionView(QWidget):
     def _restyle(self) -> None:
         scheme, field = self._look.scheme, self._picture is not None
         ink, soft = (scheme.panel, scheme.panel) if field else (scheme.ink, scheme.soft)
-        back = "rgba(20, 24, 28, 215)" if field else "transparent"
-        large = 22 if field else 34  # a picture is judged as a whole: the words stand small at its lower edge
+        back = "rgba(20, 24, 28, 215)" if field else "transparent" if self.pane is None else scheme.paper
+        # a picture is judged as a whole, and fields are passed over: the words stand small beside them
+        large = 22 if field or (self.pane is not None and self.pane.covers) else 34
         self.setStyleSheet(
             f"QLabel {{ color: {ink}; background: {back}; padding: 4px; }}"
             f"QLabel#question_about {{ font-size: 15px; color: {soft}; }}"
@@ -107,15 +121,36 @@ class QuestionView(QWidget):
         self._drop_pane()
         self.event_ = event
         self._fill(event.question)
-        if event.question.picture is not None:  # what is cut off at an edge shows on the whole screen only
-            self._screen.take(event.question.picture.output)
+        picture = event.question.picture
+        if picture is not None or (self.pane is not None and self.pane.covers):
+            # what is cut off at an edge, or dead there, shows on the whole screen only
+            self._screen.take(self._output_of(picture))
         self.setGeometry(self._window.rect())
         self.show()
+        self._fit()
         self.raise_()
         self.setFocus(Qt.FocusReason.OtherFocusReason)
         self.update()
         if self.pane is not None:
             self.pane.begin()
+
+    def _output_of(self, picture: Picture | None) -> str:
+        """Return the connector whose screen a picture has to be on, empty where it does not matter.
+
+        A simulated machine's displays are nowhere, and a machine's only one is the one that shows the window.
+        """
+        snapshot = self._state.snapshot
+        if picture is None or snapshot is None or snapshot.machine.simulated:
+            return ""
+        return picture.output if len(snapshot.machine.parts_of(PartKind.DISPLAY)) > 1 else ""
+
+    def _fit(self) -> None:
+        """Lay everything out at this size, and let a pane that covers everything know what lies over it."""
+        self._place_buttons()
+        self._column.activate()
+        if self.pane is not None and self.pane.covers:
+            self.pane.setGeometry(self.rect())
+            self.pane.leave_out([button.geometry() for button in self.buttons.values()])
 
     def _fill(self, question: Question) -> None:
         """Put the words, the choices and the pane of a question in place."""
@@ -125,13 +160,22 @@ class QuestionView(QWidget):
         self._fill_choices(question)
         picture = question.picture is not None
         self.pane = pane = pane_for(question, self._look)
+        covers = pane is not None and pane.covers
         if pane is not None:
             pane.by_itself.connect(self._take_answer)
-            self._column.insertWidget(1, pane, 8)
-        wide = pane is not None and pane.sizePolicy().verticalPolicy() != pane.sizePolicy().Policy.Fixed
-        self._column.setStretch(0, 20 if picture else 0 if wide else 2)
-        self._column.setStretch(self._column.count() - 2, 0 if picture or wide else 3)
-        self._column.setSpacing(4 if picture else 18)
+            pane.said.connect(self.hint.setText)
+            if covers:
+                pane.setParent(self)
+                pane.lower()
+                pane.show()
+            else:
+                self._column.insertWidget(1, pane, 8)
+        for label in (self.about, self.text, self.hint, self.leave):
+            label.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents, covers)
+        tall = pane is not None and not covers and pane.minimumHeight() != pane.maximumHeight()
+        self._column.setStretch(0, 20 if picture else 0 if tall else 2)
+        self._column.setStretch(self._column.count() - 2, 0 if picture or tall else 2 if covers else 3)
+        self._column.setSpacing(4 if picture else 0 if covers else 18)
         hides = "Space hides these words; " if picture else ""
         leaves = "Hold Esc for two seconds to leave" if self._tests_keys else "Esc leaves"
         self.leave.setText(f"{hides}{leaves} the question unanswered")
@@ -139,12 +183,10 @@ class QuestionView(QWidget):
         self._restyle()
 
     def _fill_choices(self, question: Question) -> None:
-        while (item := self._buttons.takeAt(0)) is not None:
-            if (old := item.widget()) is not None:
-                old.hide()
-                old.deleteLater()
-        self.buttons = {}
-        self._buttons.addStretch(1)
+        for old in self.buttons.values():
+            old.hide()
+            old.deleteLater()
+        self.buttons, self._placed = {}, []
         for choice in question.choices:
             button = QPushButton(f"{choice.key}   {choice.text}".strip(), self)
             button.setObjectName(f"answer_{choice.word}")
@@ -153,8 +195,28 @@ class QuestionView(QWidget):
             button.setFocusPolicy(Qt.FocusPolicy.TabFocus if choice.key else Qt.FocusPolicy.NoFocus)
             button.clicked.connect(lambda _checked=False, word=choice.word: self._answer(word))
             self.buttons[choice.word] = button
-            self._buttons.addWidget(button)
-        self._buttons.addStretch(1)
+
+    def _place_buttons(self) -> None:
+        """Put the buttons into as many rows as they need at this width."""
+        room = self.width() - 2 * self._column.contentsMargins().left()
+        rows = rows_of([button.sizeHint().width() for button in self.buttons.values()], room)
+        if rows == self._placed:
+            return
+        self._placed = rows
+        while (row := self._rows.takeAt(0)) is not None:
+            row_layout = row.layout()
+            if row_layout is not None:
+                while row_layout.takeAt(0) is not None:
+                    continue
+                row_layout.deleteLater()
+        for row_buttons in rows:
+            layout = QHBoxLayout()
+            layout.setSpacing(_BETWEEN)
+            layout.addStretch(1)
+            for number in row_buttons:
+                layout.addWidget(list(self.buttons.values())[number])
+            layout.addStretch(1)
+            self._rows.addLayout(layout)
 
     def _close(self) -> None:
         """Go away, with whatever the question had open."""
@@ -254,6 +316,7 @@ class QuestionView(QWidget):
         """Stay as large as the window."""
         if watched is self._window and event is not None and event.type() == QEvent.Type.Resize and self.isVisible():
             self.setGeometry(self._window.rect())
+            self._fit()
         return False
 
     def paintEvent(self, _event: QPaintEvent | None) -> None:
