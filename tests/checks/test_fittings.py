@@ -210,7 +210,7 @@ def test_a_thorough_round_with_a_person_has_them_and_a_short_one_has_not(
 
 
 def test_a_scenario_with_impossible_fittings_says_what_is_wrong() -> None:
-    text = shipped_scenarios()["harbour-notebook"].read_text()
+    text = shipped_scenarios()["ferry-office"].read_text()
     for part, words in (
         ('[[displays]]\nconnector = "eDP-1"\nname = ""\nwidth = 9000\n', "displays[0]"),
         ('[fittings]\nbuilt_in = ["toaster"]\n', "fittings.built_in[0]"),

@@ -128,7 +128,7 @@ def _graphics_doubts(system: System, folder: str, part: Part) -> list[Doubt]:
 
 
 def read_drives(system: System) -> list[Part]:
-    """Return every block device that is hardware."""
+    """Return every block device that is hardware and keeps data, without optical drives and empty card readers."""
     root = _root_device(system)
     parts = []
     for name in system.list(_BLOCK):
@@ -137,6 +137,8 @@ def read_drives(system: System) -> list[Part]:
             continue  # loop, ram, dm, md: no hardware behind them
         facts = []
         sectors = optional_number(system, f"{folder}/size")
+        if re.fullmatch(r"sr\d+", name) or (not sectors and optional_text(system, f"{folder}/removable") == "1"):
+            continue  # an optical drive or an empty card reader: built in, with checks of their own
         if sectors:
             facts.append(Fact("size", f"{sectors * 512 / 1e9:.0f} GB", f"{folder}/size"))
         path = system.resolve(folder)

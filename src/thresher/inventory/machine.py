@@ -39,10 +39,12 @@ def read_inventory(system: System, lookup: Lookup | None = None) -> Inventory:
     devices = memory_devices(structures)
     graphics, graphics_doubts = read_graphics(system, lookup)
     ecc = read_ecc(system, devices, unknown)
+    built_in = read_built_in(system)
+    listed = [Fact(each.kind.value, each.name, each.source) for each in built_in]
     parts = [
         read_processor(system, cpus, unknown),
         *read_memory(system, devices, unknown),
-        _board(system, described, [*ecc, *read_usb_controllers(system, lookup)]),
+        _board(system, described, [*ecc, *read_usb_controllers(system, lookup), *listed]),
         *read_drives(system),
         *graphics,
         *read_others(system, unknown, lookup),
@@ -74,7 +76,7 @@ def read_inventory(system: System, lookup: Lookup | None = None) -> Inventory:
         tuple(doubts),
         identity,
         memory_map,
-        read_built_in(system),
+        built_in,
     )
 
 
