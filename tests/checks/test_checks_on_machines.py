@@ -14,12 +14,15 @@ from tests.conftest import Heard
 from thresher.app.stored_verdict import job_verdict
 from thresher.checks.check import CheckSteps, beside, progress
 from thresher.checks.registry import CHECKS
-from thresher.compose.rounds import named_checks, plan_round, round_sheet
+from thresher.compose.announce import announcement
+from thresher.compose.draft import draft_of
+from thresher.compose.rounds import UNTIL_STOPPED, named_checks, plan_round, round_sheet
 from thresher.compose.sheet_file import parse_sheet
 from thresher.compose.sheet_text import sheet_text
 from thresher.engine.assembly import open_engine
 from thresher.engine.engine import Engine
 from thresher.engine.run.load_step import LoadStep
+from thresher.inventory.machine import read_inventory
 from thresher.journal.jobfile import JobFile
 from thresher.loads.check_loads import CHECK_LOADS
 from thresher.machine.live import LiveSystem
@@ -476,3 +479,37 @@ def test_what_a_stopped_check_had_asked_for_is_undone_when_it_comes(
         assert undone.get(timeout=10.0) == "opened"
     finally:
         engine.close()
+
+
+def test_a_round_goes_on_until_somebody_stops_it(make_engine: MakeEngine, notebook: Scenario) -> None:
+    engine, heard = make_engine(notebook)
+    sheet = round_sheet("again", named_checks(("memory fitted", "fans turn")), engine.inventory, UNTIL_STOPPED)
+    assert sheet.repeat
+
+    def stop_in_the_third(event: object) -> None:
+        third = isinstance(event, TickEvent) and (event.run.run, event.run.ending) == (3, None)
+        if third and event.run.plan[0].check == "pass":  # type: ignore[attr-defined]
+            engine.submit(engine.stop)
+
+    engine.subscribe(stop_in_the_third)
+    status = engine.run_to_end(sheet)
+    assert (status.run, status.ending) == (3, Ending.STOPPED)
+    passed = [each.run for each in engine.snapshot().checks if each.check == "memory fitted"]
+    assert passed == [1, 2, 3]
+    begins = [entry.title for entry in engine.snapshot().tape if entry.title.endswith("begins")]
+    assert begins == ["Run 1 begins", "Run 2 begins", "Run 3 begins"]
+    ends = [entry.title for entry in engine.snapshot().tape if "finished" in entry.title]
+    assert len(ends) == 2
+    del heard
+
+
+def test_a_sheet_that_repeats_is_written_and_read_as_such(notebook: Scenario) -> None:
+    inventory = read_inventory(SimulatedMachine(notebook, 0.0))
+    sheet = round_sheet("again", named_checks(("memory fitted",)), inventory, UNTIL_STOPPED)
+    assert parse_sheet(sheet_text(sheet), "x") == sheet
+    assert "again and again until you stop it" in announcement(sheet, (0,))
+    once = replace(sheet, repeat=False)
+    assert "repeat" not in sheet_text(once)
+    assert draft_of(sheet).sheet() == sheet
+    with pytest.raises(InputError, match="repeat"):
+        parse_sheet(sheet_text(once).replace('title = "again"', 'title = "again"\nrepeat = "often"'), "x")

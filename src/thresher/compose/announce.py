@@ -23,7 +23,8 @@ def announcement(sheet: RunSheet, cpus: tuple[int, ...]) -> str:
         kinds = ", ".join(dict.fromkeys(block.row.word for block in checks))
         parts.append(f"carries out {len(checks)} check{'s' if len(checks) > 1 else ''} ({kinds})")
     about = "about " if checks else ""
-    return f"Start {' and '.join(parts)} for {about}{clock_text(_busy_s(sheet))}. {_stops(sheet)} {_may(sheet)}"
+    again = ", again and again until you stop it" if sheet.repeat else ""
+    return f"Start {' and '.join(parts)} for {about}{clock_text(_busy_s(sheet))}{again}. {_stops(sheet)} {_may(sheet)}"
 
 
 def _loaded(sheet: RunSheet, cpus: tuple[int, ...]) -> Iterator[str]:

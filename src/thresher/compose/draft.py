@@ -45,6 +45,7 @@ class Draft:
     finds: str = ""
     misses: str = ""
     reasons: dict[str, str] = field(default_factory=dict)
+    repeat: bool = False
     next_number: int = 1
 
     @property
@@ -82,12 +83,13 @@ class Draft:
             self.finds,
             self.misses,
             self.reasons,
+            self.repeat,
         )
 
 
 def draft_of(sheet: RunSheet) -> Draft:
     """Return a draft of a sheet."""
-    empty = Draft(sheet.title, (), sheet.limits, sheet.about, sheet.finds, sheet.misses, sheet.reasons)
+    empty = Draft(sheet.title, (), sheet.limits, sheet.about, sheet.finds, sheet.misses, sheet.reasons, sheet.repeat)
     return put(empty, sheet.items)[0]
 
 

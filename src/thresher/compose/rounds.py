@@ -13,6 +13,8 @@ from thresher.model.parts import Inventory, PartKind
 from thresher.model.sheet import Block, RunSheet, clock_text
 
 SHORT_ROUND = "Short round"
+UNTIL_STOPPED = 0
+"""As often as it goes until somebody stops it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,19 +51,22 @@ def _seconds(checks: Iterable[Check], inventory: Inventory) -> float:
 
 
 def round_sheet(title: str, checks: Sequence[Check], inventory: Inventory, times: int = 1) -> RunSheet:
-    """Return the sheet of some checks for a machine, one after the other, so many times. Raises InputError."""
+    """Return the sheet of some checks for a machine, one after the other, so many times.
+
+    `UNTIL_STOPPED` times is again and again until somebody stops it. Raises InputError.
+    """
     if not checks:
         raise InputError("round", [InputFault("checks", "none of the parts has a check")])
-    if not 1 <= times <= 1000:
-        raise InputError("round", [InputFault("times", f"expected 1 to 1000, found {times}")])
+    if times != UNTIL_STOPPED and not 1 <= times <= 1000:
+        raise InputError("round", [InputFault("times", f"expected 1 to 1000, or 0 until stopped; found {times}")])
     blocks, at = [], 0.0
-    for check in list(checks) * times:
+    for check in list(checks) * max(1, times):
         place = usual_working_set(CHECK_LOADS[check.name])
         length = check.seconds_on(inventory)
         blocks.append(Block(check.row, check.name, at, length, working_set=place, is_check=True))
         at += length
     finds = "; ".join(dict.fromkeys(check.finds for check in checks)) if len(checks) == 1 else ""
-    return RunSheet(title, tuple(blocks), finds=finds)
+    return RunSheet(title, tuple(blocks), finds=finds, repeat=times == UNTIL_STOPPED)
 
 
 def results_sentence(results: Sequence[CheckResult]) -> str:

@@ -95,13 +95,16 @@ def parse_time(value: str | int | float, place: str, faults: list[InputFault]) -
     return float(seconds)
 
 
+_KEYS = {"format", "title", "about", "finds", "misses", "reasons", "repeat", "limits", "gates", "blocks"}
+
+
 def parse_sheet(text: str, source: str) -> RunSheet:
     """Parse and check a run sheet. Raises InputError with every fault found."""
     if len(text) > _MOST_CHARACTERS:
         raise InputError(source, [InputFault("size", f"a run sheet has {_MOST_CHARACTERS} characters at most")])
     data = parse_toml(text, source, FORMAT)
     faults: list[InputFault] = []
-    unknown_keys(data, {"format", "title", "about", "finds", "misses", "reasons", "limits", "gates", "blocks"}, faults)
+    unknown_keys(data, _KEYS, faults)
     title = data.get("title")
     if not isinstance(title, str) or not title.strip():
         faults.append(InputFault("title", f"expected a text, found {title!r}"))
@@ -109,6 +112,7 @@ def parse_sheet(text: str, source: str) -> RunSheet:
         convert_section(data.get(key, ""), str, key, faults) or "" for key in ("about", "finds", "misses")
     )
     reasons = convert_section(data.get("reasons", {}), dict[str, str], "reasons", faults)
+    repeat = convert_section(data.get("repeat", False), bool, "repeat", faults)
     limits = convert_section(data.get("limits", {}), SheetLimits, "limits", faults)
     gates = [_gate(raw, index, faults) for index, raw in enumerate(convert_list(data, "gates", _RawGate, faults))]
     blocks = [_block(raw, index, faults) for index, raw in enumerate(convert_list(data, "blocks", _RawBlock, faults))]
@@ -119,7 +123,9 @@ def parse_sheet(text: str, source: str) -> RunSheet:
         raise InputError(source, faults)
     ordered_blocks = tuple(sorted(blocks, key=lambda block: block.start_s))
     ordered_gates = tuple(sorted(gates, key=lambda gate: gate.start_s))
-    return RunSheet(str(title), ordered_blocks, ordered_gates, limits, about, finds, misses, reasons or {})
+    return RunSheet(
+        str(title), ordered_blocks, ordered_gates, limits, about, finds, misses, reasons or {}, bool(repeat)
+    )
 
 
 def _gate(raw: _RawGate, index: int, faults: list[InputFault]) -> Gate:

@@ -16,6 +16,7 @@ def sheet_text(sheet: RunSheet) -> str:
     """Return the file of a run sheet. What stands for itself when it is left out is left out."""
     data: dict[str, Any] = {"format": FORMAT, "title": sheet.title}
     data |= {key: text for key in ("about", "finds", "misses") if (text := getattr(sheet, key))}
+    data |= {"repeat": True} if sheet.repeat else {}
     limits = {
         "temperature_c": sheet.limits.temperature_c,
         "stop_after_faults": sheet.limits.stop_after_faults,

@@ -57,6 +57,8 @@ _LOG = logging.getLogger(__name__)
 KEEP_TICKS = 90_000
 """A day at 1 s. Packed as in the job file, 200 channels take some 80 MB."""
 _PREPARE_POLL_S = 0.05
+_BETWEEN_ROUNDS_S = 5.0
+"""Between two rounds of a run that repeats: time to read what came, and to press Stop."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -205,6 +207,18 @@ class Engine:
             self.trials.run_begins(run)
         self.sheets.started()
 
+    def _start_again(self) -> None:
+        """Start a sheet that repeats once more, when it was carried out to its end."""
+        if not self.conductor.repeats:
+            return
+        try:
+            self.start()
+        except EnvironmentFault as error:
+            self.conductor.give_up_repeating()
+            self._record.note("Cannot start again", str(error), Severity.WARNING)
+            return
+        self.conductor.hold_back(_BETWEEN_ROUNDS_S)
+
     def stop(self) -> str:
         """Stop the run at once and return how many workers have ended."""
         self.events.flush()
@@ -255,6 +269,7 @@ class Engine:
             self._record.write(entry)
         self._guarded(lambda: self.conductor.advance(tick))
         self._report_rails()
+        self._start_again()
         self._record.check_journal()
         self._settle()
 

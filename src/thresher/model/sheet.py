@@ -160,7 +160,7 @@ class RunSheet:
     """The plan of a run, checked: gates and blocks on one time axis in seconds.
 
     `about` says what it does, `finds` and `misses` what it can and cannot find, `reasons` by symptom why it is
-    proposed for it.
+    proposed for it. With `repeat` it starts again whenever it was carried out to its end, until somebody stops it.
     """
 
     title: str
@@ -171,6 +171,7 @@ class RunSheet:
     finds: str = ""
     misses: str = ""
     reasons: dict[str, str] = field(default_factory=dict)
+    repeat: bool = False
 
     @property
     def items(self) -> tuple[SheetItem, ...]:

@@ -365,7 +365,10 @@ RunCommand = StartRun | StopRun | PutSheet | ChooseSheet | PutTrialSheet | PutDr
 
 
 class PutRound(Command[RunStatus], frozen=True, tag="round.put"):
-    """Put a round on the bench: one of the rounds over parts of some kinds (all without), or checks by name."""
+    """Put a round on the bench: one of the rounds over parts of some kinds (all without), or checks by name.
+
+    It goes over them so many `times`, 0 for until somebody stops it.
+    """
 
     kind: Round = Round.SHORT
     parts: tuple[PartKind, ...] = ()

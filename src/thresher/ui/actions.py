@@ -40,6 +40,11 @@ def menu_sections(window: "MainWindow") -> tuple[tuple[MenuItem, ...], ...]:
             MenuItem("Show the scene that a card draws", ("Ctrl+K",), window.show_scene),
             MenuItem("Short round: check every part, or the picked ones", ("Ctrl+H",), window.put_round),
             MenuItem("Thorough round", ("Ctrl+Shift+H",), lambda: window.put_round(thorough=True)),
+            MenuItem(
+                "Repeat the run until stopped, or once only",
+                ("Ctrl+Alt+R",),
+                lambda: bench.editor.set_repeat(not bench.editor.draft.repeat),
+            ),
             MenuItem("Undo", ("Ctrl+Z",), window.undo),
             MenuItem("Redo", ("Ctrl+Shift+Z", "Ctrl+Y"), window.redo),
             MenuItem("New job", ("Ctrl+N",), window.new_job),

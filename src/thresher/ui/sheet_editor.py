@@ -278,6 +278,11 @@ class SheetEditor(QObject):
         """Set what stops the run."""
         self.do(replace(self.draft, limits=limits))
 
+    def set_repeat(self, repeat: bool) -> None:
+        """Let the run start again at its end, until somebody stops it, or not."""
+        if repeat != self.draft.repeat:
+            self.do(replace(self.draft, repeat=repeat))
+
     def set_title(self, title: str) -> None:
         """Name the sheet."""
         self.do(replace(self.draft, title=title))

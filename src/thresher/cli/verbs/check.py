@@ -71,6 +71,7 @@ def run_checks(
     names: Names = None,
     part: Parts = None,
     times: Annotated[int, typer.Option("--times", min=1, max=1000, help="How often to go over them.")] = 1,
+    until_stopped: Annotated[bool, typer.Option("--until-stopped", help="Go over them until Ctrl+C.")] = False,
     simulate: Simulate = None,
     speed: Speed = None,
     job: JobPath = None,
@@ -83,12 +84,13 @@ def run_checks(
     from thresher.app.machines import open_system
     from thresher.cli.asking import asked_in_terminal
     from thresher.cli.running import carry_out, end_engine
+    from thresher.compose.rounds import UNTIL_STOPPED
 
     system = open_system(None, simulate, speed)
     engine = wiring.make_engine(system, job, 1.0, shop, simulate or "")
     try:
         with asked_in_terminal(engine) if ask else nullcontext():
-            sheet = _sheet(engine, names or ["short"], part or [], times)
+            sheet = _sheet(engine, names or ["short"], part or [], UNTIL_STOPPED if until_stopped else times)
             before = len(engine.snapshot().checks)
             status = carry_out(engine, sheet, json, lines_only=ask)
         results = engine.snapshot().checks[before:]

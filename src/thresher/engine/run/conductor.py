@@ -5,6 +5,7 @@ the steps (`steps.py`), what stops a run to `run_limits.py`.
 """
 
 import logging
+from dataclasses import replace
 
 from thresher.compose.rounds import results_sentence
 from thresher.compose.sheet_faults import Bench
@@ -85,6 +86,23 @@ class Conductor:
         _LOG.info("run %d begins: %s, %g s", run.number, self.sheet.title, self.sheet.length_s)
         run.change(RunState.WAITING if steps[0].holds_later else RunState.BETWEEN)
         self._record.note(f"Run {run.number} begins", f"{self.sheet.title}, planned {clock_text(self.sheet.length_s)}")
+
+    @property
+    def repeats(self) -> bool:
+        """Whether the run that has ended starts again: its sheet says so, and nothing else has ended it."""
+        run = self.run
+        sheet = self.sheet
+        return run is not None and sheet is not None and sheet.repeat and run.ending is Ending.FINISHED
+
+    def give_up_repeating(self) -> None:
+        """Leave the sheet on the bench as one that is carried out once."""
+        if self.sheet is not None:
+            self.sheet = replace(self.sheet, repeat=False)
+
+    def hold_back(self, seconds: float) -> None:
+        """Let the run that has just been started begin its first step so much later."""
+        if self.run is not None:
+            self.run.delay(self.run.steps[0], seconds)
 
     def stop(self) -> str:
         """Stop the run at once and return how many workers have ended."""

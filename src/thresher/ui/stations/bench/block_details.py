@@ -17,6 +17,7 @@ from thresher.ui.look import Look, draw_text, panel, wrap
 from thresher.ui.sheet_editor import SheetEditor
 
 _MOST_REPEATS = 50
+_ALWAYS = "until stopped"
 _NARROW = 470
 
 
@@ -63,6 +64,7 @@ class BlockDetails(QWidget):
         self._add("stop", "run stops at", lambda text: editor.set_limits(parse_limits(text)), True)
         self._add("repeat", "repeat", self._repeat, True)
         self.slots["stop"].field.addItems(tuple(LIMITS))
+        self.slots["repeat"].field.addItems(("1 ×", "2 ×", "5 ×", _ALWAYS))
         editor.changed.connect(self._follow)
         look.changed.connect(self._restyle)
         self._restyle()
@@ -136,7 +138,7 @@ class BlockDetails(QWidget):
                 box.addItems(choices)
             self._fill(field.name, shown_text(field, items))
         self._fill("stop", limits_words(self._editor.draft.limits))
-        self._fill("repeat", "1 ×")
+        self._fill("repeat", _ALWAYS if self._editor.draft.repeat else "1 ×")
         self._say()
 
     def _fill(self, name: str, text: str) -> None:
@@ -211,9 +213,14 @@ class BlockDetails(QWidget):
         self._editor.change(lambda item: write(item, text))
 
     def _repeat(self, text: str) -> None:
-        words = text.strip().lower().removesuffix("×").removesuffix("x").strip()
+        wanted = text.strip().lower()
+        if wanted == _ALWAYS:
+            self._editor.set_repeat(True)
+            return
+        words = wanted.removesuffix("×").removesuffix("x").strip()
         if not words.isdecimal() or not 1 <= int(words) <= _MOST_REPEATS:
-            raise EntryError(f"expected 1 to {_MOST_REPEATS}, found {text.strip()!r}")
+            raise EntryError(f"expected 1 to {_MOST_REPEATS}, or {_ALWAYS}; found {text.strip()!r}")
+        self._editor.set_repeat(False)
         if int(words) > 1:
             self._editor.duplicate(int(words) - 1)
 
