@@ -45,6 +45,7 @@ def menu_sections(window: "MainWindow") -> tuple[tuple[MenuItem, ...], ...]:
                 ("Ctrl+Alt+R",),
                 lambda: bench.editor.set_repeat(not bench.editor.draft.repeat),
             ),
+            MenuItem("Scheduled rounds…", ("Ctrl+Alt+S",), window.show_schedule),
             MenuItem("Undo", ("Ctrl+Z",), window.undo),
             MenuItem("Redo", ("Ctrl+Shift+Z", "Ctrl+Y"), window.redo),
             MenuItem("New job", ("Ctrl+N",), window.new_job),

@@ -4,6 +4,7 @@
 
 from collections.abc import Callable
 from dataclasses import replace
+from pathlib import Path
 
 import msgspec
 from PyQt6.QtCore import QEvent, QPointF, QSettings, Qt, pyqtSignal
@@ -18,6 +19,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from thresher.app.user_bus import BusManager, unit_folder
 from thresher.compose.rounds import SHORT_ROUND, long_part, results_sentence
 from thresher.decoding.recognise import load_tables
 from thresher.model.channels import LimitSide
@@ -61,6 +63,7 @@ from thresher.ui.look import Look
 from thresher.ui.questions.view import QuestionView
 from thresher.ui.rail import STATIONS, Rail
 from thresher.ui.requests import EngineRequests
+from thresher.ui.schedule_dialog import ScheduleDialog
 from thresher.ui.small_strip import SmallStrip
 from thresher.ui.state import BenchState
 from thresher.ui.stations.bench.frames_card import cards_of_run
@@ -345,6 +348,12 @@ class MainWindow(QWidget):
     def list_jobs(self) -> None:
         """Show the jobs on the bench as they are now."""
         self.requests.list_jobs(self.intake.strip.set_cards)
+
+    def show_schedule(self) -> None:
+        """Show and change the rounds that run at chosen times on this computer."""
+        dialog = ScheduleDialog(self._look, Path(unit_folder()), BusManager(), self)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.open()
 
     def new_job(self) -> None:
         """Make a new job for the machine on the bench and go to its Intake."""
