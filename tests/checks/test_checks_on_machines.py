@@ -356,7 +356,8 @@ def test_a_worn_battery_is_the_suspect_and_a_sound_one_is_cleared(make_engine: M
     assert engine.verdict is not None
     assert engine.verdict.suspects[0].mode == "battery.worn"
     assert engine.verdict.suspects[0].probability > 0.9
-    sound, _ = make_engine(notebook, "sound.thresher")
+    # without the customer's word that it runs down, which makes it six times as likely
+    sound, _ = make_engine(replace(notebook, symptoms=()), "sound.thresher")
     run(sound, "battery wear")
     assert sound.verdict is not None
     suspects = {each.mode: each.probability for each in sound.verdict.suspects}

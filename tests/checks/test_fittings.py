@@ -218,3 +218,44 @@ def test_a_scenario_with_impossible_fittings_says_what_is_wrong() -> None:
         with pytest.raises(InputError) as caught:
             parse_scenario(f"{text}\n{part}", "notebook")
         assert words in str(caught.value)
+
+
+@pytest.mark.parametrize(
+    ("fault", "check", "mode", "words"),
+    [
+        (Fault(kind=F.DEAD_PORT, strength=2), "USB ports", "board.ports", "Replace the port or its cable"),
+        (Fault(kind=F.DEAF_MICROPHONE), "microphone", "sound.path", "Replace the speaker, microphone or sound card"),
+        (Fault(kind=F.DEAD_PIXEL), "picture", "display.panel", "Replace the display"),
+        (Fault(kind=F.KEY_CHATTERS), "keys", "board.input", "Replace the keyboard, pad or camera"),
+        (Fault(kind=F.TIRED_LASER, strength=1.0), "optical drive", "drive.optical", "Replace the optical drive"),
+        (Fault(kind=F.BLUETOOTH_DEAD), "bluetooth", "network.link", "Replace the network cable or adapter"),
+        (Fault(kind=F.CLOCK_BATTERY), "clock battery", "board.clock-battery", "Replace the clock battery"),
+    ],
+)
+def test_the_verdict_names_what_failed_and_not_the_whole_board(
+    make_engine: MakeEngine, notebook: Scenario, fault: Fault, check: str, mode: str, words: str
+) -> None:
+    engine, _ = make_engine(replace(notebook, faults=(fault,)))
+    run(engine, check)
+    verdict = engine.verdict
+    assert verdict is not None
+    assert verdict.suspects[0].mode == mode
+    assert verdict.suspects[0].probability > 0.9
+    assert verdict.sentence.startswith(words), verdict.sentence
+    whole_part = mode == "display.panel"
+    assert verdict.acts[0].words == ("replace display" if whole_part else words[0].lower() + words[1:])
+
+
+def test_a_wrong_name_server_makes_no_part_of_the_machine_suspect(make_engine: MakeEngine, notebook: Scenario) -> None:
+    engine, _ = make_engine(replace(notebook, faults=(Fault(kind=F.WRONG_NAMES),)))
+    run(engine, "names and internet")
+    sound, _ = make_engine(notebook, "sound.thresher")
+    run(sound, "names and internet")
+    verdicts = engine.verdict, sound.verdict
+    assert verdicts[0] is not None
+    assert verdicts[1] is not None
+    assert verdicts[0].suspects[0].mode == "nothing"
+    for mine, other in zip(verdicts[0].suspects, verdicts[1].suspects, strict=True):
+        assert mine.mode == other.mode
+        # hypotheses hold two at most, so beside this one no pair of faults is counted: nothing else changes
+        assert abs(mine.probability - other.probability) < 0.1

@@ -202,7 +202,8 @@ def _write_amount(item: SheetItem, text: str) -> SheetItem:
 
 
 def _amount(block: Block) -> str:
-    return ALL_FREE if block.amount is None and block.share == 1.0 else amount_text(block)
+    words = amount_text(block)
+    return ALL_FREE if words == "100 %" else words  # also where less than a millionth is missing
 
 
 def _patterns_text(block: Block) -> str:

@@ -87,6 +87,7 @@ def _action_sentence(suspect: Suspect, probability: float, knowledge: Knowledge)
     part = f"{suspect.kind.value} {suspect.tag}" if several and suspect.kind is not None else suspect.part
     if suspect.kind is PartKind.GRAPHICS and not several:
         part = suspect.kind.word
+    part = knowledge.mode(suspect.mode).item or part
     words = {
         Action.REPLACE: f"Replace the {part}",
         Action.CLEAN: "Clean the graphics card" if suspect.kind is PartKind.GRAPHICS else "Clean the cooling",

@@ -34,7 +34,7 @@ _TREATMENT_MENDS = 0.97
 
 @dataclass(frozen=True, slots=True)
 class Prices:
-    """What the shop charges and pays: money per hour of bench time, for a comeback, by part; minutes by act.
+    """What the shop charges and pays: money per hour of bench time, for a comeback, by part and item; minutes by act.
 
     `default` where the shop has not set its own.
     """
@@ -44,6 +44,7 @@ class Prices:
     parts: dict[PartKind, float]
     minutes: dict[str, float]
     default: bool = True
+    items: dict[str, float] = field(default_factory=dict)
 
     def time_cost(self, minutes: float) -> float:
         """Return what bench time costs."""
@@ -56,12 +57,13 @@ def parse_prices(text: str, source: str, default: bool = False) -> Prices:
     faults: list[InputFault] = []
     if "an_hour" in data:  # the name before version 0.2; price lists of shops still have it
         data["per_hour"] = data.pop("an_hour")
-    unknown_keys(data, {"format", "per_hour", "comeback", "parts", "minutes"}, faults)
+    unknown_keys(data, {"format", "per_hour", "comeback", "parts", "items", "minutes"}, faults)
     per_hour = convert_section(data.get("per_hour"), float, "per_hour", faults)
     comeback = convert_section(data.get("comeback"), float, "comeback", faults)
     parts = convert_section(data.get("parts", {}), dict[PartKind, float], "parts", faults)
+    items = convert_section(data.get("items", {}), dict[str, float], "items", faults) or {}
     minutes = convert_section(data.get("minutes", {}), dict[str, float], "minutes", faults)
-    for name, values in (("parts", parts), ("minutes", minutes)):
+    for name, values in (("parts", parts), ("items", items), ("minutes", minutes)):
         for key, value in (values or {}).items():
             if value < 0:
                 faults.append(InputFault(f"{name} {key}", f"expected 0 or more, found {value:g}"))
@@ -70,7 +72,7 @@ def parse_prices(text: str, source: str, default: bool = False) -> Prices:
             faults.append(InputFault(name, f"expected 0 or more, found {money:g}"))
     if faults or per_hour is None or comeback is None or parts is None or minutes is None:
         raise InputError(source, faults)
-    return Prices(per_hour, comeback, parts, minutes, default)
+    return Prices(per_hour, comeback, parts, minutes, default, items)
 
 
 def default_price_list() -> str:
@@ -169,6 +171,8 @@ _TREATMENT_WORDS = {
 }
 """Where "clean the …" and "reseat the …" is not what is done."""
 
+_ITEM_PRICE, _ITEM_MINUTES = 25.0, 15.0
+"""Of an item that the price list does not have."""
 _LEFT = 0.5
 """A fault that is there to a smaller share under the configuration that is handed back counts as fixed by it."""
 
@@ -185,8 +189,12 @@ def _simple_acts(posterior: Posterior, prices: Prices, book: Book) -> list[_Simp
     base = book.base
     ours = {part.tag for part in book.parts if part.known_good}
     named: dict[tuple[str, PartKind], set[int]] = {}
+    items: dict[tuple[str, PartKind], set[int]] = {}
     for number, fault in enumerate(posterior.faults):
         if fault.mode.harmless:
+            continue
+        if fault.mode.item:
+            items.setdefault((fault.mode.item, fault.mode.part), set()).add(number)
             continue
         if not fault.mode.of_settings and fault.tag not in ours and (base is None or fault.tag in ("", *base.tags)):
             named.setdefault((fault.tag, fault.mode.part), set()).add(number)
@@ -197,6 +205,10 @@ def _simple_acts(posterior: Posterior, prices: Prices, book: Book) -> list[_Simp
         acts.append(
             _Simple(f"replace {tag or kind.word}", Action.REPLACE, name, kind, price, minutes, frozenset(numbers))
         )
+    for (item, kind), numbers in items.items():
+        minutes = prices.minutes.get(f"replace {item}", _ITEM_MINUTES)
+        price = prices.items.get(item, _ITEM_PRICE)
+        acts.append(_Simple(f"replace the {item}", Action.REPLACE, item, kind, price, minutes, frozenset(numbers)))
     acts += _treatments(posterior, prices, {number for numbers in named.values() for number in numbers})
     settings = frozenset(n for n, fault in enumerate(posterior.faults) if fault.mode.of_settings)
     if base is not None and all(acts_under(posterior.faults[n], base) < _LEFT for n in settings):

@@ -169,9 +169,10 @@ def _faults(evidence: Evidence, knowledge: Knowledge, cores: list[int]) -> list[
     )
     absent = _absent(evidence)
     for mode in knowledge.modes:
-        if mode.part in absent and not mode.harmless:
+        there = _spoken_of(mode, evidence) if mode.checked else mode.harmless or mode.part not in absent
+        if not there:
             continue
-        if mode.of_settings or mode.harmless:
+        if mode.of_settings or mode.harmless or mode.item:
             prior = math.log(mode.prior * factors.get(mode.name, 1.0))
             faults += _on_cores(mode, prior, "", own_board if mode.of_settings else "", evidence, cores)
             continue
@@ -191,8 +192,13 @@ def _faults(evidence: Evidence, knowledge: Knowledge, cores: list[int]) -> list[
 
 
 _OF_GRAPHICS = frozenset({PartKind.GRAPHICS, PartKind.DISPLAY})
-_OF_BATTERY = ("battery wear", "battery rate")
-"""Checks whose passes speak of a battery."""
+
+
+def _spoken_of(mode: Mode, evidence: Evidence) -> bool:
+    """Whether a check that can show a mode has passed, or something that it shows was found."""
+    return any(mode.loads.get(each.load, 0.0) > 0 for each in evidence.exposures) or any(
+        finding.kind in mode.shows for finding in evidence.findings
+    )
 
 
 def _absent(evidence: Evidence) -> frozenset[PartKind]:
@@ -202,12 +208,7 @@ def _absent(evidence: Evidence) -> frozenset[PartKind]:
     parts = evidence.book.parts
     has_card = any(part.kind is PartKind.GRAPHICS and not part.known_good for part in parts)
     seen = any(finding.part is PartKind.GRAPHICS for finding in evidence.findings)
-    absent = frozenset() if not parts or has_card or seen else _OF_GRAPHICS
-    # few machines have a battery: it is there once a check or a finding has spoken of it
-    has_battery = any(each.load in _OF_BATTERY for each in evidence.exposures) or any(
-        finding.part is PartKind.BATTERY for finding in evidence.findings
-    )
-    return absent if has_battery else absent | {PartKind.BATTERY}
+    return frozenset() if not parts or has_card or seen else _OF_GRAPHICS
 
 
 def _parts_of(evidence: Evidence, kind: PartKind) -> tuple[BookPart | None, ...]:

@@ -41,7 +41,8 @@ class Mode:
     or reseated. `everyday` is how hard everyday use strains it, where that is not a share of the load that strains it
     most. `steady_words` is the share of its wrong memory words that are the same on every read, `steady_results` that
     of its wrong results that are wrong again when the beat is repeated, `same_words` that of wrong memory words that
-    were wrong before."""
+    were wrong before. `checked` marks one that only component checks show: it counts once one of them has spoken, since
+    few machines have what they test. `item` is what is replaced for it where that is not the whole part."""
 
     name: str
     part: PartKind
@@ -60,6 +61,8 @@ class Mode:
     steady_results: float = 0.5
     same_words: float = 0.01
     action: Action = Action.REPLACE
+    checked: bool = False
+    item: str = ""
     next_step: str
     loads: dict[str, float]
     shows: dict[FindingKind, float]
