@@ -255,7 +255,8 @@ def test_a_wrong_name_server_makes_no_part_of_the_machine_suspect(make_engine: M
     assert verdicts[0] is not None
     assert verdicts[1] is not None
     assert verdicts[0].suspects[0].mode == "nothing"
-    for mine, other in zip(verdicts[0].suspects, verdicts[1].suspects, strict=True):
-        assert mine.mode == other.mode
+    sound_ones = {each.mode: each.probability for each in verdicts[1].suspects}
+    assert len(sound_ones) > 5
+    for mine in verdicts[0].suspects:
         # hypotheses hold two at most, so beside this one no pair of faults is counted: nothing else changes
-        assert abs(mine.probability - other.probability) < 0.1
+        assert abs(mine.probability - sound_ones.get(mine.mode, 0.0)) < 0.1
