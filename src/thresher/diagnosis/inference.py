@@ -235,6 +235,8 @@ def acts_under(fault: Fault, configuration: Configuration | None) -> float:
         return 0.0
     if fault.needs and fault.needs not in configuration.tags:
         return 0.0
+    if fault.mode.item and fault.mode.item in configuration.treated:
+        return 0.0
     if fault.mode.treatable and configuration.is_treated(fault.tag, fault.mode.part):
         return _TREATED_FACTOR
     return 1.0

@@ -6,24 +6,31 @@ from enum import StrEnum
 import numpy as np
 
 from thresher.diagnosis.knowledge import Action
-from thresher.model.parts import PartKind
+from thresher.model.parts import BuiltInKind, PartKind
 from thresher.model.trials import BookPart, Configuration
 from thresher.proving.fault_catalogue import (
+    CHECKED_CATALOGUE,
     COMPLAINTS_OF_HEALTHY,
     FAULT_CATALOGUE,
+    ITEMS,
     LINKS_OF_SATA,
     OF_CARDS,
+    OF_CHECKS,
     OF_DRIVES,
     STRAY_SAYING,
     WITH_A_CARD,
     CatalogueFault,
 )
 from thresher.simulator.scenario import (
+    BatterySpec,
     BoardSpec,
+    DisplaySpec,
     DriveSpec,
     Fault,
     FaultKind,
+    FittingsSpec,
     GraphicsSpec,
+    InterfaceSpec,
     ModuleSpec,
     ProcessorSpec,
     Scenario,
@@ -69,6 +76,9 @@ OWN_TAGS = {
     PartKind.DRIVE: "D1",
     PartKind.DISPLAY: "V1",
 }
+NOTEBOOK_TAGS = {PartKind.BATTERY: "A1", PartKind.NETWORK: "N1", PartKind.SOUND: "U1"}
+"""Parts of the machines that are drawn with what only checks find."""
+_CATALOGUE = (*FAULT_CATALOGUE, *CHECKED_CATALOGUE)
 _WITH_A_CARD = (PartKind.GRAPHICS, PartKind.DISPLAY)
 SETTINGS = "settings"
 
@@ -102,7 +112,7 @@ class Case:
     @property
     def own_troubles(self) -> tuple[Trouble, ...]:
         """What is wrong with the machine itself, and not a part on the shelf."""
-        mine = {part.tag for part in self.own} | {SETTINGS}
+        mine = {part.tag for part in self.own} | {SETTINGS} | ITEMS
         return tuple(each for each in self.troubles if each.tag in mine)
 
     @property
@@ -117,17 +127,21 @@ def draw_case(seed: int, number: int, attempt: int = 0, only: tuple[FaultKind, .
     Attempts at one number are of the same sort. `only` draws no other faults than these.
     """
     shares = _shifted_shares(np.random.default_rng([seed, 0]))
-    if only:
-        shares = {kind: share if kind in only else 0.0 for kind, share in shares.items()}
+    wanted = only or tuple(each.kind for each in FAULT_CATALOGUE)
+    shares = {kind: share if kind in wanted else 0.0 for kind, share in shares.items()}
     chances = [_SORTS[each] for each in Sort]
     sort = Sort(np.random.default_rng([seed, 1, number]).choice([each.value for each in Sort], p=chances))
     rng = np.random.default_rng([seed, 2, number, attempt])
     machine = _machine(rng, number, seed)
-    if only == OF_CARDS and not machine.graphics:
+    if only in (OF_CARDS, OF_CHECKS) and not machine.graphics:
         machine = replace(machine, graphics=(_CARD,))
+    if only == OF_CHECKS:
+        machine = _with_fittings(machine)
     places = tuple((module.slot, f"M{count + 1}") for count, module in enumerate(machine.modules))
     own = tuple(BookPart(tag, kind) for kind, tag in OWN_TAGS.items() if kind not in _WITH_A_CARD or machine.graphics)
     own += tuple(BookPart(tag, PartKind.MEMORY) for _, tag in places)
+    if only == OF_CHECKS:
+        own += tuple(BookPart(tag, kind) for kind, tag in NOTEBOOK_TAGS.items())
     shelf = tuple(
         BookPart(f"K{count + 1}", kind, known_good=True)
         for count, (kind, chance) in enumerate(_SHELF.items())
@@ -144,7 +158,9 @@ def draw_case(seed: int, number: int, attempt: int = 0, only: tuple[FaultKind, .
 
 def _shifted_shares(rng: np.random.Generator) -> dict[FaultKind, float]:
     shifts = 10.0 ** (_SHIFT_DECADES * rng.standard_normal(len(FAULT_CATALOGUE)))
-    return {each.kind: each.share * shift for each, shift in zip(FAULT_CATALOGUE, shifts, strict=True)}
+    found = {each.kind: each.share * shift for each, shift in zip(FAULT_CATALOGUE, shifts, strict=True)}
+    more = 10.0 ** (_SHIFT_DECADES * rng.standard_normal(len(CHECKED_CATALOGUE)))
+    return found | {each.kind: each.share * shift for each, shift in zip(CHECKED_CATALOGUE, more, strict=True)}
 
 
 def _machine(rng: np.random.Generator, number: int, seed: int) -> Scenario:
@@ -213,6 +229,28 @@ def _machine(rng: np.random.Generator, number: int, seed: int) -> Scenario:
     )
 
 
+def _with_fittings(machine: Scenario) -> Scenario:
+    """Return a machine with everything that component checks look at, and a person at it."""
+    return replace(
+        machine,
+        batteries=(BatterySpec(name="BAT0", maker="Brackwater", model="BW-54", design_wh=54.0, charge=0.4),),
+        adapter_w=machine.processor.power_limit_w + 80.0,
+        interfaces=(
+            InterfaceSpec(name="enp1s0", address="192.168.7.43"),
+            InterfaceSpec(name="wlp2s0", wireless=True, address="192.168.7.44"),
+        ),
+        driven_fans=True,
+        displays=(DisplaySpec(connector="eDP-1", name="Skerry 14"),),
+        fittings=FittingsSpec(
+            built_in=tuple(BuiltInKind),
+            sound_outputs=("Speakers",),
+            sound_inputs=("Microphone",),
+            usb_ports=3,
+            person=True,
+        ),
+    )
+
+
 def _troubles(
     rng: np.random.Generator, many: int, shares: dict[FaultKind, float], own: tuple[BookPart, ...], machine: Scenario
 ) -> tuple[Trouble, ...]:
@@ -220,7 +258,7 @@ def _troubles(
     sata = any(drive.name.startswith("sd") for drive in machine.drives)
     possible = [
         each
-        for each in FAULT_CATALOGUE
+        for each in _CATALOGUE
         if each.part in kinds and shares[each.kind] > 0 and (sata or each.kind not in LINKS_OF_SATA)
         if machine.graphics or each.kind not in WITH_A_CARD
     ]
@@ -245,6 +283,8 @@ def _trouble(
         at=float(rng.uniform(0.02, 0.98)),
         bit=int(rng.integers(0, 64)),
     )
+    if drawn_fault.item:
+        return Trouble(fault, drawn_fault.item, drawn_fault.part, drawn_fault.remedy)
     if drawn_fault.settings:
         return Trouble(fault, SETTINGS, drawn_fault.part, drawn_fault.remedy)
     tags = [part.tag for part in own if part.kind is drawn_fault.part]
@@ -262,7 +302,7 @@ def _bad_on_shelf(
         possible = [
             each
             for each in FAULT_CATALOGUE
-            if each.part is part.kind and not each.settings and shares[each.kind] > 0
+            if each.part is part.kind and not each.settings and not each.item and shares[each.kind] > 0
             if sata or each.kind not in LINKS_OF_SATA
         ]
         if possible and rng.random() < _BAD_ON_SHELF:
@@ -283,7 +323,7 @@ def _misleads(rng: np.random.Generator, of_drives: bool) -> tuple[Fault, ...]:
 
 
 def _sayings(rng: np.random.Generator, troubles: tuple[Trouble, ...]) -> tuple[str, ...]:
-    by_kind = {each.kind: each.symptoms for each in FAULT_CATALOGUE}
+    by_kind = {each.kind: each.symptoms for each in _CATALOGUE}
     words: list[str] = []
     for trouble in troubles:
         words += [text for text, chance in by_kind[trouble.fault.kind].items() if rng.random() < chance]
@@ -307,6 +347,8 @@ def scenario_under(case: Case, configuration: Configuration, run: int) -> Scenar
 def _acts(trouble: Trouble, configuration: Configuration) -> bool:
     if trouble.tag == SETTINGS:  # settings are those of the machine's own board
         return trouble.kind not in configuration.stock and OWN_TAGS[PartKind.BOARD] in configuration.tags
+    if trouble.tag in ITEMS:
+        return trouble.tag not in configuration.treated
     treated = trouble.remedy in (Action.CLEAN, Action.RESEAT) and configuration.is_treated(trouble.tag, trouble.kind)
     return trouble.tag in configuration.tags and not treated
 

@@ -30,6 +30,8 @@ class CatalogueFault:
     choices: tuple[float, ...] = ()
     symptoms: dict[str, float] = field(default_factory=dict)
     settings: bool = False
+    item: str = ""
+    """What is replaced for it where that is not a whole part, as the price list calls it."""
 
 
 _CRASHES = {"stop screen": 0.4, "freezes": 0.25, "resets under load": 0.2}
@@ -39,6 +41,9 @@ _HEATS = {"slow under load": 0.5, "hot or loud": 0.5, "worse when warm": 0.3, "s
 _HANGS = {"picture faults": 0.6, "freezes": 0.7, "stop screen": 0.2}
 _PICTURE = {"picture faults": 0.7, "freezes": 0.3, "stop screen": 0.1}
 _DRIVES = {"files damaged": 0.3, "drive not found": 0.3, "will not finish an installation": 0.2, "freezes": 0.2}
+
+_RADIO, _SOUND = "wireless card or antenna", "speaker, microphone or sound card"
+_INPUT, _PORT = "keyboard, pad or camera", "port or its cable"
 
 FAULT_CATALOGUE: tuple[CatalogueFault, ...] = (
     CatalogueFault(K.WEAK_CORE, 10, P.PROCESSOR, low=0.05, high=3.0, symptoms=_CRASHES | {"worse when warm": 0.4}),
@@ -114,6 +119,38 @@ FAULT_CATALOGUE: tuple[CatalogueFault, ...] = (
     CatalogueFault(K.DRIVE_PORT, 0.7, P.BOARD, A.RESEAT, 0.5, 30.0, symptoms=_DRIVES),
 )
 """All kinds but those of channels, strays and damaged file systems, which mislead and are no faults of the hardware."""
+
+CHECKED_CATALOGUE: tuple[CatalogueFault, ...] = (
+    CatalogueFault(K.BATTERY_WORN, 6, P.BATTERY, low=0.36, high=0.7, symptoms={"battery runs down": 0.8}),
+    CatalogueFault(K.BATTERY_GAUGE, 1, P.BATTERY, low=0.6, high=1.0, symptoms={"battery runs down": 0.6}),
+    CatalogueFault(K.WEAK_ADAPTER, 3, P.POWER, low=10.0, high=16.0, item="adapter"),
+    CatalogueFault(K.CLOCK_BATTERY, 3, P.BOARD, item="clock battery"),
+    CatalogueFault(
+        K.NETWORK_CABLE,
+        4,
+        P.NETWORK,
+        low=0.05,
+        high=0.5,
+        symptoms={"network drops": 0.9},
+        item="network cable or adapter",
+    ),
+    CatalogueFault(
+        K.WEAK_RADIO, 3, P.NETWORK, choices=(-84.0, -88.0, -91.0), symptoms={"network drops": 0.9}, item=_RADIO
+    ),
+    CatalogueFault(K.FAN_DEAF, 2, P.COOLING, choices=(1.0, 2.0), symptoms={"hot or loud": 0.7}),
+    CatalogueFault(K.DEAD_PIXEL, 2, P.DISPLAY),
+    CatalogueFault(K.BACKLIGHT_STUCK, 1, P.DISPLAY),
+    CatalogueFault(K.DEAD_SPEAKER, 2, P.SOUND, choices=(1.0, 2.0), item=_SOUND),
+    CatalogueFault(K.DEAF_MICROPHONE, 2, P.SOUND, item=_SOUND),
+    CatalogueFault(K.KEY_CHATTERS, 3, P.BOARD, item=_INPUT),
+    CatalogueFault(K.TOUCH_DEAD, 1, P.BOARD, choices=(1.0, 2.0, 3.0), item=_INPUT),
+    CatalogueFault(K.DEAD_PORT, 3, P.BOARD, choices=(1.0, 2.0, 3.0), item=_PORT),
+    CatalogueFault(K.DEAD_READER, 1, P.BOARD, item=_PORT),
+    CatalogueFault(K.TIRED_LASER, 1, P.DRIVE, choices=(1.0,), item="optical drive"),
+)
+"""What only component checks find, on notebooks that have it; drawn when it is asked for."""
+OF_CHECKS = tuple(each.kind for each in CHECKED_CATALOGUE)
+ITEMS = frozenset(each.item for each in CHECKED_CATALOGUE if each.item)
 
 LINKS_OF_SATA = (K.DRIVE_CABLE, K.DRIVE_PORT)
 """What only a drive with a cable can have."""

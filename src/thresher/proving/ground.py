@@ -12,7 +12,7 @@ from thresher.diagnosis.decision import load_prices
 from thresher.diagnosis.knowledge import load_knowledge
 from thresher.model.errors import EnvironmentFault
 from thresher.model.own_program import own_command
-from thresher.proving.fault_catalogue import OF_CARDS, OF_DRIVES
+from thresher.proving.fault_catalogue import OF_CARDS, OF_CHECKS, OF_DRIVES
 from thresher.proving.job import Job
 from thresher.proving.policies import (
     Way,
@@ -27,7 +27,12 @@ from thresher.proving.scores import Result, result_of
 from thresher.proving.symptomatic import draw_noticed_case
 from thresher.simulator.scenario import FaultKind
 
-FAULTS_OF: dict[Field, tuple[FaultKind, ...]] = {Field.ALL: (), Field.DRIVES: OF_DRIVES, Field.CARDS: OF_CARDS}
+FAULTS_OF: dict[Field, tuple[FaultKind, ...]] = {
+    Field.ALL: (),
+    Field.DRIVES: OF_DRIVES,
+    Field.CARDS: OF_CARDS,
+    Field.CHECKS: OF_CHECKS,
+}
 """Which faults are drawn; none named means all."""
 
 

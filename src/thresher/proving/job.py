@@ -11,7 +11,8 @@ from thresher.model.findings import Finding
 from thresher.model.trials import ALL_SETTINGS, Book, BookPart, Configuration, Trial
 from thresher.model.verdict import EVERYDAY_USE, ActStep, Exposure
 from thresher.proving.cases import SETTINGS, Case, scenario_under
-from thresher.proving.quick_run import Carried, QuickBench, Stint
+from thresher.proving.fault_catalogue import ITEMS
+from thresher.proving.quick_run import CHECKED, Carried, QuickBench, Stint
 
 
 @dataclass(slots=True)
@@ -78,6 +79,19 @@ class Job:
         self.minutes += carried.minutes
         return carried
 
+    def check(self) -> None:
+        """Carry out a round of component checks under the present configuration, on a machine that has a person."""
+        scenario = scenario_under(self.case, self.configuration, self.runs + 1)
+        if not scenario.fittings.person:
+            return
+        self.runs += 1
+        carried = QuickBench(scenario, self.tables, self.runs).check(CHECKED)
+        last = self.book.trials[-1]
+        self.book = replace(self.book, trials=(*self.book.trials[:-1], replace(last, runs=(*last.runs, self.runs))))
+        self.findings += carried.findings
+        self.exposures += carried.exposures
+        self.minutes += carried.minutes
+
     def act(self, steps: tuple[ActStep, ...]) -> None:
         """Do what was decided, permanently, to the machine as it is to be handed back so far."""
         configuration = self.book.base or self.case.first_configuration
@@ -93,6 +107,9 @@ class Job:
         if step.action in (Action.CLEAN, Action.RESEAT):
             return replace(configuration, treated=(*configuration.treated, step.tag))
         assert step.kind is not None
+        if step.tag in ITEMS:
+            self.bought.append(step.tag)
+            return replace(configuration, treated=(*configuration.treated, step.tag))
         new = f"N{len(self.bought) + 1}"
         self.bought.append(step.tag)
         self.case = replace(self.case, shelf=(*self.case.shelf, BookPart(new, step.kind, known_good=True)))

@@ -75,6 +75,7 @@ def follow_advice(sheets: tuple[Candidate, ...]) -> Way:
     def go(job: Job) -> Finished:
         predictions: list[Prediction] = []
         job.read_log()
+        job.check()
         job.run(first_stints(job.case.symptoms, sheets), _ENOUGH)
         first: tuple[ActStep, ...] = ()
         for _ in range(_MOST_ACTS):
@@ -111,7 +112,8 @@ def judged(verdict: Verdict, case: Case, knowledge: Knowledge) -> list[Predictio
     for suspect in verdict.suspects:
         healthy = suspect.kind is None
         settings = not healthy and knowledge.mode(suspect.mode).of_settings
-        name = SETTINGS if settings else "" if healthy else suspect.tag
+        item = "" if healthy else knowledge.mode(suspect.mode).item
+        name = SETTINGS if settings else "" if healthy else item or suspect.tag
         by_name[name] = by_name.get(name, 0.0) + suspect.probability
     return [
         Prediction(name, min(1.0, probability), name in truth if name else sound)

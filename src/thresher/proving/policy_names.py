@@ -18,3 +18,4 @@ class Field(StrEnum):
     ALL = "all"
     DRIVES = "drives"
     CARDS = "cards"
+    CHECKS = "checks"

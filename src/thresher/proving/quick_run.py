@@ -6,11 +6,15 @@ events that a team of workers reports; cells of memory are walked through for re
 temperature. `bench/proving_short_cut.py` compares this with the engine and its workers.
 """
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
+from thresher.checks.check import Reading
+from thresher.checks.registry import CHECKS
 from thresher.decoding.recognise import Tables
 from thresher.drives.findings import health_findings
 from thresher.drives.reading import drives_of, read_health
+from thresher.engine.run.check_step import finding_of_result
 from thresher.engine.run.record import temperature_at
 from thresher.engine.run.team_findings import (
     Storms,
@@ -34,6 +38,7 @@ from thresher.loads.registry import LOADS
 from thresher.loads.team.events import MemoryWrongSeen, MismatchSeen
 from thresher.loads.team.messages import MemoryWrong, Mismatch
 from thresher.model.channels import Channel, Tick
+from thresher.model.checks import CheckOutcome, exposure_of_check
 from thresher.model.exposure import ExposureMeter
 from thresher.model.findings import Finding
 from thresher.model.memory_patterns import SHORT
@@ -41,6 +46,7 @@ from thresher.model.parts import PartKind
 from thresher.model.port import Beats, BitFlip, Stress, optional_text
 from thresher.model.verdict import EVERYDAY_USE, Exposure
 from thresher.proving.card_work import CardWork
+from thresher.proving.check_work import CheckWork
 from thresher.proving.drive_work import DriveWork
 from thresher.sensors.discovery import discover
 from thresher.sensors.sampler import Sampler
@@ -65,6 +71,28 @@ _CARD_WARM_UP_S = 300.0
 _REPEATS = 3
 _ENOUGH_WRONG = 8
 """Wrong words of one pass that are looked at; a dead address line has them in every share."""
+CHECKED = (
+    "clock battery",
+    "battery wear",
+    "battery rate",
+    "adapter",
+    "network cable",
+    "wireless",
+    "fans driven",
+    "picture",
+    "brightness",
+    "touch",
+    "keys",
+    "pointer",
+    "speakers",
+    "microphone",
+    "camera",
+    "USB ports",
+    "card reader",
+    "optical drive",
+    "bluetooth",
+)
+"""A round with a person over what no load shows."""
 _EVERYDAY = Stress(busy=0.12, heat=0.5, wide=False, memory=0.2)
 
 
@@ -126,6 +154,25 @@ class QuickBench:
             exposure for block, meter in self._meters.items() for exposure in meter.exposures(self._run or 0, block)
         )
         return Carried(tuple(self.findings), exposures, (self._model.now() - self._began) / 60.0)
+
+    def check(self, names: Sequence[str]) -> Carried:
+        """Carry out component checks; a failure is a finding, a pass clean work, as on the bench."""
+        work = CheckWork(self._model, self._inventory, self._channels, self._reading)
+        exposures: list[Exposure] = []
+        for name in names:
+            check = CHECKS[name]
+            for result in work.carry_out(check):
+                placed = replace(result, at=self._model.now(), run=self._run, worth_min=check.worth_min)
+                if placed.outcome is CheckOutcome.FAIL and check.kind is not None:
+                    self.findings.append(replace(finding_of_result(check, placed), run=self._run))
+                exposure = exposure_of_check(placed)
+                exposures += [exposure] if exposure is not None else []
+        return Carried(tuple(self.findings), tuple(exposures), (self._model.now() - self._began) / 60.0)
+
+    def _reading(self) -> Reading:
+        """Return what the machine's channels have now."""
+        tick = self._sampler.sample()
+        return Reading(tick.at, tick.values)
 
     def live_everyday(self, hours: float) -> Carried:
         """Let the machine be used as its owner does, and return what its log reports of that."""

@@ -6,6 +6,7 @@ from itertools import count
 from thresher.decoding.recognise import Tables
 from thresher.model.findings import FindingKind
 from thresher.proving.cases import Case, Trouble, draw_case, scenario_under
+from thresher.proving.fault_catalogue import OF_CHECKS
 from thresher.proving.quick_run import QuickBench, Stint
 from thresher.simulator.scenario import FaultKind
 
@@ -35,6 +36,8 @@ def shows(case: Case, trouble: Trouble, tables: Tables) -> bool:
 
     That is more than once, in the drives' own figures, or by an end of the machine.
     """
+    if trouble.fault.kind in OF_CHECKS:
+        return True  # a key, a port or a battery that fails is noticed at once
     alone = replace(case, troubles=(trouble,), misleads=())
     scenario = scenario_under(alone, case.first_configuration, 999_999)
     if QuickBench(scenario, tables, None).read_health():

@@ -20,7 +20,10 @@ def prove(
         typer.Option("--processes", min=1, max=256, help="Processes at the same time; all cores if left out."),
     ] = None,
     field: Annotated[
-        Field, typer.Option("--field", help="Which machines: all, or those whose drives or graphics cards fail.")
+        Field,
+        typer.Option(
+            "--field", help="Which machines: all, or those whose drives or cards fail, or what only checks find."
+        ),
     ] = Field.ALL,
     each: Annotated[bool, typer.Option("--each", help="Print every case, not only the totals.")] = False,
     json: Json = False,

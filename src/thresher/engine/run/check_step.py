@@ -440,7 +440,7 @@ class CheckStep(BlockStep):
         self._steps = None
         for each in placed:
             if each.outcome is CheckOutcome.FAIL and self.check.kind is not None:
-                finding = _finding(self.check, each)
+                finding = finding_of_result(self.check, each)
                 if not any(_same(finding, other) for other in record.findings):
                     record.find(finding)
             record.checked(each)
@@ -472,7 +472,8 @@ def _same(finding: Finding, other: Finding) -> bool:
     return (finding.kind, finding.part, finding.place) == (other.kind, other.part, other.place)
 
 
-def _finding(check: Check, result: CheckResult) -> Finding:
+def finding_of_result(check: Check, result: CheckResult) -> Finding:
+    """Return what a failed check is as a finding."""
     assert check.kind is not None
     figures = "; ".join(each.text for each in result.figures)
     return Finding(
