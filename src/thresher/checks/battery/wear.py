@@ -11,6 +11,10 @@ _HOT_C = 60.0
 """IEC 62133-2 has 60 °C as the usual upper limit for discharging lithium-ion cells; charging ends well below."""
 
 
+_LEAST_WH = 1.0
+"""The battery of a handheld has more; some drivers report nonsense."""
+
+
 def _run(bench: CheckBench) -> CheckSteps:
     yield from progress("reading what the batteries report", 0.0)
     found = yield from beside(lambda: batteries(bench.system))
@@ -31,6 +35,9 @@ def _judge(battery: BatteryState) -> CheckResult:
     known = [each for each in figures if each is not None]
     if not battery.full_wh or not battery.design_wh:
         return CHECK.unclear("the battery does not report what it was made for", *known, place=place)
+    if battery.design_wh < _LEAST_WH:
+        words = f"it reports to be made for {battery.design_wh:.3f} Wh, which no battery of a computer is"
+        return CHECK.unclear(words, *known, place=place)
     share = Figure(
         "full charge left", round(100 * battery.full_wh / battery.design_wh), "%", 100 * WORN_SHARE, None, "judgement"
     )

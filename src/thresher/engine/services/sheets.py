@@ -86,7 +86,7 @@ class SheetService:
             named = named_checks(checks)
             self.put(
                 round_sheet(
-                    named[0].name.capitalize() if len(named) == 1 else "Chosen checks",
+                    named[0].name[:1].upper() + named[0].name[1:] if len(named) == 1 else "Chosen checks",
                     named,
                     self._record.inventory,
                     times,
