@@ -13,6 +13,7 @@ from PyQt6.QtCore import QEvent, Qt
 from PyQt6.QtGui import QKeyEvent
 from pytestqt.qtbot import QtBot
 
+from tests.conftest import Run
 from thresher.checks.sound.loop import CHECK
 from thresher.media.messages import Message, answer_of, parse_message
 from thresher.model.checks import CheckOutcome
@@ -198,3 +199,14 @@ def test_a_process_that_dies_is_said(qtbot: QtBot, monkeypatch: pytest.MonkeyPat
         "the process that plays and records has ended before its time",
     )
     assert os.environ.get("QT_QPA_PLATFORM")
+
+
+def test_sound_is_asked_in_the_terminal_too(sound: StartServer, thresher: Run) -> None:
+    sound(source="channels=2")
+    done = thresher(
+        "check", "run", "speakers", "--ask", "--simulate", "ferry-office", "--speed", "50", stdin="l\nx\nr\np\ny\n"
+    )
+    assert done.returncode == 0, done.stdout
+    assert "Playing on Null Output" in done.stdout
+    assert "Type one of R, L, B, N, D, S." in done.stdout, "x is no answer"
+    assert "pass           speakers, Null Output" in done.stdout

@@ -5,16 +5,18 @@ import queue
 import select
 import sys
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 
 from thresher.cli.output import say
+from thresher.cli.sound_playing import SoundPlaying
 from thresher.engine.engine import Engine
 from thresher.model.errors import EnvironmentFault
-from thresher.model.questions import LEFT, Answer, Question
+from thresher.model.questions import LEFT, NO_DEVICE, Answer, Question, SoundKind
 from thresher.protocol.events import EngineEvent, QuestionEvent
 
 _LOOK_S = 0.2
+_AGAIN = "p"
 
 
 class _Lines:
@@ -72,16 +74,46 @@ def asked_in_terminal(engine: Engine) -> Iterator[None]:
 def _answer(question: Question, lines: _Lines) -> Answer:
     """Ask until one of the words or keys that are offered comes back; what cannot be shown here is left."""
     say(f"\n{question.about}: {question.text}")
-    if question.picture is not None or question.sound is not None or question.watch is not None:
+    if question.picture is not None or question.watch is not None:
         say("  This needs the window; it is left out here.")
         return LEFT
     if question.hint:
         say(f"  {question.hint}")
+    if question.sound is not None:
+        return _answer_of_sound(question, question.sound, lines)
+    word = _chosen(question, lines)
+    return Answer(word) if word else LEFT
+
+
+def _chosen(question: Question, lines: _Lines, again: Callable[[], None] | None = None) -> str:
+    """Return the word of the choice that is typed, empty when nothing more comes."""
     for choice in question.choices:
         say(f"  {choice.key}  {choice.text}")
-    while (word := lines.next()) is not None:
+    if again is not None:
+        say(f"  {_AGAIN.upper()}  Play it again")
+    while (typed := lines.next()) is not None:
         for choice in question.choices:
-            if word in (choice.key.lower(), choice.word):
-                return Answer(choice.word)
+            if typed in (choice.key.lower(), choice.word):
+                return choice.word
+        if again is not None and typed == _AGAIN:
+            again()
+            continue
         say(f"  Type one of {', '.join(choice.key for choice in question.choices)}.")
-    return LEFT
+    return ""
+
+
+def _answer_of_sound(question: Question, kind: SoundKind, lines: _Lines) -> Answer:
+    """Play or record by the process that has the sound; a recording answers by itself."""
+    playing = SoundPlaying(question)
+    try:
+        if kind.recorded:
+            say("  Recording…")
+            return playing.to_the_end()
+        answer = playing.begun()
+        if answer.word == NO_DEVICE:
+            return answer
+        say(f"  Playing on {answer.details}")
+        word = _chosen(question, lines, playing.again)
+        return playing.answer(word) if word else LEFT
+    finally:
+        playing.close()
