@@ -17,8 +17,9 @@ from thresher.decoding.recognise import load_tables
 from thresher.engine.assembly import open_engine
 from thresher.model.findings import Finding
 from thresher.proving.quick_run import QuickBench, Stint
+from thresher.simulator.fault_kinds import Fault, FaultKind
 from thresher.simulator.machine import SimulatedMachine
-from thresher.simulator.scenario import Fault, FaultKind, Scenario, load_scenario, shipped_scenarios
+from thresher.simulator.scenario import Scenario, load_scenario, shipped_scenarios
 
 F = FaultKind
 CASES = (

@@ -34,8 +34,9 @@ from thresher.model.questions import Answer, Question
 from thresher.model.run_states import Ending, Outcome
 from thresher.protocol.events import CheckEvent, QuestionEvent, TickEvent
 from thresher.report.html import render
+from thresher.simulator.fault_kinds import Fault, FaultKind
 from thresher.simulator.machine import SimulatedMachine
-from thresher.simulator.scenario import Fault, FaultKind, InterfaceSpec, Scenario, load_scenario, shipped_scenarios
+from thresher.simulator.scenario import InterfaceSpec, Scenario, load_scenario, shipped_scenarios
 
 MakeEngine = Callable[..., tuple[Engine, Heard]]
 F = FaultKind

@@ -16,11 +16,10 @@ from thresher.model.checks import CheckOutcome, Round
 from thresher.model.errors import InputError
 from thresher.model.parts import BuiltInKind
 from thresher.protocol.events import EngineEvent, QuestionEvent
+from thresher.simulator.fault_kinds import Fault, FaultKind
 from thresher.simulator.machine import SimulatedMachine
 from thresher.simulator.scenario import (
     DisplaySpec,
-    Fault,
-    FaultKind,
     FittingsSpec,
     Scenario,
     load_scenario,

@@ -14,7 +14,7 @@ from thresher.proving.ground import policy_named
 from thresher.proving.job import Job
 from thresher.proving.policy_names import Policy
 from thresher.proving.scores import Result, result_of
-from thresher.simulator.scenario import FaultKind
+from thresher.simulator.fault_kinds import FaultKind
 
 TABLES = load_tables()
 

@@ -23,8 +23,9 @@ from thresher.proving.cases import draw_case
 from thresher.proving.fault_catalogue import OF_DRIVES
 from thresher.sensors import hwmon
 from thresher.shop.scratch_files import note_scratch_file
+from thresher.simulator.fault_kinds import FaultKind
 from thresher.simulator.machine import SimulatedMachine
-from thresher.simulator.scenario import DriveSpec, FaultKind, Scenario
+from thresher.simulator.scenario import DriveSpec, Scenario
 
 MakeEngine = Callable[..., tuple[Engine, Heard]]
 TIB = 1 << 40

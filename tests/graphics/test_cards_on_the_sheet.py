@@ -25,7 +25,8 @@ from thresher.model.parts import PartKind
 from thresher.model.run_states import Ending, Outcome
 from thresher.model.sheet import Block, RunSheet, Shape, ShapeKind, WorkingSet
 from thresher.protocol.events import TickEvent
-from thresher.simulator.scenario import Fault, FaultKind, GraphicsSpec, Scenario
+from thresher.simulator.fault_kinds import Fault, FaultKind
+from thresher.simulator.scenario import GraphicsSpec, Scenario
 
 MakeEngine = Callable[..., tuple[Engine, Heard]]
 LUMEN = GraphicsSpec(name="Lumen L40", memory_gib=8)

@@ -11,7 +11,8 @@ from thresher.model.trials import ALL_SETTINGS
 from thresher.proving.cases import SETTINGS, draw_case
 from thresher.proving.fault_catalogue import OF_CARDS, WITH_A_CARD
 from thresher.proving.quick_run import QuickBench, Stint
-from thresher.simulator.scenario import Fault, FaultKind, GraphicsSpec, Scenario
+from thresher.simulator.fault_kinds import Fault, FaultKind
+from thresher.simulator.scenario import GraphicsSpec, Scenario
 
 
 def test_only_faults_of_cards_are_drawn_where_that_is_wanted() -> None:

@@ -15,16 +15,9 @@ from thresher.model.channels import Quantity
 from thresher.model.findings import Finding, FindingKind, Severity, WrongPlace
 from thresher.model.parts import PartKind
 from thresher.protocol.events import EngineEvent, TickEvent
+from thresher.simulator.fault_kinds import STRENGTH_MEANS, Fault, FaultKind
 from thresher.simulator.machine import SimulatedMachine
-from thresher.simulator.scenario import (
-    STRENGTH_MEANS,
-    Fault,
-    FaultKind,
-    Scenario,
-    explain,
-    load_scenario,
-    shipped_scenarios,
-)
+from thresher.simulator.scenario import Scenario, explain, load_scenario, shipped_scenarios
 
 F, K = FaultKind, FindingKind
 Run = Callable[[tuple[Fault, ...], str], tuple[Finding, ...]]

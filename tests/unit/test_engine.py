@@ -19,8 +19,9 @@ from thresher.model.findings import FindingKind
 from thresher.model.parts import PartStatus
 from thresher.model.sheet import RunSheet, SheetLimits
 from thresher.protocol.events import TickEvent
+from thresher.simulator.fault_kinds import Fault, FaultKind
 from thresher.simulator.machine import SimulatedMachine
-from thresher.simulator.scenario import Fault, FaultKind, Scenario, load_scenario, shipped_scenarios
+from thresher.simulator.scenario import Scenario, load_scenario, shipped_scenarios
 
 MakeEngine = Callable[..., tuple[Engine, Heard]]
 MakeSheet = Callable[[float], RunSheet]

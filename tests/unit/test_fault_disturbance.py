@@ -6,6 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from thresher.model.port import Stress
+from thresher.simulator.fault_kinds import Fault, FaultKind
 from thresher.simulator.intermittent_faults import (
     CACHE_BANK,
     PARITY_BANK,
@@ -15,7 +16,6 @@ from thresher.simulator.intermittent_faults import (
     LooseContact,
     Moment,
 )
-from thresher.simulator.scenario import Fault, FaultKind
 
 F = FaultKind
 WIDE = Stress(1.0, 1.0, True, 0.05)

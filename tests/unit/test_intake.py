@@ -18,7 +18,8 @@ from thresher.model.parts import PartKind
 from thresher.model.sheet import RunSheet
 from thresher.protocol.events import IntakeEvent, MachineEvent
 from thresher.shop.store import ShopPart, machine_path, shelf_path
-from thresher.simulator.scenario import Fault, FaultKind, Scenario
+from thresher.simulator.fault_kinds import Fault, FaultKind
+from thresher.simulator.scenario import Scenario
 
 MakeEngine = Callable[..., tuple[Engine, Heard]]
 OFFSET = Fault(kind=FaultKind.CHANNEL_OFFSET, path="/sys/class/hwmon/hwmon1/temp2_input", strength=24000)

@@ -33,7 +33,7 @@ from thresher.proving.printing import line_of_result, lines_of_score
 from thresher.proving.quick_run import QuickBench, Stint
 from thresher.proving.scores import Result, by_fault, result_of, score
 from thresher.proving.symptomatic import draw_noticed_case, shows
-from thresher.simulator.scenario import CHECKED_FAULTS, STRENGTH_MEANS, Fault, FaultKind
+from thresher.simulator.fault_kinds import CHECKED_FAULTS, STRENGTH_MEANS, Fault, FaultKind
 
 F, K, P = FaultKind, FindingKind, PartKind
 TABLES = load_tables()

@@ -21,7 +21,8 @@ from thresher.report.chart import Flag, draw
 from thresher.report.html import render
 from thresher.report.table import readings_csv, ticks_csv
 from thresher.sensors.lanes import choose_lanes
-from thresher.simulator.scenario import Fault, FaultKind, Scenario
+from thresher.simulator.fault_kinds import Fault, FaultKind
+from thresher.simulator.scenario import Scenario
 
 MakeEngine = Callable[..., tuple[Engine, Heard]]
 MakeSheet = Callable[[float], RunSheet]

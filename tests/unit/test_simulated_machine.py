@@ -9,8 +9,9 @@ import pytest
 
 from thresher.model.errors import InputError, SourceUnavailable
 from thresher.model.port import Stress, System, SystemKind
+from thresher.simulator.fault_kinds import Fault, FaultKind
 from thresher.simulator.machine import SimulatedMachine
-from thresher.simulator.scenario import Fault, FaultKind, Scenario, load_scenario, parse_scenario, shipped_scenarios
+from thresher.simulator.scenario import Scenario, load_scenario, parse_scenario, shipped_scenarios
 
 WAKE = threading.Event()
 TEMP = "/sys/class/hwmon/hwmon0/temp1_input"

@@ -22,7 +22,8 @@ from thresher.protocol.events import FindingEvent
 from thresher.sensors.alarms import AlarmReader, find_alarms
 from thresher.sensors.running_sanity import RunningSanity
 from thresher.sensors.sanity import take_baseline
-from thresher.simulator.scenario import Fault, FaultKind, Scenario
+from thresher.simulator.fault_kinds import Fault, FaultKind
+from thresher.simulator.scenario import Scenario
 
 MakeEngine = Callable[..., tuple[Engine, Heard]]
 MakeSheet = Callable[[float], RunSheet]

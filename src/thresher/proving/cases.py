@@ -21,13 +21,12 @@ from thresher.proving.fault_catalogue import (
     WITH_A_CARD,
     CatalogueFault,
 )
+from thresher.simulator.fault_kinds import Fault, FaultKind
 from thresher.simulator.scenario import (
     BatterySpec,
     BoardSpec,
     DisplaySpec,
     DriveSpec,
-    Fault,
-    FaultKind,
     FittingsSpec,
     GraphicsSpec,
     InterfaceSpec,

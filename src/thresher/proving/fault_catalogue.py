@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 
 from thresher.diagnosis.knowledge import Action
 from thresher.model.parts import PartKind
-from thresher.simulator.scenario import FaultKind
+from thresher.simulator.fault_kinds import FaultKind
 
 K, P, A = FaultKind, PartKind, Action
 

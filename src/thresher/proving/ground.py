@@ -25,7 +25,7 @@ from thresher.proving.policies import (
 from thresher.proving.policy_names import Field, Policy
 from thresher.proving.scores import Result, result_of
 from thresher.proving.symptomatic import draw_noticed_case
-from thresher.simulator.scenario import FaultKind
+from thresher.simulator.fault_kinds import FaultKind
 
 FAULTS_OF: dict[Field, tuple[FaultKind, ...]] = {
     Field.ALL: (),

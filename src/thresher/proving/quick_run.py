@@ -50,9 +50,10 @@ from thresher.proving.check_work import CheckWork
 from thresher.proving.drive_work import DriveWork
 from thresher.sensors.discovery import discover
 from thresher.sensors.sampler import Sampler
+from thresher.simulator.fault_kinds import MEMORY_CELL_FAULTS, FaultKind
 from thresher.simulator.machine import SimulatedMachine
 from thresher.simulator.memory_cells import SimulatedCells
-from thresher.simulator.scenario import MEMORY_CELL_FAULTS, FaultKind, Scenario
+from thresher.simulator.scenario import Scenario
 
 _STEP_S = 0.5
 _TICK_S = 10.0

@@ -8,7 +8,7 @@ from thresher.model.findings import FindingKind
 from thresher.proving.cases import Case, Trouble, draw_case, scenario_under
 from thresher.proving.fault_catalogue import OF_CHECKS
 from thresher.proving.quick_run import QuickBench, Stint
-from thresher.simulator.scenario import FaultKind
+from thresher.simulator.fault_kinds import FaultKind
 
 _OWNER_LOADS = (
     Stint("matrix", 40.0),

@@ -13,8 +13,9 @@ import numpy as np
 from thresher.model.card_port import CardLoss, CardLost, CardPort, CardUse
 from thresher.simulator.card_picture import FRAMES, picture
 from thresher.simulator.drive_faults import Line
+from thresher.simulator.fault_kinds import Fault, FaultKind
 from thresher.simulator.logged_faults import hang_line, link_line
-from thresher.simulator.scenario import Fault, FaultKind, GraphicsSpec
+from thresher.simulator.scenario import GraphicsSpec
 
 _GIB = 1 << 30
 _ERROR = 3

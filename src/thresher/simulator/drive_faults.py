@@ -9,7 +9,8 @@ from dataclasses import replace
 
 import numpy as np
 
-from thresher.simulator.scenario import DriveSpec, Fault, FaultKind
+from thresher.simulator.fault_kinds import Fault, FaultKind
+from thresher.simulator.scenario import DriveSpec
 
 _ERROR, _WARNING = 3, 4
 _SECTOR = 512

@@ -11,9 +11,10 @@ import numpy as np
 
 from thresher.model.errors import SourceUnavailable
 from thresher.model.network_port import Address, BluetoothState, Fetched, Gateway, LookedUp, Neighbour, WirelessState
+from thresher.simulator.fault_kinds import FaultKind
 from thresher.simulator.files import Content, FileTable
 from thresher.simulator.physics import Physics
-from thresher.simulator.scenario import BatterySpec, FaultKind, InterfaceSpec, Scenario
+from thresher.simulator.scenario import BatterySpec, InterfaceSpec, Scenario
 
 _REST_W = 14.0
 """Display, board and drives of a notebook."""

@@ -14,8 +14,9 @@ from thresher.model.drive_commands import DISC_BLOCK, OpticalCommand, Refused, d
 from thresher.model.errors import SourceUnavailable
 from thresher.model.network_port import BluetoothState
 from thresher.model.parts import BuiltInKind
+from thresher.simulator.fault_kinds import Fault, FaultKind
 from thresher.simulator.files import FileTable
-from thresher.simulator.scenario import DisplaySpec, Fault, FaultKind, Scenario
+from thresher.simulator.scenario import DisplaySpec, Scenario
 
 Samples = NDArray[np.float32]
 

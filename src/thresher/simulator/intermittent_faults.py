@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from thresher.model.port import BitFlip, Stress
-from thresher.simulator.scenario import Fault, FaultKind
+from thresher.simulator.fault_kinds import Fault, FaultKind
 
 CACHE_STATUS = (1 << 63) | (1 << 60) | (1 << 59) | (1 << 58) | (1 << 38) | 0x0179
 """VAL, EN, ADDRV, MISCV, corrected count 1, compound code cache hierarchy: eviction, level 1 (a core's second one)."""

@@ -10,6 +10,7 @@ from thresher.model.port import Beats, BitFlip, CellFault, CellFaultKind, Stress
 from thresher.simulator.cards import CardState, card_address
 from thresher.simulator.drive_faults import DRIVE_LINES, LINK_FAULTS
 from thresher.simulator.drive_work import DriveState
+from thresher.simulator.fault_kinds import MEMORY_CELL_FAULTS, Fault, FaultKind
 from thresher.simulator.intermittent_faults import (
     ON_THE_WAY,
     RULES,
@@ -21,7 +22,7 @@ from thresher.simulator.intermittent_faults import (
 from thresher.simulator.kernel_log import LogBuffer
 from thresher.simulator.logged_faults import TALKS, Talker
 from thresher.simulator.physics import STEP_S, Physics
-from thresher.simulator.scenario import MEMORY_CELL_FAULTS, Fault, FaultKind, Scenario
+from thresher.simulator.scenario import Scenario
 from thresher.simulator.weak_core import CORRECTED_BANK, CORRECTED_STATUS, WeakCore
 
 _GIB = 1 << 30

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from thresher.simulator.drive_faults import DRIVE_LINES, Line
-from thresher.simulator.scenario import Fault, FaultKind
+from thresher.simulator.fault_kinds import Fault, FaultKind
 
 _ERROR, _WARNING = 3, 4
 _HARDLY = 0.12

@@ -19,6 +19,7 @@ from thresher.simulator.drive_faults import spoilt
 from thresher.simulator.drive_work import DriveState, SimulatedBlocks, SimulatedScratch
 from thresher.simulator.drives import SimulatedDrive
 from thresher.simulator.equipment import Equipment, SimulatedFan, SimulatedNetwork
+from thresher.simulator.fault_kinds import CHANNEL_FAULTS, Fault, FaultKind
 from thresher.simulator.files import FileTable, add_processor, add_rest, add_sensors
 from thresher.simulator.fittings import Fittings, SimulatedBacklight
 from thresher.simulator.kernel_log import LogBuffer, LogReader
@@ -27,7 +28,7 @@ from thresher.simulator.optical_drive import SimulatedOptical
 from thresher.simulator.pacing import SimulatedPacing
 from thresher.simulator.person import SimulatedPerson
 from thresher.simulator.physics import STEP_S, Physics
-from thresher.simulator.scenario import CHANNEL_FAULTS, Fault, FaultKind, Scenario
+from thresher.simulator.scenario import Scenario
 
 _BOOT_AGE_S = 1830.0
 """How long the machine has been up when the model starts."""

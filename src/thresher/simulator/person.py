@@ -26,8 +26,8 @@ from thresher.model.questions import (
     SoundKind,
     Watched,
 )
+from thresher.simulator.fault_kinds import FaultKind
 from thresher.simulator.fittings import Fittings
-from thresher.simulator.scenario import FaultKind
 
 _KEYS = 84.0
 _FIELDS = 144.0

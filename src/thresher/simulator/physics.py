@@ -15,7 +15,8 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 
-from thresher.simulator.scenario import FaultKind, Scenario
+from thresher.simulator.fault_kinds import FaultKind
+from thresher.simulator.scenario import Scenario
 
 STEP_S = 0.1
 _HOTTEST_C = 400.0
