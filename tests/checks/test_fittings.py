@@ -51,7 +51,9 @@ CHECKS = (
     "card reader",
     "optical drive",
     "bluetooth",
+    "management controller",
 )
+UNATTENDED = {"bluetooth", "management controller"}
 
 
 @pytest.fixture
@@ -104,6 +106,7 @@ def test_a_sound_machine_passes_everything(make_engine: MakeEngine, notebook: Sc
             "nothing of the disc",
         ),
         (Fault(kind=F.BLUETOOTH_DEAD), "bluetooth", "bluetooth, hci0", "N-160", "has not started"),
+        (Fault(kind=F.CONTROLLER_FAN), "management controller", "management controller", "S-450", "FAN1 too low"),
     ],
 )
 def test_each_fault_fails_its_check_and_no_other(
@@ -126,6 +129,7 @@ def test_each_fault_fails_its_check_and_no_other(
         ({"built_in": ()}, "brightness", "no backlight"),
         ({"built_in": ()}, "optical drive", "no optical drive"),
         ({"built_in": ()}, "bluetooth", "no Bluetooth adapter"),
+        ({"built_in": ()}, "management controller", "not there"),
         ({"sound_outputs": ()}, "speakers", "no sound output"),
         ({"sound_inputs": ()}, "microphone", "no sound input"),
         ({"sound_inputs": ()}, "sound loop", "a sound output and a sound input"),
@@ -141,7 +145,7 @@ def test_what_is_not_there_is_said(
     assert words in result.why
 
 
-@pytest.mark.parametrize("check", [name for name in CHECKS if name != "bluetooth"])
+@pytest.mark.parametrize("check", [name for name in CHECKS if name not in UNATTENDED])
 def test_without_a_person_each_says_so(make_engine: MakeEngine, notebook: Scenario, check: str) -> None:
     engine, _ = make_engine(replace(notebook, fittings=replace(ALL, person=False)))
     results = run(engine, check)
@@ -186,6 +190,7 @@ def test_the_inventory_lists_what_is_built_in(notebook: Scenario) -> None:
         (BuiltInKind.OPTICAL, "Halyard DVD-RW 8"),
         (BuiltInKind.BACKLIGHT, "panel0"),
         (BuiltInKind.BLUETOOTH, "hci0"),
+        (BuiltInKind.CONTROLLER, "ipmi0"),
     ]
     displays = [part for part in found.parts if part.kind == "display"]
     assert [(part.name, part.place, part.fact("preferred mode")) for part in displays] == [
@@ -205,7 +210,7 @@ def test_a_thorough_round_with_a_person_has_them_and_a_short_one_has_not(
     engine.sheets.put_round(Round.SHORT, (), (), 1)
     sheet = engine.snapshot().sheet
     assert sheet is not None
-    assert set(CHECKS) & {block.load for block in sheet.blocks} == {"bluetooth"}
+    assert set(CHECKS) & {block.load for block in sheet.blocks} == UNATTENDED
 
 
 def test_a_scenario_with_impossible_fittings_says_what_is_wrong() -> None:

@@ -4,7 +4,7 @@ A new check is a file with a `Check` in it and a row here, or an entry point of 
 of its own that names such a value."""
 
 from thresher.checks.battery import adapter, rate, wear
-from thresher.checks.board import clock, rails
+from thresher.checks.board import clock, controller, rails
 from thresher.checks.check import Check
 from thresher.checks.cooling import fans, fans_driven, heat
 from thresher.checks.display import brightness, picture, touch
@@ -44,6 +44,7 @@ _SHIPPED = (
     compute.CHECK,
     card_memory.CHECK,
     link.CHECK,
+    controller.CHECK,
     rails.CHECK,
     adapter.CHECK,
     rate.CHECK,

@@ -30,9 +30,11 @@ def read_built_in(system: System) -> tuple[BuiltIn, ...]:
         *_optical_drives(system),
         *(BuiltIn(BuiltInKind.BACKLIGHT, name, f"{_BACKLIGHT}/{name}") for name in system.list(_BACKLIGHT)),
         *_bluetooth(system),
+        *(BuiltIn(BuiltInKind.CONTROLLER, name, f"{_IPMI}/{name}") for name in system.list(_IPMI)),
     )
 
 
+_IPMI = "/sys/class/ipmi"
 _BACKLIGHT, _VIDEO, _HOSTS, _BLOCK, _BLUETOOTH = (
     "/sys/class/backlight",
     "/sys/class/video4linux",

@@ -14,6 +14,7 @@ from pathlib import Path
 from thresher.machine.free_running import FreeRunning
 from thresher.machine.tree import TreeSystem
 from thresher.machine.unpack import unpack
+from thresher.model.controller_port import ControllerPort
 from thresher.model.drive_commands import DrivePort
 from thresher.model.driven_port import Driven
 from thresher.model.errors import EnvironmentFault, SourceUnavailable
@@ -111,6 +112,10 @@ class RecordingSystem:
     def open_backlight(self, name: str) -> Driven:
         """Take control of a backlight of the machine behind."""
         return self._system.open_backlight(name)
+
+    def open_controller(self) -> ControllerPort:
+        """Open the controller of the machine behind; what it answers is not kept."""
+        return self._system.open_controller()
 
     def open_drive(self, path: str) -> DrivePort:
         """Open a drive; what it answers is not kept."""

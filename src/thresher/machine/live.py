@@ -10,6 +10,7 @@ import threading
 import time
 from pathlib import Path
 
+from thresher.machine.controller import LiveController
 from thresher.machine.counters import PerfCounters, Registers, open_counters
 from thresher.machine.drive_process import DriveProcess
 from thresher.machine.driven_process import DrivenProcess, backlight_process, fan_process
@@ -156,6 +157,10 @@ class LiveSystem:
     def open_fan(self, folder: str, number: int) -> DrivenProcess:
         """Take control of a fan through a process of its own; it may take a moment."""
         return fan_process(folder, number)
+
+    def open_controller(self) -> LiveController:
+        """Open the management controller."""
+        return LiveController()
 
     def open_backlight(self, name: str) -> DrivenProcess:
         """Take control of a backlight through a process of its own; it may take a moment."""

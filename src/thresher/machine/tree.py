@@ -7,6 +7,7 @@ from pathlib import Path
 
 from thresher.machine.files import list_names, read_once, read_start
 from thresher.machine.free_running import FreeRunning
+from thresher.model.controller_port import ControllerPort
 from thresher.model.drive_commands import DrivePort
 from thresher.model.driven_port import Driven
 from thresher.model.errors import EnvironmentFault, SourceUnavailable
@@ -140,6 +141,10 @@ class TreeSystem:
     def open_backlight(self, name: str) -> Driven:
         """A directory of files has no light. Raises SourceUnavailable."""
         raise SourceUnavailable(f"/sys/class/backlight/{name}", "a directory of files has no light")
+
+    def open_controller(self) -> ControllerPort:
+        """A directory of files has no controller. Raises SourceUnavailable."""
+        raise SourceUnavailable("management controller", "a directory of files answers nothing")
 
     def open_counters(self, cpu: int) -> Source:
         """Files hold no counters."""

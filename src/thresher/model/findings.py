@@ -77,6 +77,7 @@ class FindingKind(StrEnum):
     PICTURE_WRONG = "picture wrong to the eye"
     SOUND_WRONG = "sound wrong"
     KEYS_WRONG = "keys wrong"
+    BOARD_SENSOR = "sensor outside the controller's limits"
     CAMERA_BAD = "camera picture wrong"
     OPTICAL_BAD = "optical drive does not read"
 

@@ -38,6 +38,7 @@ class BuiltInKind(StrEnum):
     OPTICAL = "optical drive"
     BACKLIGHT = "backlight"
     BLUETOOTH = "Bluetooth"
+    CONTROLLER = "management controller"
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,6 +15,7 @@ from typing import Protocol, runtime_checkable
 import numpy as np
 from numpy.typing import NDArray
 
+from thresher.model.controller_port import ControllerPort
 from thresher.model.drive_commands import BlockSource, DrivePort, ScratchSource
 from thresher.model.driven_port import Driven
 from thresher.model.errors import SourceUnavailable
@@ -361,6 +362,10 @@ class System(Protocol):
 
     def open_backlight(self, name: str) -> Driven:
         """Take control of a backlight by its name in `/sys/class/backlight`. It may block. Raises SourceUnavailable."""
+        ...
+
+    def open_controller(self) -> ControllerPort:
+        """Open the management controller. It may block. Raises SourceUnavailable."""
         ...
 
     def read_start(self, path: str, most: int) -> bytes:

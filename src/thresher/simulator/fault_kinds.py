@@ -66,6 +66,7 @@ class FaultKind(StrEnum):
     DEAD_READER = "dead card reader"
     TIRED_LASER = "tired laser"
     BLUETOOTH_DEAD = "Bluetooth does not start"
+    CONTROLLER_FAN = "fan below the controller's limit"
     STRAY_ERRORS = "stray errors"
     CHANNEL_VANISHES = "channel vanishes"
     CHANNEL_GARBAGE = "channel garbage"
@@ -106,6 +107,7 @@ CHECKED_FAULTS = (
     FaultKind.DEAD_READER,
     FaultKind.TIRED_LASER,
     FaultKind.BLUETOOTH_DEAD,
+    FaultKind.CONTROLLER_FAN,
 )
 """Faults that component checks look for; no load shows them."""
 
@@ -185,6 +187,7 @@ STRENGTH_MEANS: dict[FaultKind, str] = {
     FaultKind.DEAD_READER: "not used",
     FaultKind.TIRED_LASER: "share of the disc that it cannot read, from the outer edge",
     FaultKind.BLUETOOTH_DEAD: "not used",
+    FaultKind.CONTROLLER_FAN: "not used",
     FaultKind.STRAY_ERRORS: "harmless corrected errors per hour in the log of a healthy machine",
     FaultKind.CHANNEL_VANISHES: "not used",
     FaultKind.CHANNEL_GARBAGE: "not used",

@@ -60,6 +60,7 @@ class Fittings:
             BuiltInKind.CARD_READER: self._add_reader,
             BuiltInKind.OPTICAL: self._add_optical,
             BuiltInKind.BLUETOOTH: self._add_bluetooth,
+            BuiltInKind.CONTROLLER: self._add_controller,
         }
         for kind in spec.built_in:
             adders[kind]()
@@ -116,6 +117,9 @@ class Fittings:
         self.table.add("/sys/class/rfkill/rfkill1/type", "bluetooth")
         self.table.add("/sys/class/rfkill/rfkill1/soft", "0")
         self.table.add("/sys/class/rfkill/rfkill1/hard", "0")
+
+    def _add_controller(self) -> None:
+        self.table.add("/sys/class/ipmi/ipmi0/uevent", "MAJOR=240")
 
     # ---- what a person moves
 

@@ -12,9 +12,11 @@ from numpy.typing import NDArray
 
 from thresher.model.drive_commands import DrivePort
 from thresher.model.errors import InputError, InputFault, SourceUnavailable
+from thresher.model.parts import BuiltInKind
 from thresher.model.port import Pacing, SimulatedWork, SystemKind
 from thresher.model.questions import Answer, Question
 from thresher.simulator.cards import SimulatedCard
+from thresher.simulator.controller import SimulatedController
 from thresher.simulator.drive_faults import spoilt
 from thresher.simulator.drive_work import DriveState, SimulatedBlocks, SimulatedScratch
 from thresher.simulator.drives import SimulatedDrive
@@ -187,6 +189,13 @@ class SimulatedMachine:
     def open_backlight(self, name: str) -> SimulatedBacklight:
         """Take control of the backlight."""
         return self._fittings.open_backlight(name)
+
+    def open_controller(self) -> SimulatedController:
+        """Open the management controller."""
+        if BuiltInKind.CONTROLLER not in self.scenario.fittings.built_in:
+            raise SourceUnavailable("management controller", "not there")
+        slow = any(fault.kind is FaultKind.CONTROLLER_FAN for fault in self.scenario.faults)
+        return SimulatedController(self._physics, slow)
 
     @property
     def has_person(self) -> bool:
