@@ -3,16 +3,15 @@
 import configparser
 import json
 import shlex
-import socket
-import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
 from jeepney import HeaderFields, MessageType, new_error, new_method_return
-from jeepney.low_level import Message, Parser
+from jeepney.low_level import Message
 
+from tests.bus import bus
 from thresher.app.schedule import Scheduled, add, calendar, listed, remove, units
 from thresher.app.user_bus import BusManager, notify, unit_folder
 from thresher.cli.app import main
@@ -113,55 +112,15 @@ def test_names_that_could_lead_elsewhere_are_refused(tmp_path: Path, name: str) 
 
 
 @contextmanager
-def bus(path: Path, refuse: str = "") -> Iterator[list[tuple[str, object]]]:
+def session_bus(path: Path, refuse: str = "") -> Iterator[list[tuple[str, object]]]:
     """A session bus that answers everything but one method, and notes what it is asked."""
     asked: list[tuple[str, object]] = []
-    listening = socket.socket(socket.AF_UNIX)
-    listening.bind(str(path))
-    listening.listen(4)
-
-    def serve() -> None:
-        while True:
-            try:
-                client, _ = listening.accept()
-            except OSError:
-                return
-            with client:
-                _talk(client, asked, refuse)
-
-    thread = threading.Thread(target=serve, daemon=True)
-    thread.start()
-    try:
+    with bus(path, lambda message: _reply(message, asked, refuse)):
         yield asked
-    finally:
-        listening.shutdown(socket.SHUT_RDWR)
-        listening.close()
-        thread.join(5)
-
-
-def _talk(client: socket.socket, asked: list[tuple[str, object]], refuse: str) -> None:
-    """Speak the server's side of the D-Bus Specification: authentication, then messages."""
-    line = b""
-    while not line.endswith(b"BEGIN\r\n"):
-        line += client.recv(1)
-        if line.endswith(b"\r\n") and b"AUTH" in line:
-            client.sendall(b"OK 0123456789abcdef0123456789abcdef\r\n")
-            line = b""
-        elif line.endswith(b"NEGOTIATE_UNIX_FD\r\n"):
-            client.sendall(b"AGREE_UNIX_FD\r\n")
-            line = b""
-    parser, serial = Parser(), 0
-    while data := client.recv(4096):
-        parser.add_data(data)
-        while (message := parser.get_next_message()) is not None:
-            serial += 1
-            client.sendall(_reply(message, asked, refuse).serialise(serial))
 
 
 def _reply(message: Message, asked: list[tuple[str, object]], refuse: str) -> Message:
     method = str(message.header.fields[HeaderFields.member])
-    if method == "Hello":
-        return new_method_return(message, "s", (":1.7",))
     assert message.header.message_type is MessageType.method_call
     asked.append((method, message.body))
     if method == refuse:
@@ -179,7 +138,7 @@ def _reply(message: Message, asked: list[tuple[str, object]], refuse: str) -> Me
 
 def test_the_manager_is_asked_over_the_session_bus(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("DBUS_SESSION_BUS_ADDRESS", f"unix:path={tmp_path}/bus")
-    with bus(tmp_path / "bus") as asked:
+    with session_bus(tmp_path / "bus") as asked:
         manager = BusManager()
         manager.reload()
         manager.enable("thresher-round-a.timer")
@@ -199,7 +158,7 @@ def test_the_manager_is_asked_over_the_session_bus(tmp_path: Path, monkeypatch: 
 
 def test_a_bus_that_refuses_or_is_not_there_is_named(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("DBUS_SESSION_BUS_ADDRESS", f"unix:path={tmp_path}/bus")
-    with bus(tmp_path / "bus", refuse="Reload"), pytest.raises(EnvironmentFault, match="this user may not"):
+    with session_bus(tmp_path / "bus", refuse="Reload"), pytest.raises(EnvironmentFault, match="this user may not"):
         BusManager().reload()
     monkeypatch.setenv("DBUS_SESSION_BUS_ADDRESS", f"unix:path={tmp_path}/nothing")
     with pytest.raises(EnvironmentFault, match="no session bus answers"):
@@ -211,7 +170,7 @@ def test_the_verbs_put_rounds_on_the_schedule_of_this_user(
 ) -> None:
     monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "config"))
     monkeypatch.setenv("DBUS_SESSION_BUS_ADDRESS", f"unix:path={tmp_path}/bus")
-    with bus(tmp_path / "bus"):
+    with session_bus(tmp_path / "bus"):
         assert main(["schedule", "add", "evening", "--at", "Mon..Fri 18:00"]) == 0
         assert unit_folder() == f"{tmp_path}/config/systemd/user"
         service = read(Path(unit_folder(), "thresher-round-evening.service").read_text())
@@ -231,7 +190,7 @@ def test_a_round_by_itself_is_quiet_unless_something_failed(
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "data"))
     monkeypatch.setenv("DBUS_SESSION_BUS_ADDRESS", f"unix:path={tmp_path}/bus")
     options = ["--speed", "0", "--job", str(tmp_path / "j.thresher"), "--shop", str(tmp_path / "shop")]
-    with bus(tmp_path / "bus") as asked:
+    with session_bus(tmp_path / "bus") as asked:
         assert main(["schedule", "carry-out", "short", "--simulate", "harbour-notebook", *options]) == 1
     ((method, body),) = asked
     assert method == "Notify"

@@ -16,6 +16,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from thresher.machine.bluetooth import read_adapter
+from thresher.machine.network_manager import read_wireless
 from thresher.model.errors import SourceUnavailable
 from thresher.model.network_port import Address, BluetoothState, Fetched, Gateway, LookedUp, Neighbour, WirelessState
 
@@ -108,7 +109,20 @@ class LiveNetwork:
         return read_adapter(adapter)
 
     def wireless(self, interface: str) -> WirelessState | None:
-        """Return what a wireless interface is connected to, by nl80211."""
+        """Return what a wireless interface is connected to: by nl80211, and what that leaves open by a manager."""
+        by_kernel, by_manager = self._by_kernel(interface), read_wireless(interface)
+        if by_kernel is None or by_manager is None:
+            return by_kernel or by_manager
+        return WirelessState(
+            interface,
+            by_kernel.network or by_manager.network,
+            by_kernel.mhz or by_manager.mhz,
+            by_kernel.dbm if by_kernel.dbm is not None else by_manager.dbm,
+            by_kernel.rate_mbit or by_manager.rate_mbit,
+            by_kernel.neighbours or by_manager.neighbours,
+        )
+
+    def _by_kernel(self, interface: str) -> WirelessState | None:
         from pyroute2 import IW
         from pyroute2.netlink.exceptions import NetlinkError
 

@@ -73,7 +73,8 @@ class _Worker(QObject):
             return self._give_up(f"this machine has no sound {'input' if kind.recorded else 'output'}")
         if self._number >= len(wanted):
             return self._give_up(f"there are only {len(wanted)} of them")
-        device = wanted[self._number]
+        # a loop goes through what the system plays on and records from by itself
+        device = devices.defaultAudioInput() if kind is SoundKind.LOOP else wanted[self._number]
         form = self._media.QAudioFormat()
         form.setSampleRate(RATE)
         form.setChannelCount(_CHANNELS)

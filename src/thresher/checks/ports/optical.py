@@ -7,6 +7,7 @@ from thresher.drives.fields import DamagedPage
 from thresher.drives.optical import (
     BECOMING_READY,
     HARDWARE_ERROR,
+    NO_DISC,
     NOT_READY,
     Disc,
     PlaceRead,
@@ -83,7 +84,7 @@ def _disc(port: DrivePort) -> Steps[Disc | CheckResult]:
         except Refused as error:
             if error.key == HARDWARE_ERROR:
                 return CHECK.failed(f"the drive reports a fault of its own: {error.reason}")
-            if error.key != NOT_READY or error.code not in (BECOMING_READY, 0x3A):
+            if error.key != NOT_READY or error.code not in (BECOMING_READY, NO_DISC):
                 return CHECK.failed(f"it cannot make out the disc: {error.reason}")
         yield from pause(_SPIN_UP_S)
     return CHECK.failed("it sees no disc although one is in")
