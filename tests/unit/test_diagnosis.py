@@ -186,6 +186,17 @@ def test_the_order_of_the_findings_changes_no_probability(findings: list[Finding
     assert forth == pytest.approx(back, abs=1e-9)
 
 
+def test_of_pairs_that_explain_equally_well_none_is_taken_for_its_place_in_the_list() -> None:
+    findings = (
+        finding(FindingKind.HEAT_THROTTLE, None, 30.0),
+        finding(WRONG, 0, 30.0, 18),
+        finding(FindingKind.ENDED_SUDDENLY, 1, 60.0, 31),
+    )
+    forth = {s.mode: s.probability for s in verdict_on(*findings).suspects}
+    back = {s.mode: s.probability for s in verdict_on(*reversed(findings)).suspects}
+    assert forth == pytest.approx(back, abs=1e-12)
+
+
 @given(st.integers(1, 6))
 @settings(max_examples=6, deadline=None)
 def test_more_of_the_same_on_one_core_never_clears_it(count: int) -> None:

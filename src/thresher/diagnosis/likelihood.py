@@ -18,6 +18,7 @@ Floats = npt.NDArray[np.float64]
 Whole = npt.NDArray[np.intp]
 
 MOST_SUMMED_PAIRS = 48
+_SAME_SCORE = 1e-6
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,7 +124,9 @@ def _most_promising(table: FaultTable, pairs: Whole, joint: Whole, grid: Floats)
     first, second = pairs[joint, 0], pairs[joint, 1]
     score = (table.worth * np.log(table.quiet + 0.5 * (rates[first] + rates[second]))).sum(axis=1)
     score -= 0.5 * (spent[first] + spent[second])
-    return joint[np.argsort(-score)[:MOST_SUMMED_PAIRS]]
+    # all that score like the last one: which of equals is summed must not depend on the order of the findings
+    last = np.partition(score, -MOST_SUMMED_PAIRS)[-MOST_SUMMED_PAIRS]
+    return joint[score >= last - _SAME_SCORE]
 
 
 def _both(table: FaultTable, one: int, other: int) -> Floats:

@@ -64,7 +64,7 @@ class LiveController:
         """Open it. Raises SourceUnavailable."""
         self.path = path
         try:
-            self._fd = os.open(path, os.O_RDWR | os.O_CLOEXEC)
+            self._fd = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
         except FileNotFoundError as error:
             reason = "not there; the kernel module ipmi_devintf would change that, where there is a controller"
             raise SourceUnavailable(path, reason) from error
