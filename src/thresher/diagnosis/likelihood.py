@@ -126,7 +126,7 @@ def _most_promising(table: FaultTable, pairs: Whole, joint: Whole, grid: Floats)
     score -= 0.5 * (spent[first] + spent[second])
     # all that score like the last one: which of equals is summed must not depend on the order of the findings
     last = np.partition(score, -MOST_SUMMED_PAIRS)[-MOST_SUMMED_PAIRS]
-    return joint[score >= last - _SAME_SCORE]
+    return np.asarray(joint[score >= last - _SAME_SCORE])
 
 
 def _both(table: FaultTable, one: int, other: int) -> Floats:
