@@ -8,7 +8,7 @@ import pytest
 
 from tests.checks.test_checks_on_machines import outcome, run
 from tests.conftest import Heard
-from thresher.compose.rounds import named_checks, round_sheet
+from thresher.compose.rounds import named_checks, plan_round, round_sheet
 from thresher.engine.assembly import open_engine
 from thresher.engine.engine import Engine
 from thresher.inventory.machine import read_inventory
@@ -264,3 +264,12 @@ def test_a_wrong_name_server_makes_no_part_of_the_machine_suspect(make_engine: M
     for mine in verdicts[0].suspects:
         # hypotheses hold two at most, so beside this one no pair of faults is counted: nothing else changes
         assert abs(mine.probability - sound_ones.get(mine.mode, 0.0)) < 0.1
+
+
+def test_what_a_round_leaves_out_names_what_is_lacking(notebook: Scenario) -> None:
+    bare = read_inventory(SimulatedMachine(replace(notebook, fittings=FittingsSpec()), 0.0))
+    left = {check.name: why for check, why in plan_round(Round.THOROUGH, bare, attended=True).left_out}
+    assert left["touch"] == "this machine has no touch screen"
+    assert left["management controller"] == "this machine has no management controller"
+    assert left["speakers"] == "this machine has no sound"
+    assert "picture" not in left

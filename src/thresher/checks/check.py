@@ -14,7 +14,7 @@ from typing import Any, Protocol, TypeVar, cast
 from thresher.model.channels import Channel
 from thresher.model.checks import CheckOutcome, CheckResult, Figure, Need
 from thresher.model.findings import Finding, FindingKind
-from thresher.model.parts import Inventory, PartKind
+from thresher.model.parts import BuiltInKind, Inventory, PartKind
 from thresher.model.port import System
 from thresher.model.questions import Answer, Question
 from thresher.model.sheet import Block
@@ -168,7 +168,18 @@ class Check:
     long: bool = False
     time: Callable[[Inventory], float | None] = lambda _inventory: None
     there: Callable[[Inventory], bool] = lambda _inventory: True
-    """Whether a machine has what it tests."""
+    """Whether a machine has the part that it tests."""
+    built_in: BuiltInKind | None = None
+    """What else has to be built in for it."""
+
+    def has_subject(self, inventory: Inventory) -> bool:
+        """Whether a machine has what it tests."""
+        return self.there(inventory) and (self.built_in is None or inventory.has(self.built_in))
+
+    @property
+    def subject(self) -> str:
+        """What it tests, as a person calls it."""
+        return self.built_in.value if self.built_in is not None else self.row.word
 
     def seconds_on(self, inventory: Inventory) -> float:
         """Return about how long it takes on a machine."""

@@ -35,8 +35,8 @@ def plan_round(kind: Round, inventory: Inventory, kinds: Iterable[PartKind] = ()
     for check in CHECKS.values():
         if wanted and check.row not in wanted and not wanted & set(check.parts):
             continue
-        if not check.there(inventory):
-            left.append((check, f"this machine has no {check.row.word}"))
+        if not check.has_subject(inventory):
+            left.append((check, f"this machine has no {check.subject}"))
         elif check.long and kind is Round.SHORT:
             left.append((check, f"it takes {clock_text(check.seconds_on(inventory))}; the thorough round has it"))
         elif Need.PERSON in check.needs and (kind is Round.SHORT or not attended):
@@ -80,7 +80,7 @@ def results_sentence(results: Sequence[CheckResult]) -> str:
 
 def long_part(inventory: Inventory) -> RoundPlan:
     """Return what the short round leaves out for its length: memory in full, drives in full."""
-    checks = [check for check in CHECKS.values() if check.long and check.there(inventory)]
+    checks = [check for check in CHECKS.values() if check.long and check.has_subject(inventory)]
     return RoundPlan(tuple(checks), (), _seconds(checks, inventory))
 
 

@@ -59,5 +59,5 @@ CHECK = Check(
     kind=FindingKind.BOARD_SENSOR,
     code="S-450",
     worth_min=5.0,
-    there=lambda inventory: inventory.has(BuiltInKind.CONTROLLER),
+    built_in=BuiltInKind.CONTROLLER,
 )

@@ -93,5 +93,5 @@ CHECK = Check(
     kind=FindingKind.PICTURE_WRONG,
     code="G-462",
     worth_min=20.0,
-    there=lambda inventory: inventory.has(BuiltInKind.BACKLIGHT),
+    built_in=BuiltInKind.BACKLIGHT,
 )

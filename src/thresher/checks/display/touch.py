@@ -56,5 +56,5 @@ CHECK = Check(
     kind=FindingKind.KEYS_WRONG,
     code="S-642",
     worth_min=20.0,
-    there=lambda inventory: inventory.has(BuiltInKind.TOUCH),
+    built_in=BuiltInKind.TOUCH,
 )

@@ -97,5 +97,5 @@ CHECK = Check(
     kind=FindingKind.CAMERA_BAD,
     code="S-643",
     worth_min=10.0,
-    there=lambda inventory: inventory.has(BuiltInKind.CAMERA),
+    built_in=BuiltInKind.CAMERA,
 )

@@ -76,5 +76,5 @@ CHECK = Check(
     kind=FindingKind.NETWORK_LINK,
     code="N-160",
     worth_min=10.0,
-    there=lambda inventory: inventory.has(BuiltInKind.BLUETOOTH),
+    built_in=BuiltInKind.BLUETOOTH,
 )

@@ -112,5 +112,5 @@ CHECK = Check(
     kind=FindingKind.PORT_DEAD,
     code="S-615",
     worth_min=10.0,
-    there=lambda inventory: inventory.has(BuiltInKind.CARD_READER),
+    built_in=BuiltInKind.CARD_READER,
 )

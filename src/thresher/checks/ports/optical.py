@@ -143,5 +143,5 @@ CHECK = Check(
     kind=FindingKind.OPTICAL_BAD,
     code="D-370",
     worth_min=20.0,
-    there=lambda inventory: inventory.has(BuiltInKind.OPTICAL),
+    built_in=BuiltInKind.OPTICAL,
 )

@@ -40,10 +40,10 @@ def list_checks(root: Root = None, simulate: Simulate = None, json: Json = False
 
     inventory = read_inventory(open_system(root, simulate))
     if json:
-        say_json([{**_described(check), "there": check.there(inventory)} for check in CHECKS.values()])
+        say_json([{**_described(check), "there": check.has_subject(inventory)} for check in CHECKS.values()])
         return
     for check in CHECKS.values():
-        lacks = "" if check.there(inventory) else f"  this machine has no {check.row.word}"
+        lacks = "" if check.has_subject(inventory) else f"  this machine has no {check.subject}"
         needs = f"  needs {', '.join(check.needs)}" if check.needs else ""
         say(f"{check.name:22} {check.row.value:10} {clock_text(check.seconds_on(inventory))}{needs}{lacks}")
 

@@ -97,7 +97,7 @@ class SheetService:
         words = f" of {', '.join(each.word for each in parts)}" if parts else " of every part"
         self.put(round_sheet(f"{kind.value.capitalize()} round{words}", plan.checks, self._record.inventory, times))
         for check, why in plan.left_out:
-            if check.there(self._record.inventory):
+            if check.has_subject(self._record.inventory):
                 self._record.note(f"{check.name} left out", why, part=check.row)
 
     def choose(self, name: str) -> None:
