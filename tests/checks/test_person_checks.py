@@ -217,9 +217,9 @@ def test_a_pointer_is_judged_by_what_came(tmp_path: Path, answer: Answer | None,
 @pytest.mark.parametrize(
     ("answer", "ended", "words"),
     [
-        (fields("done"), "pass", "every field felt"),
+        (fields("done"), "pass", "every field registered"),
         (fields("done", fields_left=9), "fail", "9 of 144 fields"),
-        (fields("jumps"), "fail", "where there are none"),
+        (fields("jumps"), "fail", "that nobody made"),
         (fields("done", fields_left=144), "inconclusive", "no touch came"),
         (None, "inconclusive", "was left"),
     ],

@@ -63,6 +63,9 @@ def test_a_pointer_marks_what_it_passes_over_also_where_it_jumps(qtbot: QtBot) -
     assert (measured["pressed"], measured["wheel up"], measured["wheel down"]) == (2, 1, 2)
     assert pane.answer("done").details == "left button, right button"
     pane.grab()
+    for _ in range(5):  # a pad sends a notch in pieces: five of 40 eighths are two begun notches
+        wheel(pane, 40)
+    assert dict(pane.answer("done").measured)["wheel up"] == 3
 
 
 def touch(pane: FieldsPane, kind: QEvent.Type, *points: tuple[int, int]) -> None:

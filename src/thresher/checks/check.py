@@ -209,7 +209,7 @@ def let_go(close: Callable[[], object]) -> None:
 
 
 def having(kind: PartKind) -> Callable[[Inventory], bool]:
-    """Return what tells whether a machine has a part of a kind."""
+    """Return a test of whether a machine has a part of a kind."""
     return lambda inventory: bool(inventory.parts_of(kind))
 
 
@@ -250,6 +250,15 @@ def load_until(block: Block, until: Callable[[Coverage], bool]) -> Steps[LoadSee
 def ask(question: Question) -> Steps[Answer | None]:
     """Ask a person; None when nobody answers."""
     return cast("Answer | None", (yield Ask(question)))
+
+
+def one_answer(check: Check, bench: CheckBench, question: Question, doing: str) -> Steps[Answer | CheckResult]:
+    """Ask the one question that a check rests on; a result comes back in its place when nobody answers."""
+    if not bench.attended:
+        return check.nobody(doing)
+    yield Progress(check.name, 0.0)
+    answer = yield from ask(question)
+    return answer if answer is not None else check.unclear("the question was left")
 
 
 def watched(bench: CheckBench, seconds: float, words: str, first: float, last: float) -> Steps[tuple[Reading, ...]]:

@@ -1,6 +1,6 @@
 """What a network manager knows of a wireless link, over the system bus (org.freedesktop.NetworkManager).
 
-The kernel tells a user without rights less than the manager does: the neighbours come from the manager's own scans.
+The kernel reports less to a user without rights: the neighbours come from the manager's own scans.
 """
 
 from typing import Any

@@ -1,26 +1,29 @@
 """The management controller's own sensors, held against its own thresholds."""
 
-from thresher.checks.check import Check, CheckBench, CheckSteps, beside, let_go, progress
+from contextlib import closing
+
+from thresher.checks.check import Check, CheckBench, CheckSteps, beside, progress
 from thresher.model.checks import CheckResult, Figure
 from thresher.model.errors import SourceUnavailable
 from thresher.model.findings import FindingKind
 from thresher.model.parts import BuiltInKind, PartKind
+from thresher.model.port import System
 from thresher.sensors.controller import ControllerReading, read_sensors
 
 
 def _run(bench: CheckBench) -> CheckSteps:
     yield from progress("asking the controller", 0.0)
     try:
-        port = yield from beside(bench.system.open_controller, lambda late: late.close())
+        readings = yield from beside(lambda: _read(bench.system))
     except SourceUnavailable as error:
         return (CHECK.unclear(str(error)),)
-    try:
-        readings = yield from beside(lambda: read_sensors(port))
-    except SourceUnavailable as error:
-        return (CHECK.unclear(str(error)),)
-    finally:
-        let_go(port.close)
     return (_judge(readings),)
+
+
+def _read(system: System) -> tuple[ControllerReading, ...]:
+    """Open the controller, read it and close it, all by whoever reads: it is never closed under a reading."""
+    with closing(system.open_controller()) as port:
+        return read_sensors(port)
 
 
 def _figure(reading: ControllerReading) -> Figure:

@@ -71,10 +71,10 @@ def _judge(name: str, dark: str, bright: str) -> CheckResult:
     if "flickers" in (dark, bright):
         return CHECK.failed("it flickers", *figures, place=name)
     if "no" in (dark, bright):
-        return CHECK.failed("the light does not follow", *figures, place=name)
+        return CHECK.failed("the backlight does not respond", *figures, place=name)
     if not dark or not bright:
         return CHECK.unclear("the questions were not all answered", *figures, place=name)
-    return CHECK.passed("the light follows, and was put back as it was", *figures, place=name)
+    return CHECK.passed("the backlight responds, and was put back as it was", *figures, place=name)
 
 
 CHECK = Check(

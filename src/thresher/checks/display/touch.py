@@ -1,7 +1,7 @@
 """A touch screen: a finger passes over every field of it."""
 
-from thresher.checks.check import Check, CheckBench, CheckSteps, ask, progress
-from thresher.model.checks import Figure, Need
+from thresher.checks.check import Check, CheckBench, CheckSteps, one_answer
+from thresher.model.checks import CheckResult, Figure, Need
 from thresher.model.findings import FindingKind
 from thresher.model.parts import BuiltInKind, PartKind
 from thresher.model.questions import FIELDS, FIELDS_LEFT, FINGERS, Choice, Question, Watched
@@ -21,23 +21,20 @@ _QUESTION = Question(
 
 
 def _run(bench: CheckBench) -> CheckSteps:
-    if not bench.attended:
-        return (CHECK.nobody("to touch the screen"),)
-    yield from progress("touch", 0.0)
-    answer = yield from ask(_QUESTION)
-    if answer is None:
-        return (CHECK.unclear("the question was left"),)
+    answer = yield from one_answer(CHECK, bench, _QUESTION, "to touch the screen")
+    if isinstance(answer, CheckResult):
+        return (answer,)
     measured = dict(answer.measured)
     fields, left = measured.get(FIELDS, 0.0), measured.get(FIELDS_LEFT, 0.0)
-    missed = Figure("fields that felt nothing", left, f"of {fields:.0f}", None, 0.0, "none on a sound screen")
+    missed = Figure("fields that did not respond", left, f"of {fields:.0f}", None, 0.0, "none on a sound screen")
     figures = (missed, Figure("fingers at once", measured.get(FINGERS, 0.0)))
     if answer.word == "jumps":
-        return (CHECK.failed("it feels fingers where there are none", *figures),)
+        return (CHECK.failed("it registers touches that nobody made", *figures),)
     if answer.word == "skip" or left == fields:
         return (CHECK.unclear("no touch came", *figures),)
     if not missed.within:
-        return (CHECK.failed(f"{left:.0f} of {fields:.0f} fields felt nothing", *figures),)
-    return (CHECK.passed("every field felt the finger", *figures),)
+        return (CHECK.failed(f"{left:.0f} of {fields:.0f} fields did not respond", *figures),)
+    return (CHECK.passed("every field registered the finger", *figures),)
 
 
 CHECK = Check(

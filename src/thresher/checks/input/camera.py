@@ -47,7 +47,7 @@ def _question(number: int) -> Question:
         (
             Choice("G", "good", "Yes"),
             Choice("B", "black", "It is black"),
-            Choice("F", "frozen", "It stands still"),
+            Choice("F", "frozen", "It is frozen"),
             Choice("S", "stripes", "Stripes, spots or wrong colours"),
             Choice("N", "skip", "Cannot tell"),
         ),

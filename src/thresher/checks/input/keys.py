@@ -1,7 +1,7 @@
 """Every key lights up as it is pressed; keys that stick or chatter are found by their times."""
 
-from thresher.checks.check import Check, CheckBench, CheckSteps, ask, progress
-from thresher.model.checks import Figure, Need
+from thresher.checks.check import Check, CheckBench, CheckSteps, one_answer
+from thresher.model.checks import CheckResult, Figure, Need
 from thresher.model.findings import FindingKind
 from thresher.model.parts import PartKind
 from thresher.model.questions import CHATTERED, PRESSED, STUCK, Choice, Question, Watched
@@ -22,12 +22,9 @@ _QUESTION = Question(
 
 
 def _run(bench: CheckBench) -> CheckSteps:
-    if not bench.attended:
-        return (CHECK.nobody("to press the keys"),)
-    yield from progress("keys", 0.0)
-    answer = yield from ask(_QUESTION)
-    if answer is None:
-        return (CHECK.unclear("the question was left"),)
+    answer = yield from one_answer(CHECK, bench, _QUESTION, "to press the keys")
+    if isinstance(answer, CheckResult):
+        return (answer,)
     measured = dict(answer.measured)
     figures = (
         Figure("keys and buttons that came", measured.get(PRESSED, 0.0)),

@@ -1,7 +1,7 @@
 """Pad or mouse: the pointer reaches every field, each button comes once, the wheel turns both ways."""
 
-from thresher.checks.check import Check, CheckBench, CheckSteps, ask, progress
-from thresher.model.checks import Figure, Need
+from thresher.checks.check import Check, CheckBench, CheckSteps, one_answer
+from thresher.model.checks import CheckResult, Figure, Need
 from thresher.model.findings import FindingKind
 from thresher.model.parts import PartKind
 from thresher.model.questions import (
@@ -33,12 +33,9 @@ _QUESTION = Question(
 
 
 def _run(bench: CheckBench) -> CheckSteps:
-    if not bench.attended:
-        return (CHECK.nobody("to move the pointer"),)
-    yield from progress("pointer", 0.0)
-    answer = yield from ask(_QUESTION)
-    if answer is None:
-        return (CHECK.unclear("the question was left"),)
+    answer = yield from one_answer(CHECK, bench, _QUESTION, "to move the pointer")
+    if isinstance(answer, CheckResult):
+        return (answer,)
     measured = dict(answer.measured)
     fields, left = measured.get(FIELDS, 0.0), measured.get(FIELDS_LEFT, 0.0)
     up, down = measured.get(UPWARDS, 0.0), measured.get(DOWNWARDS, 0.0)

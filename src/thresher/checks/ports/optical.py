@@ -1,6 +1,10 @@
 """An optical drive: what disc is in it, and how fast and how whole it reads all over."""
 
 import re
+import threading
+from collections.abc import Callable
+from functools import partial
+from typing import TypeVar
 
 from thresher.checks.check import Check, CheckBench, CheckSteps, Steps, ask, beside, let_go, pause, progress
 from thresher.drives.fields import DamagedPage
@@ -22,6 +26,7 @@ from thresher.model.findings import FindingKind
 from thresher.model.parts import BuiltInKind, PartKind
 from thresher.model.questions import Choice, Question
 
+Work = TypeVar("Work")
 _BLOCK = "/sys/block"
 _SPIN_UP_S = 3.0
 _TRIES = 8
@@ -58,50 +63,64 @@ def _one(bench: CheckBench, name: str) -> Steps[CheckResult]:
     if answer.word == "stuck":
         return CHECK.failed("the tray does not move", place=name)
     port: DrivePort | None = None
+    reading = threading.Lock()
+
+    def close(opened: DrivePort) -> None:
+        with reading:  # a check that is stopped leaves a reading behind; the drive is closed after it
+            opened.close()
+
     try:
-        port = yield from beside(lambda: bench.system.open_drive(f"/dev/{name}"), lambda late: late.close())
-        disc = yield from _disc(port)
+        port = yield from beside(lambda: bench.system.open_drive(f"/dev/{name}"), close)
+        disc = yield from _disc(port, reading)
         if isinstance(disc, CheckResult):
             return disc
         if disc.music:
             return CHECK.unclear("this is a disc of music; put in one with data", place=name)
-        return (yield from _read(port, disc, name))
+        return (yield from _read(port, disc, name, reading))
     except NoAnswer as error:
         return CHECK.failed(error.reason, place=name)
     except (SourceUnavailable, DamagedPage) as error:
         return CHECK.unclear(str(error), place=name)
     finally:
         if port is not None:
-            let_go(port.close)
+            let_go(partial(close, port))
 
 
-def _disc(port: DrivePort) -> Steps[Disc | CheckResult]:
+def _disc(port: DrivePort, reading: threading.Lock) -> Steps[Disc | CheckResult]:
     """Return the disc once the drive has spun it up."""
     for _ in range(_TRIES):
         yield from progress("looking at the disc", 0.0)
         try:
-            return (yield from beside(lambda: read_structure(port)))
+            return (yield from beside(lambda: _alone(reading, lambda: read_structure(port))))
         except Refused as error:
             if error.key == HARDWARE_ERROR:
                 return CHECK.failed(f"the drive reports a fault of its own: {error.reason}")
             if error.key != NOT_READY or error.code not in (BECOMING_READY, NO_DISC):
-                return CHECK.failed(f"it cannot make out the disc: {error.reason}")
+                return CHECK.failed(f"the drive cannot identify the disc: {error.reason}")
         yield from pause(_SPIN_UP_S)
-    return CHECK.failed("it sees no disc although one is in")
+    return CHECK.failed("the drive does not detect the disc")
 
 
-def _read(port: DrivePort, disc: Disc, name: str) -> Steps[CheckResult]:
+def _read(port: DrivePort, disc: Disc, name: str, reading: threading.Lock) -> Steps[CheckResult]:
     seen: list[PlaceRead] = []
     wanted = places(disc.blocks)
     for number, first in enumerate(wanted):
         yield from progress(f"reading place {number + 1} of {len(wanted)}", number / len(wanted))
-        seen.append((yield from beside(lambda first=first: read_place(port, disc, first))))  # type: ignore[misc]
+        place = partial(read_place, port, disc, first)
+        seen.append((yield from beside(partial(_alone, reading, place))))
         trouble = seen[-1].trouble
         if isinstance(trouble, NoAnswer) or (isinstance(trouble, Refused) and trouble.key == HARDWARE_ERROR):
             return CHECK.failed(
-                f"it stopped at place {number + 1}: {trouble.reason}", *_figures(disc, seen), place=name
+                f"the drive stopped responding at place {number + 1}: {trouble.reason}",
+                *_figures(disc, seen),
+                place=name,
             )
     return _judge(disc, seen, name)
+
+
+def _alone(lock: threading.Lock, work: Callable[[], Work]) -> Work:
+    with lock:
+        return work()
 
 
 def _figures(disc: Disc, seen: list[PlaceRead]) -> tuple[Figure, ...]:
@@ -118,13 +137,13 @@ def _judge(disc: Disc, seen: list[PlaceRead], name: str) -> CheckResult:
     figures = _figures(disc, seen)
     failed = [each.trouble for each in seen if each.trouble is not None]
     if len(failed) == len(seen):
-        return CHECK.failed("nothing of the disc can be read", *figures, place=name)
+        return CHECK.failed("the drive cannot read any of the disc", *figures, place=name)
     if failed:
         words = f"{len(failed)} of {len(seen)} places cannot be read: a scratch, or the drive. Try another disc"
         return CHECK.unclear(words, *figures, place=name)
     if not figures[1].within:
         return CHECK.failed("slower than single speed: it reads most of it more than once", *figures, place=name)
-    return CHECK.passed(f"reads all over at up to {figures[1].value:.1f} MB/s", *figures, place=name)
+    return CHECK.passed(f"reads the whole disc at up to {figures[1].value:.1f} MB/s", *figures, place=name)
 
 
 CHECK = Check(

@@ -38,7 +38,8 @@ class FieldsPane(Pane):
         self.passed: set[tuple[int, int]] = set()
         self.covered: set[tuple[int, int]] = set()
         self.buttons = KeyTimes()
-        self.up = self.down = 0
+        self.up = self.down = self._turned_up = self._turned_down = 0
+        self._last: QPointF | None = None
         self.most_fingers = 0
         self.setMouseTracking(True)
         self.setAttribute(Qt.WidgetAttribute.WA_AcceptTouchEvents, self.touch)
@@ -114,7 +115,7 @@ class FieldsPane(Pane):
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         """Mark what the pointer passes over."""
         if event is not None and self._counts(event):
-            self._pass_along(getattr(self, "_last", event.position()), event.position())
+            self._pass_along(self._last or event.position(), event.position())
             self._last = event.position()
 
     def _counts(self, event: QMouseEvent) -> bool:
@@ -141,9 +142,11 @@ class FieldsPane(Pane):
     def wheelEvent(self, event: QWheelEvent | None) -> None:
         """Count the wheel both ways."""
         if event is not None and not self.touch:
-            turned = event.angleDelta().y() / _NOTCH
-            self.up += max(0, round(turned)) or (1 if 0 < turned < 0.5 else 0)
-            self.down += max(0, round(-turned)) or (1 if -0.5 < turned < 0 else 0)
+            # a pad sends a notch in many small pieces
+            turned = event.angleDelta().y()
+            self._turned_up += max(0, turned)
+            self._turned_down += max(0, -turned)
+            self.up, self.down = -(-self._turned_up // _NOTCH), -(-self._turned_down // _NOTCH)
             event.accept()
             self._report()
 
