@@ -54,7 +54,7 @@ def battery(**fields: str) -> dict[str, str | bytes]:
         ({"energy_full": "54000000", "energy_full_design": "54000000", "temp": "631"}, "fail", "at 63 °C"),
         ({"cycle_count": "3"}, "inconclusive", "does not report what it was made for"),
         # the kernel's own test battery: 100 microwatt hours
-        ({"energy_full_design": "100", "energy_full": "100"}, "inconclusive", "made for 0.000 Wh"),
+        ({"energy_full_design": "100", "energy_full": "100"}, "inconclusive", "design capacity of 0.000 Wh"),
     ],
 )
 def test_battery_wear(write_tree: WriteTree, files: dict[str, str], ended: str, words: str) -> None:

@@ -97,7 +97,7 @@ def test_a_sound_machine_passes_everything(make_engine: MakeEngine, notebook: Sc
         (Fault(kind=F.DEAD_SPEAKER, strength=2), "sound loop", "sound loop, Microphone", "U-130", "right tone"),
         (Fault(kind=F.SPEAKER_RATTLES), "sound loop", "sound loop, Microphone", "U-130", "distortion and noise"),
         (Fault(kind=F.DEAD_PORT, strength=2), "USB ports", "USB ports, port 2", "S-614", "not seen in this port"),
-        (Fault(kind=F.DEAD_READER), "card reader", "card reader", "S-615", "the card is not seen"),
+        (Fault(kind=F.DEAD_READER), "card reader", "card reader", "S-615", "the card was not detected"),
         (
             Fault(kind=F.TIRED_LASER, strength=1.0),
             "optical drive",
@@ -105,7 +105,7 @@ def test_a_sound_machine_passes_everything(make_engine: MakeEngine, notebook: Sc
             "D-370",
             "cannot read any of the disc",
         ),
-        (Fault(kind=F.BLUETOOTH_DEAD), "bluetooth", "bluetooth, hci0", "N-160", "has not started"),
+        (Fault(kind=F.BLUETOOTH_DEAD), "bluetooth", "bluetooth, hci0", "N-160", "did not start"),
         (Fault(kind=F.CONTROLLER_FAN), "management controller", "management controller", "S-450", "FAN1 too low"),
     ],
 )
@@ -230,7 +230,7 @@ def test_a_scenario_with_impossible_fittings_says_what_is_wrong() -> None:
         (Fault(kind=F.DEAD_PORT, strength=2), "USB ports", "board.ports", "Replace the port or its cable"),
         (Fault(kind=F.DEAF_MICROPHONE), "microphone", "sound.path", "Replace the speaker, microphone or sound card"),
         (Fault(kind=F.DEAD_PIXEL), "picture", "display.panel", "Replace the display"),
-        (Fault(kind=F.KEY_CHATTERS), "keys", "board.input", "Replace the keyboard, pad or camera"),
+        (Fault(kind=F.KEY_CHATTERS), "keys", "board.input", "Replace the keyboard, touchpad or camera"),
         (Fault(kind=F.TIRED_LASER, strength=1.0), "optical drive", "drive.optical", "Replace the optical drive"),
         (Fault(kind=F.BLUETOOTH_DEAD), "bluetooth", "network.link", "Replace the network cable or adapter"),
         (Fault(kind=F.CLOCK_BATTERY), "clock battery", "board.clock-battery", "Replace the clock battery"),

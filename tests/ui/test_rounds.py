@@ -183,6 +183,6 @@ def test_holding_esc_leaves_where_keys_are_tested(qtbot: QtBot, tmp_path: Path, 
         qtbot.keyPress(view, Qt.Key.Key_Escape)
         qtbot.waitUntil(view.isHidden, timeout=10_000)
         qtbot.waitUntil(lambda: bool(state.checks), timeout=20_000)
-        assert state.checks[0].missing == "the question was left"
+        assert state.checks[0].missing == "the question was left unanswered"
     finally:
         engine.close()

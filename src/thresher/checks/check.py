@@ -258,7 +258,7 @@ def one_answer(check: Check, bench: CheckBench, question: Question, doing: str) 
         return check.nobody(doing)
     yield Progress(check.name, 0.0)
     answer = yield from ask(question)
-    return answer if answer is not None else check.unclear("the question was left")
+    return answer if answer is not None else check.unclear("the question was left unanswered")
 
 
 def watched(bench: CheckBench, seconds: float, words: str, first: float, last: float) -> Steps[tuple[Reading, ...]]:

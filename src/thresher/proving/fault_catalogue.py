@@ -43,7 +43,7 @@ _PICTURE = {"picture faults": 0.7, "freezes": 0.3, "stop screen": 0.1}
 _DRIVES = {"files damaged": 0.3, "drive not found": 0.3, "will not finish an installation": 0.2, "freezes": 0.2}
 
 _RADIO, _SOUND = "wireless card or antenna", "speaker, microphone or sound card"
-_INPUT, _PORT = "keyboard, pad or camera", "port or its cable"
+_INPUT, _PORT = "keyboard, touchpad or camera", "port or its cable"
 
 FAULT_CATALOGUE: tuple[CatalogueFault, ...] = (
     CatalogueFault(K.WEAK_CORE, 10, P.PROCESSOR, low=0.05, high=3.0, symptoms=_CRASHES | {"worse when warm": 0.4}),

@@ -36,7 +36,7 @@ def _judge(battery: BatteryState) -> CheckResult:
     if not battery.full_wh or not battery.design_wh:
         return CHECK.unclear("the battery does not report what it was made for", *known, place=place)
     if battery.design_wh < _LEAST_WH:
-        words = f"it reports to be made for {battery.design_wh:.3f} Wh, which no battery of a computer is"
+        words = f"it reports a design capacity of {battery.design_wh:.3f} Wh, too little for any computer battery"
         return CHECK.unclear(words, *known, place=place)
     share = Figure(
         "full charge left", round(100 * battery.full_wh / battery.design_wh), "%", 100 * WORN_SHARE, None, "judgement"

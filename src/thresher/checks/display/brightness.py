@@ -20,7 +20,7 @@ def _run(bench: CheckBench) -> CheckSteps:
         return (CHECK.nobody("to look at the light"),)
     names = yield from beside(lambda: bench.system.list(_CLASS))
     if not names:
-        return (CHECK.unclear("no backlight can be driven here"),)
+        return (CHECK.unclear("no backlight can be controlled here"),)
     results = []
     for number, name in enumerate(names):
         yield from progress(f"backlight {name}", number / len(names))
@@ -50,7 +50,7 @@ def _one(bench: CheckBench, name: str) -> Steps[CheckResult]:
     finally:
         held.let_go()
     if after != before:
-        words = f"it stands at {after} now and stood at {before} before; set it again by the keys"
+        words = f"it is at {after} now and was at {before} before: set it again with the brightness keys"
         return CHECK.unclear(words, place=name)
     return _judge(name, dark, bright)
 
@@ -84,7 +84,7 @@ CHECK = Check(
         "The backlight is turned down and up, and you say whether the picture follows. It is put back exactly as it"
         " was, also if the program is killed meanwhile."
     ),
-    finds="backlights that do not follow or flicker",
+    finds="backlights that do not respond or flicker",
     misses="light that fades over hours",
     usual_s=20.0,
     run=_run,

@@ -31,7 +31,7 @@ def _run(bench: CheckBench) -> CheckSteps:
         yield from progress(f"camera {number + 1}", min(0.9, number / 3))
         answer = yield from ask(_question(number))
         if answer is None:
-            return (*results, CHECK.unclear("the question was left", place=f"camera {number + 1}"))
+            return (*results, CHECK.unclear("the question was left unanswered", place=f"camera {number + 1}"))
         if answer.word == NO_DEVICE:
             return tuple(results) or (CHECK.unclear(answer.details or "this machine has no camera"),)
         results.append(_judge(answer, answer.details or f"camera {number + 1}"))

@@ -1,4 +1,4 @@
-"""Pad or mouse: the pointer reaches every field, each button comes once, the wheel turns both ways."""
+"""Touchpad or mouse: the pointer reaches every field, each button comes once, the wheel turns both ways."""
 
 from thresher.checks.check import Check, CheckBench, CheckSteps, one_answer
 from thresher.model.checks import CheckResult, Figure, Need
@@ -18,7 +18,7 @@ from thresher.model.questions import (
 )
 
 _QUESTION = Question(
-    "Pad or mouse",
+    "Touchpad or mouse",
     "Pass over every field, press each button a few times, turn the wheel up and down",
     (
         Choice("D", "done", "Done"),
@@ -26,7 +26,7 @@ _QUESTION = Question(
         Choice("M", "missing", "A button or the wheel does nothing"),
         Choice("N", "skip", "Cannot tell"),
     ),
-    "Answer by a key. On a pad, two fingers turn the wheel.",
+    "Answer by a key. On a touchpad, two fingers turn the wheel.",
     watch=Watched.POINTER,
     at_most_s=300.0,
 )

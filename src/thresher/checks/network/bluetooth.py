@@ -51,14 +51,14 @@ def _judge(name: str, state: BluetoothState | None, off: str) -> CheckResult:
     if off:
         return CHECK.unclear(off, place=name)
     if state is None:
-        return CHECK.failed("the kernel lists it, and it does not answer", place=name)
+        return CHECK.failed("the kernel lists it, but it does not respond", place=name)
     lost = Figure("errors", float(state.errors), "", None, _MOST_ERRORS, "judgement: none on a sound adapter")
     figures = (Figure("address", words=state.address or "none"), lost)
     if state.address in _NO_ADDRESS:
-        return CHECK.failed("it has not started: no address, mostly for want of its firmware", *figures, place=name)
+        return CHECK.failed("it did not start: no address. Usually its firmware is missing", *figures, place=name)
     if not lost.within:
         return CHECK.failed(f"{state.errors} errors between the adapter and the machine", *figures, place=name)
-    return CHECK.passed("it has started and answers", *figures, place=name)
+    return CHECK.passed("it started and responds", *figures, place=name)
 
 
 CHECK = Check(

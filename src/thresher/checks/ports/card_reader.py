@@ -71,7 +71,7 @@ def _run(bench: CheckBench) -> CheckSteps:
     after = yield from beside(lambda: _cards(bench.system))
     new = [card for disk, card in after.items() if disk not in before]
     if not new:
-        return (CHECK.failed("the card is not seen"),)
+        return (CHECK.failed("the card was not detected"),)
     results: list[CheckResult] = []
     for card in new:
         result = yield from _read(bench, card)
@@ -86,14 +86,14 @@ def _read(bench: CheckBench, card: _Card) -> Steps[CheckResult]:
         data = yield from beside(lambda: bench.system.read_start(f"/dev/{card.disk}", _READ))
     except SourceUnavailable as error:
         if "denied" in error.reason:
-            return CHECK.passed(f"{card.name} is seen; it may not be read from here", size, place=card.disk)
-        return CHECK.failed(f"{card.name} is seen and cannot be read: {error.reason}", size, place=card.disk)
+            return CHECK.passed(f"{card.name} was detected; reading it needs more rights", size, place=card.disk)
+        return CHECK.failed(f"{card.name} was detected but cannot be read: {error.reason}", size, place=card.disk)
     seconds = bench.now() - begun
     figures = (size, Figure("read", len(data) / 1e6, "MB"))
     rate = f" at {len(data) / 1e6 / seconds:.1f} MB/s" if seconds > 0 else ""
     if len(data) < min(_READ, card.size):
-        return CHECK.failed(f"{card.name} is seen, and only a part of it comes", *figures, place=card.disk)
-    return CHECK.passed(f"{card.name} is seen and read{rate}", *figures, place=card.disk)
+        return CHECK.failed(f"{card.name} was detected, but only part of it could be read", *figures, place=card.disk)
+    return CHECK.passed(f"{card.name} was detected and read{rate}", *figures, place=card.disk)
 
 
 CHECK = Check(

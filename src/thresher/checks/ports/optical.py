@@ -3,6 +3,7 @@
 import re
 import threading
 from collections.abc import Callable
+from dataclasses import replace
 from functools import partial
 from typing import TypeVar
 
@@ -73,9 +74,9 @@ def _one(bench: CheckBench, name: str) -> Steps[CheckResult]:
         port = yield from beside(lambda: bench.system.open_drive(f"/dev/{name}"), close)
         disc = yield from _disc(port, reading)
         if isinstance(disc, CheckResult):
-            return disc
+            return replace(disc, place=name)
         if disc.music:
-            return CHECK.unclear("this is a disc of music; put in one with data", place=name)
+            return CHECK.unclear("this is an audio disc: insert a data disc", place=name)
         return (yield from _read(port, disc, name, reading))
     except NoAnswer as error:
         return CHECK.failed(error.reason, place=name)
@@ -143,7 +144,7 @@ def _judge(disc: Disc, seen: list[PlaceRead], name: str) -> CheckResult:
         return CHECK.unclear(words, *figures, place=name)
     if not figures[1].within:
         return CHECK.failed("slower than single speed: it reads most of it more than once", *figures, place=name)
-    return CHECK.passed(f"reads the whole disc at up to {figures[1].value:.1f} MB/s", *figures, place=name)
+    return CHECK.passed(f"all {len(seen)} places read, at up to {figures[1].value:.1f} MB/s", *figures, place=name)
 
 
 CHECK = Check(
@@ -153,7 +154,7 @@ CHECK = Check(
         "A disc is read at forty places from its first block to its last. A drive whose laser tires reads slowly or not"
         " at all at the outer edge first; one place that fails is more likely a scratch."
     ),
-    finds="drives that see no disc, cannot read it, or crawl",
+    finds="drives that do not detect a disc, cannot read it, or read slowly",
     misses="writing, and kinds of discs other than the one put in",
     usual_s=60.0,
     run=_run,

@@ -85,7 +85,7 @@ def _run(bench: CheckBench) -> CheckSteps:
         return (CHECK.nobody("to move a stick from port to port"),)
     results: list[CheckResult] = []
     if (yield from beside(lambda: _sticks(bench.system))) and (yield from ask(_IN_ALREADY)) is None:
-        return (CHECK.unclear("the question was left"),)
+        return (CHECK.unclear("the question was left unanswered"),)
     fixed = {each.port for each in (yield from beside(lambda: _sticks(bench.system)))}
     before = ""
     for number in range(_MOST_PORTS):

@@ -42,7 +42,7 @@ def _run(bench: CheckBench) -> CheckSteps:
     yield from progress("tones", 0.3)
     answer = yield from ask(_PLAY)
     if answer is None:
-        return (CHECK.unclear("the recording was left"),)
+        return (CHECK.unclear("the recording was left unanswered"),)
     if answer.word == NO_DEVICE:
         return (CHECK.unclear(answer.details or "a sound output and a sound input are needed"),)
     return (_judge(answer, by_air=how.word == "air"),)

@@ -51,7 +51,7 @@ def _record(number: int) -> Steps[tuple[CheckResult, float]]:
     for _ in range(_MOST_TRIES):
         answer = yield from ask(_question(number))
         if answer is None:
-            return CHECK.unclear("the question was left", place=place), 0.0
+            return CHECK.unclear("the question was left unanswered", place=place), 0.0
         if answer.word == NO_DEVICE:
             return CHECK.unclear(answer.details or "this machine has no sound input"), 0.0
         inputs = dict(answer.measured).get(DEVICES, 1.0)
