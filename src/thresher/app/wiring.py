@@ -8,6 +8,8 @@ from thresher.compose.sheet_file import load_sheet, shipped_sheets
 from thresher.engine.assembly import open_engine
 from thresher.engine.engine import Engine
 from thresher.machine.hardware_names import HardwareNames
+from thresher.machine.live import LiveSystem
+from thresher.machine.restart import LiveRestart
 from thresher.model.port import System
 from thresher.model.sheet import RunSheet
 from thresher.simulator.machine import SimulatedMachine
@@ -43,4 +45,6 @@ def make_engine(
         fields |= {"model": scenario}
     keep = shop or bench_folder(simulated) / "shop"
     path = job or new_job_path(system.name, simulated)
-    return open_engine(system, path, fields, interval_s, keep, HardwareNames(), bench_folder(simulated) / "rescued")
+    restart = LiveRestart() if isinstance(system, LiveSystem) else None
+    rescued = bench_folder(simulated) / "rescued"
+    return open_engine(system, path, fields, interval_s, keep, HardwareNames(), rescued, restart)

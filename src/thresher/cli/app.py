@@ -16,7 +16,9 @@ from thresher.cli.verbs.check import check_app
 from thresher.cli.verbs.decode import decode
 from thresher.cli.verbs.demo import demo
 from thresher.cli.verbs.drive import drive_app
+from thresher.cli.verbs.endings import endings
 from thresher.cli.verbs.engine import engine
+from thresher.cli.verbs.go_on import go_on
 from thresher.cli.verbs.graphics import graphics_app
 from thresher.cli.verbs.import_log import import_log
 from thresher.cli.verbs.inventory import inventory
@@ -46,6 +48,7 @@ Examples:
   thresher run short-round               three minutes of verified load
   thresher decode dmesg.txt              a kernel log into findings
   thresher verdict JOB                   which part, how sure, and why
+  thresher endings JOB                   how the machine died, and what goes on
   thresher supply JOB                    rails under load: tolerance, droop, load line
   thresher run reset-hunt-short --simulate lighthouse-playout --speed 0
 
@@ -58,6 +61,8 @@ VERBS = (
     ("run", run),
     ("decode", decode),
     ("verdict", verdict),
+    ("endings", endings),
+    ("go-on", go_on),
     ("supply", supply),
     ("bad-pages", bad_pages),
     ("report", report),

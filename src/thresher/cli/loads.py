@@ -11,7 +11,7 @@ from thresher.compose.ready_made import Pick, Wish, block_of, in_turn, own_sheet
 from thresher.compose.sheet_faults import sheet_faults
 from thresher.loads.registry import WORK_LOADS
 from thresher.model.errors import InputError, InputFault
-from thresher.model.sheet import Block, RunSheet, Shape, SheetLimits
+from thresher.model.sheet import AfterCrash, Block, CrashPlan, RunSheet, Shape, SheetLimits
 
 T = TypeVar("T")
 
@@ -93,3 +93,15 @@ def sheet_of_loads(wish: LoadWish, sheet: str = "") -> RunSheet:
         hint = "; use --after-another for one after the other" if len(blocks) > 1 and not wish.after_another else ""
         raise InputError("run", [InputFault(each.place(found), f"{each.message}{hint}") for each in wrong])
     return found
+
+
+_AFTER_CRASH = {"wait": AfterCrash.WAIT, "go-on": AfterCrash.GO_ON, "find-the-part": AfterCrash.ISOLATE}
+
+
+def crash_plan(after: str, most: int, watchdog: bool, of_sheet: CrashPlan) -> CrashPlan:
+    """Return what happens after a sudden end, as typed; what was not typed is the sheet's. Raises InputError."""
+    if after and after not in _AFTER_CRASH:
+        known = ", ".join(_AFTER_CRASH)
+        raise InputError("--after-crash", [InputFault("after-crash", f"expected {known}; found {after!r}")])
+    then = _AFTER_CRASH[after] if after else of_sheet.then
+    return replace(of_sheet, then=then, most=most if after else of_sheet.most, watchdog=watchdog or of_sheet.watchdog)

@@ -1,6 +1,8 @@
 """Carrying out a run in the terminal: the tape line by line, and Ctrl+C that stops in order."""
 
+import queue
 import signal
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager, nullcontext
 
@@ -19,9 +21,19 @@ def interrupt_stops(engine: Engine) -> Iterator[None]:
     A terminal that goes away (SIGHUP) stops nothing: the run goes on to its end in the job file.
     """
 
-    def on_signal(_number: int, _frame: object) -> None:
-        engine.quit()
+    # a handler runs in the middle of anything, also while this thread holds the lock of an event: it may only put
+    # into a queue that is made for that
+    came: queue.SimpleQueue[int] = queue.SimpleQueue()
 
+    def on_signal(number: int, _frame: object) -> None:
+        came.put(number)
+
+    def pass_on() -> None:
+        if number := came.get():
+            engine.quit(number)
+
+    listener = threading.Thread(target=pass_on, name="signals", daemon=True)
+    listener.start()
     before: dict[int, object] = {number: signal.signal(number, on_signal) for number in (signal.SIGINT, signal.SIGTERM)}
     before[signal.SIGHUP] = signal.signal(signal.SIGHUP, signal.SIG_IGN)
     try:
@@ -29,6 +41,8 @@ def interrupt_stops(engine: Engine) -> Iterator[None]:
     finally:
         for number, handler in before.items():
             signal.signal(number, handler)  # type: ignore[arg-type]  # what `signal` itself returned
+        came.put(0)
+        listener.join()
 
 
 def entry_line(entry: TapeEntry) -> str:

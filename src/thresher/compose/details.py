@@ -23,7 +23,7 @@ from thresher.compose.entry import (
     start_text,
 )
 from thresher.compose.ready_made import load_changed
-from thresher.compose.sheet_file import CARD_NAME, DRIVE_NAME, PATTERN_FORMS
+from thresher.compose.sheet_file import CARD_NAME, DRIVE_NAME, MOST_CRASHES, PATTERN_FORMS
 from thresher.compose.sheet_text import amount_text
 from thresher.loads.check_loads import CHECK_LOADS, CheckLoad
 from thresher.loads.drive_loads import DriveUse
@@ -31,7 +31,19 @@ from thresher.loads.registry import SHEET_LOADS, WORK_LOADS, SheetLoad
 from thresher.model.card_port import CardUse
 from thresher.model.memory_patterns import PATTERNS
 from thresher.model.parts import PartKind
-from thresher.model.sheet import Block, Gate, GateKind, Precision, Shape, ShapeKind, SheetItem, SheetLimits, WorkingSet
+from thresher.model.sheet import (
+    AfterCrash,
+    Block,
+    CrashPlan,
+    Gate,
+    GateKind,
+    Precision,
+    Shape,
+    ShapeKind,
+    SheetItem,
+    SheetLimits,
+    WorkingSet,
+)
 
 MIXED = "mixed"
 """What a field shows when the selected blocks differ."""
@@ -84,6 +96,38 @@ def parse_limits(text: str) -> SheetLimits:
         else:
             raise EntryError(f"expected such as 95 °C or the first fault, found {text.strip()!r}")
     return SheetLimits(temperature, faults)
+
+
+AFTER_CRASH = {
+    "stop and wait": CrashPlan(),
+    "go on": CrashPlan(AfterCrash.GO_ON),
+    "find the part": CrashPlan(AfterCrash.ISOLATE),
+    "go on, with watchdog": CrashPlan(AfterCrash.GO_ON, watchdog=True),
+    "find the part, with watchdog": CrashPlan(AfterCrash.ISOLATE, watchdog=True),
+}
+_WAITS = AfterCrash.WAIT
+"""What may happen when the machine comes to a sudden end, in words."""
+
+
+def crash_words(crash: CrashPlan) -> str:
+    """Return what happens after a sudden end, in the words of the field."""
+    usual = replace(crash, most=CrashPlan().most, between_s=CrashPlan().between_s)
+    words = next(words for words, each in AFTER_CRASH.items() if each == usual or crash.then is each.then is _WAITS)
+    return words if crash.most == usual.most or crash.then is _WAITS else f"{words}, {crash.most} times at most"
+
+
+def parse_crash(text: str) -> CrashPlan:
+    """Return what happens after a sudden end, such as `go on` or `find the part, 8 times at most`.
+
+    Raises EntryError.
+    """
+    match = re.fullmatch(r"(.*?)(?:, (\d+) times at most)?", text.strip().lower())
+    assert match is not None
+    found = AFTER_CRASH.get(match[1])
+    if found is None or (match[2] is not None and not 1 <= int(match[2]) <= MOST_CRASHES):
+        known = ", ".join(AFTER_CRASH)
+        raise EntryError(f"expected {known}; with ', N times at most' for another number; found {text.strip()!r}")
+    return replace(found, most=int(match[2])) if match[2] is not None else found
 
 
 @dataclass(frozen=True, slots=True)

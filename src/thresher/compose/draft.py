@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 
 from thresher.compose.sheet_file import LONGEST_S
-from thresher.model.sheet import Block, Gate, GateKind, RunSheet, SheetItem, SheetLimits
+from thresher.model.sheet import Block, CrashPlan, Gate, GateKind, RunSheet, SheetItem, SheetLimits
 
 SHORTEST_S = 1.0
 _MOST_STEPS = 500
@@ -46,6 +46,7 @@ class Draft:
     misses: str = ""
     reasons: dict[str, str] = field(default_factory=dict)
     repeat: bool = False
+    crash: CrashPlan = field(default_factory=CrashPlan)
     next_number: int = 1
 
     @property
@@ -84,12 +85,14 @@ class Draft:
             self.misses,
             self.reasons,
             self.repeat,
+            self.crash,
         )
 
 
 def draft_of(sheet: RunSheet) -> Draft:
     """Return a draft of a sheet."""
-    empty = Draft(sheet.title, (), sheet.limits, sheet.about, sheet.finds, sheet.misses, sheet.reasons, sheet.repeat)
+    words = (sheet.about, sheet.finds, sheet.misses, sheet.reasons)
+    empty = Draft(sheet.title, (), sheet.limits, *words, sheet.repeat, sheet.crash)
     return put(empty, sheet.items)[0]
 
 

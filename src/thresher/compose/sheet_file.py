@@ -13,6 +13,7 @@ from thresher.model.regular_file import read_text_file
 from thresher.model.shapes import SLICE_S
 from thresher.model.sheet import (
     Block,
+    CrashPlan,
     Gate,
     GateKind,
     Precision,
@@ -95,7 +96,7 @@ def parse_time(value: str | int | float, place: str, faults: list[InputFault]) -
     return float(seconds)
 
 
-_KEYS = {"format", "title", "about", "finds", "misses", "reasons", "repeat", "limits", "gates", "blocks"}
+_KEYS = {"format", "title", "about", "finds", "misses", "reasons", "repeat", "limits", "after_crash", "gates", "blocks"}
 
 
 def parse_sheet(text: str, source: str) -> RunSheet:
@@ -118,14 +119,31 @@ def parse_sheet(text: str, source: str) -> RunSheet:
     blocks = [_block(raw, index, faults) for index, raw in enumerate(convert_list(data, "blocks", _RawBlock, faults))]
     if not blocks and not faults:
         faults.append(InputFault("blocks", "expected at least one [[blocks]]"))
+    crash = convert_section(data.get("after_crash", {}), CrashPlan, "after_crash", faults) or CrashPlan()
+    faults += _check_crash(crash)
     faults += _overlaps(gates, blocks) + (_check_limits(limits) if limits else [])
     if faults or limits is None:
         raise InputError(source, faults)
     ordered_blocks = tuple(sorted(blocks, key=lambda block: block.start_s))
     ordered_gates = tuple(sorted(gates, key=lambda gate: gate.start_s))
     return RunSheet(
-        str(title), ordered_blocks, ordered_gates, limits, about, finds, misses, reasons or {}, bool(repeat)
+        str(title), ordered_blocks, ordered_gates, limits, about, finds, misses, reasons or {}, bool(repeat), crash
     )
+
+
+MOST_CRASHES = 50
+SHORTEST_BETWEEN_S = 60.0
+
+
+def _check_crash(crash: CrashPlan) -> list[InputFault]:
+    """Return what is wrong with what a sheet says for a sudden end of the machine."""
+    faults = []
+    if not 1 <= crash.most <= MOST_CRASHES:
+        faults.append(InputFault("after_crash.most", f"expected 1 to {MOST_CRASHES}, found {crash.most}"))
+    if not SHORTEST_BETWEEN_S <= crash.between_s <= 86_400.0:
+        expected = f"expected {SHORTEST_BETWEEN_S:g} to 86400 seconds"
+        faults.append(InputFault("after_crash.between_s", f"{expected}, found {crash.between_s:g}"))
+    return faults
 
 
 def _gate(raw: _RawGate, index: int, faults: list[InputFault]) -> Gate:

@@ -7,7 +7,7 @@ import tomli_w
 
 from thresher.compose.sheet_file import FORMAT, ONE_PER_CORE, PATTERN_FORMS
 from thresher.model.parts import PartKind
-from thresher.model.sheet import Block, Gate, Precision, RunSheet, ShapeKind, clock_text
+from thresher.model.sheet import Block, CrashPlan, Gate, Precision, RunSheet, ShapeKind, clock_text
 
 _UNITS = ((1 << 30, "GiB"), (1 << 20, "MiB"), (1 << 10, "KiB"))
 
@@ -22,6 +22,14 @@ def sheet_text(sheet: RunSheet) -> str:
         "stop_after_faults": sheet.limits.stop_after_faults,
     }
     data |= {"limits": found} if (found := {key: value for key, value in limits.items() if value is not None}) else {}
+    if sheet.crash != CrashPlan():
+        crash = sheet.crash
+        data["after_crash"] = {
+            "then": crash.then.value,
+            "most": crash.most,
+            "between_s": crash.between_s,
+            "watchdog": crash.watchdog,
+        }
     data |= {"reasons": sheet.reasons} if sheet.reasons else {}
     data |= {"gates": [_gate(gate) for gate in sheet.gates]} if sheet.gates else {}
     data["blocks"] = [_block(block) for block in sheet.blocks]

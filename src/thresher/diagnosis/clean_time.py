@@ -6,7 +6,7 @@ import numpy as np
 
 from thresher.diagnosis.evidence import Evidence, Floats, cell_of, grid_of, rate_factor
 from thresher.diagnosis.knowledge import Knowledge, Mode
-from thresher.model.findings import FindingKind
+from thresher.model.findings import ENDING_KINDS, FindingKind
 from thresher.model.parts import PartKind
 from thresher.model.verdict import HowLong, SeenRate
 
@@ -24,7 +24,9 @@ def _clean_survival(mode: Mode, hours: Floats) -> Floats:
 
 def _paced_hours(mode: Mode, evidence: Evidence) -> float:
     return sum(
-        rate_factor(mode, cell_of(each.load, each.temperature_c)) * each.minutes / 60.0 for each in evidence.exposures
+        rate_factor(mode, cell_of(each.load, each.temperature_c)) * each.minutes / 60.0
+        for each in evidence.exposures
+        if not each.broken_off
     )
 
 
@@ -85,7 +87,7 @@ _SHOWN_BY_LOADS = (
     FindingKind.MEMORY_UNCORRECTED,
     FindingKind.WORKER_CRASH,
     FindingKind.CORE_HANG,
-    FindingKind.ENDED_SUDDENLY,
+    *ENDING_KINDS,
 )
 
 

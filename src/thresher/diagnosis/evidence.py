@@ -2,6 +2,7 @@
 
 import math
 import re
+from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass
 from enum import StrEnum
@@ -11,7 +12,7 @@ import numpy.typing as npt
 
 from thresher.diagnosis.knowledge import Mode
 from thresher.model.exposure import band_of
-from thresher.model.findings import Finding, FindingKind, WordNature
+from thresher.model.findings import ADOPTED, ENDING_KINDS, Finding, FindingKind, WordNature
 from thresher.model.parts import PartKind
 from thresher.model.trials import EMPTY_BOOK, Book, Configuration, Ended, Outcome, Trial
 from thresher.model.verdict import EVERYDAY_USE, Exposure
@@ -45,11 +46,15 @@ class Evidence:
 
 @dataclass(frozen=True, slots=True)
 class Cell:
-    """Equal conditions: a load, a band of temperature, and what was installed (the trial's place in the book)."""
+    """Equal conditions: a load, a band of temperature, what was installed (the trial's place in the book), which cores.
+
+    `cores` are those that the load ran on, none for all of them.
+    """
 
     load: str
     temperature_c: float | None
     trial: int = 0
+    cores: tuple[int, ...] = ()
 
 
 class Again(StrEnum):
@@ -65,7 +70,7 @@ class Sign:
 
     `steady` for memory words that were the same on every read and for results that came out wrong again, `lane` for
     the bits of memory words, `word` for their addresses, `slot` for the slot that its words are in, `device` for
-    the drive or card that was named, of the kind `part`.
+    the drive or card that was named, of the kind `part`, `kinds` for what it may have been where that is not certain.
     """
 
     steady: bool | None = None
@@ -74,6 +79,7 @@ class Sign:
     slot: str = ""
     device: str = ""
     part: PartKind | None = None
+    kinds: tuple[tuple[FindingKind, float], ...] = ()
 
 
 NO_SIGN = Sign()
@@ -109,18 +115,22 @@ def evidence_of(
     """Return the evidence that a job holds, live and from its file: everything found, all minutes, what was tried.
 
     A book in which nothing was tried says nothing, and is left out."""
+    findings, exposures = tuple(findings), tuple(exposures)
+    ended = {each.run for each in findings if each.kind in ENDING_KINDS or each.origin == ADOPTED}
+    # minutes before an end that nobody can blame the machine for say nothing; before its own they count with it
+    exposures = tuple(each for each in exposures if not each.broken_off or each.run in ended)
     tried = len(book.trials) > 1 or any(trial.outcomes for trial in book.trials)
-    return Evidence(tuple(findings), tuple(exposures), cores, symptoms, book if tried else EMPTY_BOOK)
+    return Evidence(findings, exposures, cores, symptoms, book if tried else EMPTY_BOOK)
 
 
-def damped_count(count: int) -> float:
+def damped_count(count: float) -> float:
     """Return what a number of equal findings in one cell is worth: the first three in full, then by doublings."""
     return float(min(count, 3) + np.log2(1 + max(0, count - 3)))
 
 
-def cell_of(load: str, temperature_c: float | None, trial: int = 0) -> Cell:
+def cell_of(load: str, temperature_c: float | None, trial: int = 0, cores: tuple[int, ...] = ()) -> Cell:
     """Return the cell of a load at a temperature."""
-    return Cell(load, band_of(temperature_c), trial)
+    return Cell(load, band_of(temperature_c), trial, cores)
 
 
 def grid_of(mode: Mode) -> tuple[Floats, Floats]:
@@ -181,17 +191,19 @@ def pieces_of(evidence: Evidence) -> list[Piece]:
 
     Minutes come first: what they say by themselves is what the same time without a finding would have said.
     """
-    named: dict[tuple[int, FindingKind, int | None], dict[tuple[Cell, Sign], int]] = {}
+    named: dict[tuple[int, FindingKind, int | None], dict[tuple[Cell, Sign], float]] = {}
+    many: Counter[tuple[int, FindingKind, int | None]] = Counter()
     for finding, sign in zip(evidence.findings, signs_of(evidence.findings), strict=True):
         trial = _trial_number(evidence, finding.run)
         cells = named.setdefault((trial, finding.kind, finding.core), {})
-        key = (cell_of(finding.load, finding.temperature_c, trial), sign)
-        cells[key] = cells.get(key, 0) + finding.count
+        key = (cell_of(finding.load, finding.temperature_c, trial, finding.cores), sign)
+        cells[key] = cells.get(key, 0.0) + finding.count * finding.weight
+        many[trial, finding.kind, finding.core] += finding.count
     by_load: dict[tuple[int, str], dict[Cell, float]] = {}
     for exposure in evidence.exposures:
         trial = _trial_number(evidence, exposure.run)
         cells_of_load = by_load.setdefault((trial, exposure.load), {})
-        cell = cell_of(exposure.load, exposure.temperature_c, trial)
+        cell = cell_of(exposure.load, exposure.temperature_c, trial, exposure.cores)
         reported = 1.0 if exposure.block >= 0 else _OUTSIDE_LOGGED
         cells_of_load[cell] = cells_of_load.get(cell, 0.0) + exposure.minutes * reported
     pieces = [
@@ -201,7 +213,7 @@ def pieces_of(evidence: Evidence) -> list[Piece]:
     for (trial, kind, core), cells in named.items():
         groups = tuple(Group(cell, kind, core, damped_count(count), sign) for (cell, sign), count in cells.items())
         where = f", core {core}" if core is not None else ""
-        pieces.append(Piece(f"{sum(cells.values())} × {kind.value}{where}{_under(evidence, trial)}", groups))
+        pieces.append(Piece(f"{many[trial, kind, core]} × {kind.value}{where}{_under(evidence, trial)}", groups))
     for number, each in enumerate(evidence.book.trials):
         pieces += [_outcome_piece(each, number, outcome) for outcome in each.outcomes]
     return pieces
@@ -217,7 +229,8 @@ def signs_of(findings: tuple[Finding, ...]) -> list[Sign]:
         if finding.kind is not FindingKind.MEMORY_WRONG or not finding.places:
             slot = finding.place if finding.kind is FindingKind.MEMORY_WRONG else ""
             device = _device_of(finding)
-            signs.append(Sign(_steady(finding), slot=slot, device=device, part=finding.part if device else None))
+            part = finding.part if device else None
+            signs.append(Sign(_steady(finding), slot=slot, device=device, part=part, kinds=finding.kinds))
             continue
         mine = {bit for place in finding.places for bit in place.bits}
         where = {place.physical for place in finding.places if place.physical is not None}

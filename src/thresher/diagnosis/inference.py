@@ -18,6 +18,7 @@ import numpy as np
 
 from thresher.diagnosis.evidence import (
     Again,
+    Cell,
     Evidence,
     Floats,
     Group,
@@ -40,6 +41,8 @@ DECIBANS = 10.0 / math.log(10.0)
 """Natural log odds times this give tenths of a ban: 10 is ten to one, 20 a hundred to one."""
 
 _MOST_CORES = 6
+_MOST_TRIED_CORES = 8
+"""Cores that a load ran on alone are told apart up to so many; of more it is known only how many of them there were."""
 _TINY = 1e-300
 """Odds are not known beyond this: it stands for what underflows."""
 _LANES = 64
@@ -154,7 +157,11 @@ def _observed_cores(evidence: Evidence) -> list[int]:
     for finding in evidence.findings:
         if finding.core is not None:
             counts[finding.core] = counts.get(finding.core, 0) + 1
-    return sorted(counts, key=lambda core: -counts[core])[:_MOST_CORES]
+    seen = sorted(counts, key=lambda core: -counts[core])[:_MOST_CORES]
+    on = [*(each.cores for each in evidence.findings), *(each.cores for each in evidence.exposures)]
+    parts = sorted((cores for cores in on if cores), key=len)
+    tried = dict.fromkeys(core for cores in parts if len(cores) <= _MOST_TRIED_CORES for core in cores)
+    return list(dict.fromkeys((*seen, *tried)))[: max(len(seen), _MOST_TRIED_CORES)]
 
 
 def _faults(evidence: Evidence, knowledge: Knowledge, cores: list[int]) -> list[Fault]:
@@ -253,6 +260,7 @@ def _place_share(fault: Fault, core: int | None, cores: int) -> float:
 def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowledge: Knowledge) -> FaultTable:
     groups = [(number, group) for number, piece in enumerate(pieces) for group in piece.groups]
     cells = list(dict.fromkeys([group.cell for _, group in groups] + [c for piece in pieces for c, _ in piece.minutes]))
+    named = frozenset(fault.core for fault in faults if fault.core is not None)
     modes = {fault.mode.name: fault.mode for fault in faults}
     by_mode = {name: {cell: rate_factor(mode, cell) for cell in cells} for name, mode in modes.items()}
     fits = {cell: configuration_in(evidence, cell) for cell in cells}
@@ -265,7 +273,10 @@ def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowled
     rates, expected = np.zeros((len(faults), len(groups))), np.zeros((len(faults), len(pieces)))
     for row, fault in enumerate(faults):
         paces = by_mode[fault.mode.name]
-        there = {cell: paces[cell] * acts_under(fault, fits[cell]) for cell in cells}
+        there = {
+            cell: paces[cell] * acts_under(fault, fits[cell]) * _strained_share(fault, cell, named, evidence.cores)
+            for cell in cells
+        }
         for column, (_, group) in enumerate(groups):
             share = _shown_share(fault.mode, group)
             if share:
@@ -296,6 +307,16 @@ def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowled
     )
 
 
+def _strained_share(fault: Fault, cell: Cell, named: frozenset[int], cores: int) -> float:
+    """Return how likely a load that ran on some of the cores strained a fault that stays on one."""
+    if not cell.cores or fault.mode.places is not Spread.ONE_CORE:
+        return 1.0
+    if fault.core is not None:
+        return 1.0 if fault.core in cell.cores else 0.0
+    others = max(cores - len(named), 1)
+    return min(1.0, sum(core not in named for core in cell.cores) / others)
+
+
 _WRONG_DATA = (
     frozenset({FindingKind.WRONG_RESULT, FindingKind.MEMORY_WRONG}),
     frozenset({FindingKind.CARD_RESULT, FindingKind.CARD_PIXEL, FindingKind.CARD_MEMORY, FindingKind.CARD_TRANSFER}),
@@ -308,6 +329,8 @@ def _shown_share(mode: Mode, group: Group) -> float:
 
     Data that went wrong show as words of memory under a load of memory and as results under the others, whatever it
     was that spoilt them."""
+    if group.sign.kinds:
+        return sum(share * mode.shows.get(kind, 0.0) for kind, share in group.sign.kinds)
     for kinds in _WRONG_DATA:
         if group.kind in kinds:
             return sum(mode.shows.get(kind, 0.0) for kind in kinds)
@@ -360,7 +383,9 @@ def _quiet(group: Group, modules: int, evidence: Evidence, knowledge: Knowledge)
         share *= _STRAY_WORD if sign.word is Again.SAME else 1.0 - _STRAY_WORD
     if sign.slot:
         share /= modules
-    return knowledge.background[group.kind] * share / (max(evidence.cores, 1) if group.core is not None else 1)
+    kinds = sign.kinds or ((group.kind, 1.0),)
+    background = sum(part * knowledge.background[kind] for kind, part in kinds)
+    return background * share / (max(evidence.cores, 1) if group.core is not None else 1)
 
 
 def _log_odds(prefixes: Floats, chosen: Floats) -> Floats:

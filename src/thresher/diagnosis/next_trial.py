@@ -15,7 +15,7 @@ from thresher.diagnosis.knowledge import Action
 from thresher.diagnosis.likelihood import Whole
 from thresher.model.findings import FindingKind
 from thresher.model.parts import PartKind
-from thresher.model.trials import ALL_SETTINGS, Book, Candidate, Configuration, NextTrial
+from thresher.model.trials import ALL_SETTINGS, INSTALLED_SYSTEM, Book, Candidate, Configuration, NextTrial
 from thresher.model.verdict import EVERYDAY_USE
 
 Run = tuple[str, float]
@@ -60,6 +60,7 @@ _SWAP_MINUTES = {
 }
 _OTHER_SWAP_MINUTES = 10.0
 _SETTINGS_MINUTES = 6.0
+_STICK_MINUTES = 5.0
 _RUN_OVERHEAD_MINUTES = 3.0
 """Starting a run and waiting until it is warm takes somebody's time, whatever its length."""
 _TREATMENTS = (
@@ -85,11 +86,12 @@ def swap_minutes(book: Book, before: Configuration, after: Configuration) -> flo
     return sum(_SWAP_MINUTES.get(kind, _OTHER_SWAP_MINUTES) for kind in kinds)
 
 
-def candidates(book: Book, configuration: Configuration) -> tuple[Candidate, ...]:
+def candidates(book: Book, configuration: Configuration, crashed: bool = False) -> tuple[Candidate, ...]:
     """Return the configurations that can be made from the present one with the parts in the book.
 
     One part against another of its kind, one memory module alone, settings to stock, cleaned, reseated, all as it is
-    or as it is to be handed back. Treatments can be kept, not undone.
+    or as it is to be handed back. Treatments can be kept, not undone. A machine that has `crashed` can be run from the
+    stick, which rules out the installed system.
     """
     made = [Candidate("The same again", configuration, 0.0)]
     base = book.base
@@ -108,6 +110,9 @@ def candidates(book: Book, configuration: Configuration) -> tuple[Candidate, ...
     for kind, title, minutes in _TREATMENTS:
         if kind in fitted and kind.value not in configuration.treated:
             made.append(Candidate(title, replace(configuration, treated=(*configuration.treated, kind.value)), minutes))
+    if crashed and INSTALLED_SYSTEM not in configuration.treated:
+        stick = replace(configuration, treated=(*configuration.treated, INSTALLED_SYSTEM))
+        made.append(Candidate("From the stick, without the installed system", stick, _STICK_MINUTES))
     return tuple(made)
 
 

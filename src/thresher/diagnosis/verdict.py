@@ -11,6 +11,7 @@ from thresher.diagnosis.evidence import Evidence
 from thresher.diagnosis.inference import compute_posterior, counted, of_kinds, shown_kinds, suspects_of
 from thresher.diagnosis.knowledge import Knowledge
 from thresher.diagnosis.next_trial import candidates, next_trials
+from thresher.model.findings import ENDING_KINDS
 from thresher.model.trials import EMPTY_BOOK, Book
 from thresher.model.verdict import Verdict
 
@@ -36,7 +37,9 @@ def diagnose(
     known = bool(evidence.findings or evidence.book.trials)
     trials = tried.book.trials
     acts = decide(posterior, prices, knowledge.thresholds, tried.book) if prices is not None and known else ()
-    following = next_trials(by_part, tried, candidates(tried.book, trials[-1].configuration)) if trials else ()
+    crashed = any(each.kind in ENDING_KINDS for each in evidence.findings)
+    options = candidates(tried.book, trials[-1].configuration, crashed) if trials else ()
+    following = next_trials(by_part, tried, options) if trials else ()
     return Verdict(
         suspects,
         statuses_of(suspects, shown, knowledge),

@@ -4,9 +4,12 @@ import logging
 from dataclasses import dataclass
 from pathlib import Path
 
+from thresher.compose.after_crash import Reached
 from thresher.decoding.recognise import load_tables
 from thresher.diagnosis.knowledge import load_knowledge
 from thresher.drives import channels as drive_channels
+from thresher.endings.conclude import OpenEnd
+from thresher.endings.traces import boot_id_of
 from thresher.engine.card_jobs.access import CardAccess, FrameBoard
 from thresher.engine.card_jobs.channels import frame_channels
 from thresher.engine.drive_jobs.access import DriveAccess, ScanBoard
@@ -23,13 +26,17 @@ from thresher.engine.services.check_results import CheckResults
 from thresher.engine.services.decisions import DecisionService
 from thresher.engine.services.drive_scans import ScanService
 from thresher.engine.services.drives import DriveService
+from thresher.engine.services.endings import EndingService
 from thresher.engine.services.intake import IntakeService
 from thresher.engine.services.job import JobService
 from thresher.engine.services.job_fields import JobFields
+from thresher.engine.services.keeping import Keeping
 from thresher.engine.services.machine import MachineService
+from thresher.engine.services.open_ends import open_ends
 from thresher.engine.services.sheets import SheetService
 from thresher.engine.services.trials import TrialService
 from thresher.engine.services.verdicts import VerdictService
+from thresher.engine.watch.black_box import BlackBoxWatch
 from thresher.engine.watch.errors import EventWatch
 from thresher.engine.watch.readings import Watchers
 from thresher.engine.watch.sensors import SensorWatch
@@ -37,14 +44,17 @@ from thresher.engine.watch.stalls import StallWatch
 from thresher.inventory.machine import read_inventory
 from thresher.inventory.names import Lookup
 from thresher.inventory.processor import allowed_clock_ghz
+from thresher.journal.black_box import box_path, read_box
 from thresher.journal.jobfile import JobFile
 from thresher.journal.writer import JournalWriter
 from thresher.model.checks import CheckResult
 from thresher.model.decisions import Decisions
+from thresher.model.endings import LastMoments, MachineEnding
 from thresher.model.errors import InputError, InputFault
 from thresher.model.findings import Finding, Severity
+from thresher.model.keeping_port import Restart
 from thresher.model.parts import Fact, Inventory, PartInstance
-from thresher.model.port import System, SystemKind, optional_text
+from thresher.model.port import System, SystemKind
 from thresher.model.sheet import RunSheet
 from thresher.model.trials import Book
 from thresher.model.verdict import Exposure
@@ -59,6 +69,9 @@ class _Stored:
     """What the job file already holds."""
 
     interrupted: list[str]
+    open_ends: list[tuple[OpenEnd, Reached]]
+    endings: list[MachineEnding]
+    moments: list[LastMoments | None]
     runs: int
     findings: list[Finding]
     exposures: list[Exposure]
@@ -69,15 +82,21 @@ class _Stored:
     decisions: Decisions
     draft: RunSheet | None
     checks: list[CheckResult]
+    going_on: str
 
 
-def _read_stored(path: Path) -> _Stored:
+def _read_stored(path: Path, boot_id: str) -> _Stored:
     with JobFile(path) as stored:
+        ends = open_ends(stored, read_box(box_path(path)), boot_id)
         interrupted = stored.recover()
+        endings = stored.endings()
         runs = stored.runs()
         findings = [finding for run in runs for finding in stored.findings(run)]
         return _Stored(
             interrupted,
+            ends,
+            endings,
+            [stored.last_moments(each) for each in endings],
             len(runs),
             findings + stored.findings_outside(),
             [exposure for run in runs for exposure in stored.exposures(run)],
@@ -88,6 +107,7 @@ def _read_stored(path: Path) -> _Stored:
             stored.decisions(),
             stored.draft(),
             [result for run in runs for result in stored.check_results(run)],
+            stored.going_on(),
         )
 
 
@@ -99,19 +119,21 @@ def open_engine(
     shop: Path | None = None,
     lookup: Lookup | None = None,
     elsewhere: Path | None = None,
+    restart: Restart | None = None,
 ) -> Engine:
     """Read what the machine is, open the job file, and return an engine on both.
 
     `job` holds fields for a new job; what a job file already has comes before them. `shop` is the folder of what the
     shop keeps over its jobs, None to keep nothing. `lookup` names parts by the hardware database. `elsewhere` is a
-    folder for rows that the drive of the job file no longer takes. Raises EnvironmentFault or InputError.
+    folder for rows that the drive of the job file no longer takes. `restart` lets the program go on by itself after the
+    machine has started again, None where it cannot. Raises EnvironmentFault or InputError.
     """
     if not 0.1 <= interval_s <= 60.0:
         raise InputError("sampling", [InputFault("interval", f"expected 0.1 to 60 seconds, found {interval_s:g}")])
     writer = JournalWriter(job_path, elsewhere)
     _LOG.info("opening %s on %s (%s), every %g s", job_path, system.name, system.kind.value, interval_s)
     try:
-        return _assemble(system, writer, job or {}, interval_s, shop, lookup)
+        return _assemble(system, writer, job or {}, interval_s, shop, lookup, restart)
     except BaseException:
         writer.close()  # so that the job file is not left locked
         raise
@@ -124,6 +146,7 @@ def _assemble(
     interval_s: float,
     shop: Path | None,
     lookup: Lookup | None,
+    restart: Restart | None,
 ) -> Engine:
     job_path = writer.path
     found = read_inventory(system, lookup)
@@ -132,7 +155,7 @@ def _assemble(
     sampler = Sampler(system, discovery)
     watchers = Watchers(sampler.channels, allowed_clock_ghz(found))
     record = Record(system, writer, found, sampler.channels)
-    stored = _read_stored(job_path)
+    stored = _read_stored(job_path, boot_id_of(system))
     record.findings += stored.findings
     record.check_results += stored.checks
     # a simulated machine's workers are small and need no compiler; a directory of files runs no loads
@@ -162,6 +185,11 @@ def _assemble(
     context = RunContext(system, record, watchers, storms, stalls, kernels.state, interval_s, access, cards, questions)
     conductor = Conductor(context, stored.runs)
     conductor.past_exposures += stored.exposures
+    box = BlackBoxWatch(system, job_path, lambda: discover(system, found), sampler.channels, conductor.at_work)
+    endings = EndingService(system, record, events, box, stored.endings, stored.moments)
+    for end, reached in stored.open_ends:
+        endings.look_into(end, reached)
+    endings.begin_box()
     engine = Engine(
         EngineParts(
             system=system,
@@ -187,8 +215,12 @@ def _assemble(
             verdicts=VerdictService(record, conductor, fields, added, trials, decisions, intake),
             questions=questions,
             checks=CheckResults(record, intake, job_path.name),
+            endings=endings,
+            keeping=Keeping(system, record, conductor),
+            knowledge=knowledge,
+            restart=restart,
+            going_on=stored.going_on,
             unknown=(*machine.inventory.unknown, *discovery.unknown, *events.unknown),
-            boot_id=optional_text(system, "/proc/sys/kernel/random/boot_id") or "unknown",
             interval_s=interval_s,
         )
     )

@@ -7,6 +7,7 @@ the engine keeps beside the run is left to its services. `assembly.open_engine` 
 import logging
 import os
 import queue
+import signal
 import threading
 from collections import deque
 from collections.abc import Callable
@@ -15,6 +16,8 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TypeVar
 
+from thresher.diagnosis.knowledge import Knowledge
+from thresher.endings.traces import boot_id_of
 from thresher.engine.run.conductor import Conductor
 from thresher.engine.run.kernels import KernelReport
 from thresher.engine.run.questions import QuestionDesk
@@ -26,9 +29,13 @@ from thresher.engine.services.check_results import CheckResults
 from thresher.engine.services.decisions import DecisionService
 from thresher.engine.services.drive_scans import ScanService
 from thresher.engine.services.drives import DriveService
+from thresher.engine.services.endings import EndingService
+from thresher.engine.services.going_on import GoingOn, GoingOnContext
 from thresher.engine.services.intake import IntakeService
 from thresher.engine.services.job import JobService
+from thresher.engine.services.keeping import Keeping
 from thresher.engine.services.machine import MachineService
+from thresher.engine.services.open_ends import open_ends
 from thresher.engine.services.rails import report_rails
 from thresher.engine.services.sheets import SheetService
 from thresher.engine.services.trials import TrialService
@@ -36,11 +43,13 @@ from thresher.engine.services.verdicts import VerdictService
 from thresher.engine.watch.errors import EventWatch
 from thresher.engine.watch.readings import Watchers
 from thresher.engine.watch.sensors import SensorWatch
-from thresher.journal.jobfile import pack_reading
+from thresher.journal.black_box import box_path, read_box
+from thresher.journal.jobfile import JobFile, pack_reading
 from thresher.journal.writer import Closing
 from thresher.model.channels import Channel
 from thresher.model.errors import EnvironmentFault
 from thresher.model.findings import Finding, Severity
+from thresher.model.keeping_port import Restart
 from thresher.model.parts import Fact, Inventory
 from thresher.model.port import System
 from thresher.model.sheet import RunSheet
@@ -57,6 +66,7 @@ _LOG = logging.getLogger(__name__)
 KEEP_TICKS = 90_000
 """A day at 1 s. Packed as in the job file, 200 channels take some 80 MB."""
 _PREPARE_POLL_S = 0.05
+_SETTLE_S = 5.0
 _BETWEEN_ROUNDS_S = 5.0
 """Between two rounds of a run that repeats: time to read what came, and to press Stop."""
 
@@ -86,8 +96,12 @@ class EngineParts:
     verdicts: VerdictService
     questions: QuestionDesk
     checks: CheckResults
+    endings: EndingService
+    keeping: Keeping
+    knowledge: Knowledge
+    restart: Restart | None
+    going_on: str
     unknown: tuple[Fact, ...]
-    boot_id: str
     interval_s: float
 
 
@@ -103,6 +117,7 @@ class Engine:
         self._commands: queue.SimpleQueue[Callable[[], None]] = queue.SimpleQueue()
         self._wake = threading.Event()
         self._quit = False
+        self._asked_by = 0
         self._ticks: deque[tuple[float, bytes]] = deque(maxlen=KEEP_TICKS)
         self._late_total = 0
         self._rails_of: int | None = None
@@ -121,6 +136,18 @@ class Engine:
         self.scans = parts.scans
         self.cards = parts.cards
         self.questions = parts.questions
+        self.endings = parts.endings
+        context = GoingOnContext(
+            parts.system,
+            parts.record,
+            parts.conductor,
+            parts.knowledge,
+            parts.restart,
+            self._start_by_itself,
+            lambda: self.verdict,
+        )
+        self.going_on = GoingOn(context, parts.going_on)
+        self.endings.on_judged = self.going_on.ended_suddenly
         self.unknown = parts.unknown
 
     # ---- what others may call from any thread
@@ -143,8 +170,9 @@ class Engine:
         self._wake.set()
         return future
 
-    def quit(self) -> None:
-        """End `serve` after the present tick."""
+    def quit(self, signal_number: int = 0) -> None:
+        """End `serve` after the present tick; `signal_number` is the signal that asked for it, 0 for none."""
+        self._asked_by = signal_number
         self._quit = True
         self._wake.set()
 
@@ -161,7 +189,7 @@ class Engine:
         """Carry out one sheet on this thread and return how it ended. Raises EnvironmentFault."""
         self.sheets.put(sheet)
         self.start(unwatched_limit)
-        self._loop(lambda: self._quit or not self.conductor.active)
+        self._loop(lambda: self._quit or self._nothing_left())
         return self.status()
 
     def watch(self, seconds: float) -> None:
@@ -172,7 +200,11 @@ class Engine:
     def close(self) -> Closing:
         """Stop what runs, write what waits, close everything; return what the job file lacks, if anything."""
         _LOG.info("closing %s", self.job_file)
-        self.conductor.close()
+        broken_off = self.conductor.active and self._asked_by == signal.SIGTERM
+        self.conductor.close(self._asked_by)
+        self.going_on.close()
+        self._parts.keeping.close()
+        self.endings.close("closed", self._asked_by, broken_off)
         self.scans.close()
         self._parts.kernels.close()
         self._parts.checks.settle()
@@ -201,11 +233,28 @@ class Engine:
             # the run is kept with the limits that it really had
             self.sheets.put(replace(sheet, limits=replace(sheet.limits, temperature_c=None)))
         self.machine.drop_baseline()
-        self.conductor.start(self._parts.boot_id)
+        self.conductor.start(boot_id_of(self._system))
         run = self._record.run_number()
-        if run is not None:
+        if run is not None and self.conductor.sheet is not None:
             self.trials.run_begins(run)
+            self._parts.keeping.run_begins(self.conductor.sheet.crash.watchdog)
+            self.going_on.run_begins(run, self.conductor.sheet)
         self.sheets.started()
+
+    def _start_by_itself(self, sheet: RunSheet) -> None:
+        """Put a sheet on the bench and start it, because a run goes on after a sudden end. Raises EnvironmentFault."""
+        self.sheets.put(sheet)
+        self.start(unwatched_limit=True)
+
+    def run_what_goes_on(self) -> RunStatus:
+        """Go on with a run that a sudden end has left, until nothing goes on any more; return how it ended."""
+        self._loop(lambda: self._quit or self._nothing_left())
+        return self.status()
+
+    def _nothing_left(self) -> bool:
+        """Whether nothing runs, nothing is looked into, and nothing starts by itself."""
+        left = self.going_on.pending or self.going_on.awaits
+        return not self.conductor.active and self.endings.settled and not left
 
     def _start_again(self) -> None:
         """Start a sheet that repeats once more, when it was carried out to its end."""
@@ -250,6 +299,8 @@ class Engine:
             self._guarded(self.conductor.poll)
 
     def _tick(self, late: int) -> None:
+        if self._system.pacing.take_reset():
+            self._machine_started_again()
         self._guarded(self.conductor.pace)
         tick = self._parts.sampler.sample(late)
         self._record.tick = tick
@@ -257,9 +308,12 @@ class Engine:
         self._sampled_s += self._interval * (1 + late)
         self._ticks.append((tick.at, pack_reading(tick.values)))
         self.events.follow(tick.at)
+        self.endings.box.follow(tick)
         self.machine.follow(tick)
         self._parts.drives.follow()
         self._parts.drives.watch(tick, self._parts.sampler.channels)
+        self.endings.know_cycles(self._parts.drives.power_cycles)
+        self.endings.follow(tick.at, self._parts.drives.all_answered)
         self.scans.follow()
         self._parts.kernels.follow()
         findings, entries = self._parts.watchers.look(tick, self.conductor.steady_cores())
@@ -270,8 +324,25 @@ class Engine:
         self._guarded(lambda: self.conductor.advance(tick))
         self._report_rails()
         self._start_again()
+        self._parts.keeping.follow(tick.at)
+        self.endings.know_watchdog(self._parts.keeping.armed)
+        if self.endings.settled:
+            self.going_on.take_up()
+        self.going_on.follow(tick.at)
         self._record.check_journal()
         self._settle()
+
+    def _machine_started_again(self) -> None:
+        """A simulated machine has come to an end and started again: go on as the next start on that job would."""
+        self.events.follow(self._system.now())
+        self.conductor.machine_has_ended()
+        self._parts.drives.ask_again()
+        with JobFile(self.job_file) as stored:
+            self._record.writer.settle(_SETTLE_S)
+            ends = open_ends(stored, read_box(box_path(self.job_file)), boot_id_of(self._system))
+        for end, reached in ends:
+            self.endings.look_into(end, reached)
+        self.endings.begin_box()
 
     def _report_rails(self) -> None:
         """Once after each run, say what it showed of the rails, and keep what its checks said of the machine."""
@@ -384,6 +455,8 @@ class Engine:
             checks=tuple(self._record.check_results),
             checks_before=self._parts.checks.before,
             asked=self.questions.open,
+            endings=tuple(self.endings.endings),
+            going_on=self.going_on.event(),
         )
 
     def history(self, after: float, most: int) -> HistoryRows:

@@ -22,13 +22,14 @@ import numpy.typing as npt
 from thresher.journal.foreign import all_say_damage, distrust
 from thresher.journal.lock import holder
 from thresher.journal.migrations import migrate
-from thresher.journal.rows import DRAFT, SHEET_CHANGED, WRITTEN
+from thresher.journal.rows import BROKEN_OFF, DRAFT, ENDING, ENDS, GOING_ON, MOMENTS, SHEET_CHANGED, WRITTEN
 from thresher.journal.schema import APPLICATION_ID, SCHEMA, VERSION
 from thresher.model.channels import Baseline, Channel, Quantity
 from thresher.model.checks import CheckResult, exposure_of_check
 from thresher.model.decisions import NO_DECISIONS, Decisions
+from thresher.model.endings import LastMoments, MachineEnding, findings_of_ending
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
-from thresher.model.exposure import exposures_of_readings
+from thresher.model.exposure import exposures_of_readings, some_of
 from thresher.model.findings import Finding, TapeEntry
 from thresher.model.parts import Inventory, PartInstance, PartKind
 from thresher.model.regular_file import is_file, is_there
@@ -41,7 +42,7 @@ from thresher.model.verdict import Exposure
 T = TypeVar("T")
 _LOG = logging.getLogger(__name__)
 
-_NOT_FIELDS = ("part instances", "book of trials", "decisions", DRAFT)
+_NOT_FIELDS = ("part instances", "book of trials", "decisions", DRAFT, GOING_ON)
 """Rows of the table of fields that no person types."""
 
 
@@ -78,7 +79,10 @@ class Readings:
 
 @dataclass(frozen=True, slots=True)
 class BlockMark:
-    """A block that began, when it ended if its end was written, and from when on all its workers checked results."""
+    """A block that began, when it ended if its end was written, and from when on all its workers checked results.
+
+    `broken_off` when it came to no end in order.
+    """
 
     index: int
     title: str
@@ -86,6 +90,8 @@ class BlockMark:
     began_at: float
     ended_at: float | None
     checks_at: float | None = None
+    broken_off: bool = False
+    cpus: tuple[int, ...] = ()
 
 
 def sentence_of(error: sqlite3.Error) -> str:
@@ -258,6 +264,12 @@ def summarise(path: Path) -> JobSummary:
         raise EnvironmentFault(f"reading the job file {path}", sentence_of(error), "Nothing was changed.") from error
 
 
+def _some_cores(machine: Inventory, cpus: tuple[int, ...]) -> tuple[int, ...]:
+    """Return the cores of some logical CPUs, none where these are on all of them."""
+    by_cpu = {cpu.cpu: cpu.core for cpu in machine.cpus}
+    return some_of({by_cpu.get(cpu, cpu) for cpu in cpus}, machine.core_count)
+
+
 @all_say_damage
 class JobFile:
     """Read access to a job file, and the recovery of runs that nobody ended."""
@@ -282,7 +294,7 @@ class JobFile:
 
     def job(self) -> dict[str, str]:
         """Return the job's own fields, which a person set (`model.job.FIELDS`)."""
-        rows = self._connection.execute("SELECT name, value FROM job WHERE name NOT IN (?, ?, ?, ?)", _NOT_FIELDS)
+        rows = self._connection.execute("SELECT name, value FROM job WHERE name NOT IN (?, ?, ?, ?, ?)", _NOT_FIELDS)
         return {name: value for name, value in rows if not name.startswith(WRITTEN)}
 
     def summary(self) -> JobSummary:
@@ -314,6 +326,11 @@ class JobFile:
         """Return the run sheet that was being edited last, None when there was none."""
         found = self._connection.execute("SELECT value FROM job WHERE name = ?", (DRAFT,)).fetchone()
         return None if found is None else msgspec.json.decode(found[0], type=RunSheet)
+
+    def going_on(self) -> str:
+        """Return what goes on by itself after a sudden end, as the engine wrote it; empty when nothing does."""
+        found = self._connection.execute("SELECT value FROM job WHERE name = ?", (GOING_ON,)).fetchone()
+        return "" if found is None else str(found[0])
 
     def changes(self, run: StoredRun) -> list[SheetChange]:
         """Return what was changed on a run's sheet while it was carried out, oldest first."""
@@ -401,11 +418,35 @@ class JobFile:
     def findings(self, run: StoredRun) -> list[Finding]:
         """Return the findings of a run in the order they came."""
         found = (msgspec.json.decode(body, type=Finding) for _, body in self._marks(run.number, "finding"))
-        return [replace(each, run=run.number) for each in found]
+        of_end = (each for ending in self.endings() if ending.run == run.number for each in findings_of_ending(ending))
+        return [replace(each, run=run.number) for each in (*found, *of_end)]
 
     def findings_outside(self) -> list[Finding]:
         """Return the findings that belong to no run, without those that were undone again."""
-        return self._kept("finding", "taken back", Finding)
+        of_end = (each for ending in self.endings() if not ending.run for each in findings_of_ending(ending))
+        return [*self._kept("finding", "taken back", Finding), *of_end]
+
+    def endings(self) -> list[MachineEnding]:
+        """Return how runs that nobody ended came to their end, oldest first; of each what was judged last."""
+        judged: dict[tuple[str, float], MachineEnding] = {}
+        for (body,) in self._connection.execute("SELECT body FROM marks WHERE kind = ? ORDER BY mark", (ENDING,)):
+            ending = msgspec.json.decode(body, type=MachineEnding)
+            judged[ending.boot_id, ending.at] = ending
+        return list(judged.values())
+
+    def unjudged_moments(self, run: StoredRun) -> LastMoments | None:
+        """Return the last moments of a run whose end was looked into and not judged, because that was cut short too."""
+        if any(each.run == run.number for each in self.endings()):
+            return None
+        marks = self._marks(run.number, MOMENTS)
+        return msgspec.json.decode(marks[-1][1], type=LastMoments) if marks else None
+
+    def last_moments(self, ending: MachineEnding) -> LastMoments | None:
+        """Return the last rows of the black box before an end, None when none were kept."""
+        row = self._connection.execute(
+            "SELECT body FROM marks WHERE kind = ? AND at = ? ORDER BY mark DESC LIMIT 1", (MOMENTS, ending.at)
+        ).fetchone()
+        return None if row is None else msgspec.json.decode(row[0], type=LastMoments)
 
     def exposures_outside(self) -> list[Exposure]:
         """Return the time of use that was added together with evidence from outside."""
@@ -435,10 +476,9 @@ class JobFile:
 
     def blocks(self, run: StoredRun) -> list[BlockMark]:
         """Return the blocks that began in a run."""
-        ends = {
-            msgspec.json.decode(body, type=dict[str, object])["index"]: at
-            for at, body in self._marks(run.number, "block ends")
-        }
+        ended = [(at, msgspec.json.decode(body, type=dict[str, object])) for at, body in self._marks(run.number, ENDS)]
+        ends = {fields["index"]: at for at, fields in ended}
+        broken = {fields["index"] for _, fields in ended if fields.get("how") == BROKEN_OFF}
         checks = {
             msgspec.json.decode(body, type=dict[str, int])["index"]: at
             for at, body in self._marks(run.number, "block checks")
@@ -447,9 +487,10 @@ class JobFile:
         for at, body in self._marks(run.number, "block begins"):
             fields = msgspec.json.decode(body, type=dict[str, object])
             index = int(str(fields["index"]))
-            blocks.append(
-                BlockMark(index, str(fields["title"]), str(fields["load"]), at, ends.get(index), checks.get(index))
-            )
+            title, load, unended = str(fields["title"]), str(fields["load"]), index not in ends
+            cpus = msgspec.convert(fields.get("cpus", ()), tuple[int, ...])
+            off = unended or index in broken
+            blocks.append(BlockMark(index, title, load, at, ends.get(index), checks.get(index), off, cpus))
         return blocks
 
     def exposures(self, run: StoredRun) -> list[Exposure]:
@@ -472,14 +513,24 @@ class JobFile:
                 (float(at), None if np.isnan(temperature) else float(temperature))
                 for at, temperature in zip(readings.at[inside], hottest[inside], strict=True)
             )
-            exposures += exposures_of_readings(run.number, block.index, block.load, rows)
+            minutes = exposures_of_readings(run.number, block.index, block.load, rows)
+            broken = block.broken_off and run.ending is not None
+            cores = _some_cores(run.machine, block.cpus)
+            exposures += [replace(each, broken_off=broken, cores=cores) for each in minutes]
         passed = (exposure_of_check(result) for result in self.check_results(run))
         return exposures + [each for each in passed if each is not None]
 
     def last_tick_at(self, run: StoredRun) -> float | None:
         """Return the machine time of a run's last row, None when it has none."""
-        row = self._connection.execute("SELECT max(at) FROM ticks WHERE run = ?", (run.number,)).fetchone()
-        return None if row[0] is None else float(row[0])
+        last = self.last_tick(run)
+        return None if last is None else last[0]
+
+    def last_tick(self, run: StoredRun) -> tuple[float, float] | None:
+        """Return machine time and Unix time of a run's last row, None when it has none."""
+        row = self._connection.execute(
+            "SELECT at, wall FROM ticks WHERE run = ? ORDER BY at DESC LIMIT 1", (run.number,)
+        ).fetchone()
+        return None if row is None else (float(row[0]), float(row[1]))
 
     def interruption(self, run: StoredRun) -> str | None:
         """Say how far a run that nobody ended got, or return None for a run that was ended.

@@ -15,6 +15,12 @@ Value = str | int | float | bytes | None
 
 SHEET_CHANGED = "sheet changed"
 """The kind of mark that says what was changed on the sheet of a run in progress."""
+ENDS, BROKEN_OFF = "block ends", "broken off"
+"""The kind of mark that says that a block has ended, and how such a mark says that it came to no end in order."""
+ENDING, MOMENTS = "ending", "last moments"
+"""The kinds of marks that say how a run that nobody ended came to its end, and hold the last rows of the black box."""
+GOING_ON = "going on"
+"""The field of the job that says what goes on by itself after a sudden end."""
 DRAFT = "draft sheet"
 """The field of the job that holds the run sheet which was being edited last."""
 

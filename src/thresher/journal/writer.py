@@ -30,7 +30,7 @@ from thresher.journal.rescue import (
     put_back,
     written_mark,
 )
-from thresher.journal.rows import DRAFT, STATEMENTS, Row, Value, Write
+from thresher.journal.rows import DRAFT, GOING_ON, STATEMENTS, Row, Value, Write
 from thresher.model.channels import Channel, Tick
 from thresher.model.decisions import Decisions
 from thresher.model.errors import EnvironmentFault
@@ -170,6 +170,10 @@ class JournalWriter:
     def set_decisions(self, decisions: Decisions) -> None:
         """Store locked verdicts and the actual cause."""
         self._put(Write.FIELD, ("decisions", _json(decisions)))
+
+    def set_going_on(self, state: object) -> None:
+        """Store what goes on by itself after a sudden end, None when nothing does."""
+        self._put(Write.FIELD, (GOING_ON, "" if state is None else _json(state)))
 
     def set_draft(self, sheet: RunSheet) -> None:
         """Store the run sheet that is being edited."""

@@ -18,8 +18,9 @@ from thresher.model.controller_port import ControllerPort
 from thresher.model.drive_commands import DrivePort
 from thresher.model.driven_port import Driven
 from thresher.model.errors import EnvironmentFault, SourceUnavailable
+from thresher.model.keeping_port import Awake, Watchdog
 from thresher.model.network_port import NetworkPort
-from thresher.model.port import KernelLog, Pacing, Source, System
+from thresher.model.port import KernelLog, LogLine, Pacing, Source, System
 
 _SECRET_FILES = re.compile(
     r"/(serial|serial_number|address|hostname|boot_id|machine-id|wwid|eui|nguid|uuid|product_uuid)$"
@@ -129,9 +130,21 @@ class RecordingSystem:
         """Open the kernel log; its records are kept by `keep_log`."""
         return self._system.open_kernel_log()
 
+    def read_boot_log(self, boot_id: str, most: int) -> tuple[LogLine, ...]:
+        """Read what is stored of a boot; it is not kept in a capture."""
+        return self._system.read_boot_log(boot_id, most)
+
     def open_trace(self) -> KernelLog:
         """Open the traced errors; they belong to this moment and are not kept."""
         return self._system.open_trace()
+
+    def open_watchdog(self, timeout_s: float) -> Watchdog:
+        """Arm the watchdog of the machine behind."""
+        return self._system.open_watchdog(timeout_s)
+
+    def hold_awake(self, why: str) -> Awake:
+        """Hold off sleep on the machine behind."""
+        return self._system.hold_awake(why)
 
     def read_start(self, path: str, most: int) -> bytes:
         """Read the start of a file; dumps of other systems hold their owner's memory and are not kept."""

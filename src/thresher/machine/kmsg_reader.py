@@ -13,6 +13,7 @@ import sys
 from collections import deque
 
 LOST = 0xFFFFFFFF
+_HOLE = LOST.to_bytes(4, "little")
 RECORD_BYTES = 16384
 """Read size for one record: the kernel refuses (EINVAL) a buffer shorter than the record, and no record is longer than
 CONSOLE_EXT_LOG_MAX (8192)."""
@@ -38,9 +39,7 @@ def main(path: str) -> None:
             return
         waiting.extend(pieces)
         held += sum(map(len, pieces))
-        while held > _MOST_BYTES:
-            held -= len(waiting.popleft()) - 4
-            waiting.appendleft(LOST.to_bytes(4, "little"))
+        held -= give_up_oldest(waiting, held - _MOST_BYTES)
         while waiting:
             try:
                 sent = os.write(out, waiting[0])
@@ -53,6 +52,20 @@ def main(path: str) -> None:
                 waiting.popleft()
 
 
+def give_up_oldest(waiting: deque[bytes], excess: int) -> int:
+    """Take at least so many bytes of the oldest pieces away, one mark of a hole in their place; return how many.
+
+    The very oldest stays: a part of it may have been passed on already."""
+    freed = 0
+    if excess <= 0 or len(waiting) < 2:
+        return freed
+    begun = waiting.popleft()
+    while waiting and freed < excess + len(_HOLE):
+        freed += len(waiting.popleft())
+    waiting.extendleft((_HOLE, begun))
+    return freed - len(_HOLE)
+
+
 def _records(log: int) -> list[bytes]:
     """Return what is there now, framed; raises OSError when the log is broken."""
     pieces = []
@@ -63,7 +76,7 @@ def _records(log: int) -> list[bytes]:
             break
         except OSError as error:
             if error.errno == errno.EPIPE:
-                pieces.append(LOST.to_bytes(4, "little"))
+                pieces.append(_HOLE)
                 continue
             raise
         if not record:

@@ -10,6 +10,7 @@ import threading
 import time
 from pathlib import Path
 
+from thresher.machine.awake import LiveAwake
 from thresher.machine.controller import LiveController
 from thresher.machine.counters import PerfCounters, Registers, open_counters
 from thresher.machine.drive_process import DriveProcess
@@ -18,10 +19,12 @@ from thresher.machine.files import FileSource, list_names, read_once, read_start
 from thresher.machine.free_running import FreeRunning
 from thresher.machine.kmsg_reader import LOST, RECORD_BYTES
 from thresher.machine.network import LiveNetwork
+from thresher.machine.stored_log import stored_log
 from thresher.machine.trace import LiveTrace
+from thresher.machine.watchdog import LiveWatchdog
 from thresher.model.errors import SourceUnavailable
 from thresher.model.own_program import own_command
-from thresher.model.port import Pacing, SystemKind
+from thresher.model.port import LogLine, Pacing, SystemKind
 
 _KMSG = "/dev/kmsg"
 _PIPE_BYTES = 1 << 20
@@ -182,9 +185,21 @@ class LiveSystem:
         """Open `/dev/kmsg`."""
         return LiveKernelLog()
 
+    def read_boot_log(self, boot_id: str, most: int) -> tuple[LogLine, ...]:
+        """Read what the log service stored of a boot."""
+        return stored_log(boot_id, most)
+
     def open_trace(self) -> LiveTrace:
         """Open a trace instance of our own."""
         return LiveTrace()
+
+    def open_watchdog(self, timeout_s: float) -> LiveWatchdog:
+        """Arm the watchdog."""
+        return LiveWatchdog(timeout_s)
+
+    def hold_awake(self, why: str) -> LiveAwake:
+        """Hold off sleep, idle, lid and screen blanking."""
+        return LiveAwake(why)
 
     def read_start(self, path: str, most: int) -> bytes:
         """Read the start of a file."""

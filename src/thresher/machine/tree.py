@@ -11,8 +11,9 @@ from thresher.model.controller_port import ControllerPort
 from thresher.model.drive_commands import DrivePort
 from thresher.model.driven_port import Driven
 from thresher.model.errors import EnvironmentFault, SourceUnavailable
+from thresher.model.keeping_port import Awake, Watchdog
 from thresher.model.network_port import NetworkPort
-from thresher.model.port import Pacing, Source, SystemKind
+from thresher.model.port import LogLine, Pacing, Source, SystemKind
 from thresher.model.regular_file import is_file, is_folder, is_link
 
 _LOG = "/dev/kmsg"
@@ -158,9 +159,24 @@ class TreeSystem:
         """Open `dev/kmsg` of the tree."""
         return TreeKernelLog(_LOG, self._real(_LOG))
 
+    def read_boot_log(self, boot_id: str, most: int) -> tuple[LogLine, ...]:
+        """A directory of files keeps no log of earlier boots."""
+        del boot_id, most
+        raise SourceUnavailable("stored log", "a directory of files keeps none of earlier boots")
+
     def open_trace(self) -> TreeKernelLog:
         """Open the tree's trace of hardware errors, a file of lines."""
         return TreeKernelLog(_TRACE, self._real(_TRACE))
+
+    def open_watchdog(self, timeout_s: float) -> Watchdog:
+        """A directory of files has none."""
+        del timeout_s
+        raise SourceUnavailable("watchdog", "a directory of files has none")
+
+    def hold_awake(self, why: str) -> Awake:
+        """A directory of files does not sleep."""
+        del why
+        raise SourceUnavailable("sleep", "a directory of files does not sleep")
 
     def read_start(self, path: str, most: int) -> bytes:
         """Read the start of a file."""

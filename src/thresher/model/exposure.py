@@ -6,7 +6,7 @@ proving ground all count by it.
 """
 
 import math
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass, field
 
 from thresher.model.verdict import Exposure
@@ -22,6 +22,11 @@ def band_of(temperature_c: float | None) -> float | None:
 
 _LONGEST_PAUSE_S = 120.0
 """Twice the longest interval of readings."""
+
+
+def some_of(cores: Collection[int], of: int) -> tuple[int, ...]:
+    """Return the cores that a load runs on, in order; none when these are all that there are."""
+    return tuple(sorted(cores)) if 0 < len(cores) < of else ()
 
 
 @dataclass(slots=True)

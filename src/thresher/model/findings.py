@@ -31,6 +31,8 @@ class FindingKind(StrEnum):
     RAIL_OUT = "rail out of tolerance"
     FAN_STOPPED = "fan stopped"
     ENDED_SUDDENLY = "ended suddenly"
+    FROZE = "machine froze"
+    SWITCHED_OFF = "switched itself off"
     DRIVE_STALL = "drive stalled"
     MEMORY_WRONG = "wrong memory word"
     MESSAGE_WRONG = "wrong message"
@@ -82,6 +84,18 @@ class FindingKind(StrEnum):
     OPTICAL_BAD = "optical drive does not read"
 
 
+ENDING_KINDS = (
+    FindingKind.ENDED_SUDDENLY,
+    FindingKind.FROZE,
+    FindingKind.SWITCHED_OFF,
+    FindingKind.HEAT_SHUTDOWN,
+    FindingKind.KERNEL_CRASH,
+)
+"""What the machine's own end is evidence as; the minutes before it count together with it, never as clean time."""
+
+ADOPTED = "found at the start after it"
+"""The origin of findings that the next start reported of a boot that came to a sudden end."""
+
 CORRECTED_KINDS = (FindingKind.CORRECTED_CHECK, FindingKind.MEMORY_CORRECTED)
 """Errors that the hardware corrected, so that no load could see them."""
 
@@ -128,7 +142,10 @@ class Finding:
     how often the same beat was done again on the same core and was wrong; `places` are wrong words of memory.
     `origin` is where a finding that was added by hand is from (empty: this machine reported it), `configuration` what
     was installed then, in the technician's words. `run` is the number of the run that it came in. `channel` is the key
-    of the channel whose readings it was made from: it counts only while that is trusted."""
+    of the channel whose readings it was made from: it counts only while that is trusted. `weight` is how probable it is
+    that it was the machine's doing at all, 1 for whatever is certain. `kinds` are what it may have been, with
+    probabilities, where `kind` is not certain. `cores` are those that the load ran on that it came under, none for all
+    of them."""
 
     code: str
     kind: FindingKind
@@ -154,6 +171,9 @@ class Finding:
     run: int | None = None
     address: int | None = None
     channel: str = ""
+    weight: float = 1.0
+    kinds: tuple[tuple[FindingKind, float], ...] = ()
+    cores: tuple[int, ...] = ()
 
 
 def findings_of_run(findings: Iterable[Finding], run: int | None) -> list[Finding]:

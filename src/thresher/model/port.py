@@ -19,6 +19,7 @@ from thresher.model.controller_port import ControllerPort
 from thresher.model.drive_commands import BlockSource, DrivePort, ScratchSource
 from thresher.model.driven_port import Driven
 from thresher.model.errors import SourceUnavailable
+from thresher.model.keeping_port import Awake, Watchdog
 from thresher.model.network_port import NetworkPort
 from thresher.model.questions import Answer, Question
 
@@ -162,7 +163,7 @@ class SimulatedWork(Protocol):
         ...
 
     def take_reset(self) -> bool:
-        """Whether the machine has reset itself since the last call."""
+        """Whether the machine has ended by itself and started again since the last call."""
         ...
 
     def pair_time_ns(self, one: int, other: int) -> float:
@@ -256,7 +257,7 @@ class Pacing(Protocol):
         ...
 
     def take_reset(self) -> bool:
-        """Whether a simulated machine has reset itself since the last call."""
+        """Whether a simulated machine has ended by itself and started again since the last call."""
         ...
 
     def missed_ticks(self, behind_s: float, interval_s: float) -> int:
@@ -297,6 +298,21 @@ class StandIn(Protocol):
     def record(self, played: NDArray[np.float32] | None, rate: int) -> NDArray[np.float32]:
         """Return what its first input hears, shape (frames, 2): what is played, or somebody who speaks."""
         ...
+
+
+@dataclass(frozen=True, slots=True)
+class LogLine:
+    """One line of a stored log: Unix time, seconds since that boot, who wrote it (`kernel`, a unit), its text."""
+
+    wall: float
+    at: float
+    who: str
+    text: str
+
+    @property
+    def of_kernel(self) -> bool:
+        """Whether the kernel wrote it."""
+        return self.who == "kernel"
 
 
 class System(Protocol):
@@ -341,6 +357,13 @@ class System(Protocol):
         """Open the kernel log from its oldest record. Raises SourceUnavailable."""
         ...
 
+    def read_boot_log(self, boot_id: str, most: int) -> tuple[LogLine, ...]:
+        """Return the last lines, at most so many, that the log service stored of a boot, oldest first.
+
+        It may take seconds. Raises SourceUnavailable with what would change that.
+        """
+        ...
+
     def open_trace(self) -> KernelLog:
         """Open the kernel's traced hardware errors, a line an event (kernel document trace/events).
 
@@ -366,6 +389,14 @@ class System(Protocol):
 
     def open_controller(self) -> ControllerPort:
         """Open the management controller. It may block. Raises SourceUnavailable."""
+        ...
+
+    def open_watchdog(self, timeout_s: float) -> Watchdog:
+        """Arm the hardware watchdog. It may block. Raises SourceUnavailable with what would change that."""
+        ...
+
+    def hold_awake(self, why: str) -> Awake:
+        """Hold off sleep, idle, lid and screen blanking. It may block. Raises SourceUnavailable."""
         ...
 
     def read_start(self, path: str, most: int) -> bytes:

@@ -155,12 +155,37 @@ class SheetLimits:
     stop_after_faults: int | None = None
 
 
+class AfterCrash(StrEnum):
+    """What happens when the machine comes to a sudden end during a run."""
+
+    WAIT = "stop and wait"
+    GO_ON = "go on"
+    ISOLATE = "find the part"
+    """Divide what ran then and try the groups one by one, until the part is named."""
+
+
+@dataclass(frozen=True, slots=True)
+class CrashPlan:
+    """What a sheet says for a machine that comes to a sudden end.
+
+    After `most` ends nothing is started any more, and never sooner than `between_s` seconds after the start before:
+    a machine that ends while it starts comes to rest. With `watchdog` the hardware watchdog resets a machine that has
+    frozen, where there is one.
+    """
+
+    then: AfterCrash = AfterCrash.WAIT
+    most: int = 5
+    between_s: float = 120.0
+    watchdog: bool = False
+
+
 @dataclass(frozen=True, slots=True)
 class RunSheet:
     """The plan of a run, checked: gates and blocks on one time axis in seconds.
 
     `about` says what it does, `finds` and `misses` what it can and cannot find, `reasons` by symptom why it is
-    proposed for it. With `repeat` it starts again whenever it was carried out to its end, until somebody stops it.
+    proposed for it. `crash` says what happens when the machine comes to a sudden end. With `repeat` it starts again
+    whenever it was carried out to its end, until somebody stops it.
     """
 
     title: str
@@ -172,6 +197,7 @@ class RunSheet:
     misses: str = ""
     reasons: dict[str, str] = field(default_factory=dict)
     repeat: bool = False
+    crash: CrashPlan = field(default_factory=CrashPlan)
 
     @property
     def items(self) -> tuple[SheetItem, ...]:

@@ -28,6 +28,8 @@ class BookPart:
     known_good: bool = False
 
 
+INSTALLED_SYSTEM = "installed system"
+"""What is left out of a machine that is run from the stick: it stands among what is treated."""
 ALL_SETTINGS = (PartKind.PROCESSOR, PartKind.MEMORY, PartKind.GRAPHICS)
 """Kinds of parts whose settings go back to stock: clocks and voltages, memory profile, graphics clocks and driver."""
 

@@ -12,13 +12,19 @@ EVERYDAY_USE = "everyday use"
 
 @dataclass(frozen=True, slots=True)
 class Exposure:
-    """Minutes that a load ran in one band of conditions, whatever came of it."""
+    """Minutes that a load ran in one band of conditions, whatever came of it.
+
+    `broken_off` are those of a block that came to no end in order: they are no clean time. `cores` are those that the
+    load ran on, none for all of them.
+    """
 
     run: int
     block: int
     load: str
     minutes: float
     temperature_c: float | None
+    broken_off: bool = False
+    cores: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

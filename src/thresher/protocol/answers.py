@@ -6,12 +6,13 @@ from thresher.compose.sheet_faults import SheetFault
 from thresher.decoding.groups import EventGroup
 from thresher.model.channels import Channel
 from thresher.model.checks import CheckResult
+from thresher.model.endings import MachineEnding
 from thresher.model.findings import Finding, TapeEntry
 from thresher.model.parts import Fact, Inventory
 from thresher.model.sheet import RunSheet
 from thresher.model.trials import EMPTY_BOOK, Book
 from thresher.model.verdict import Verdict
-from thresher.protocol.events import DecisionsEvent, QuestionEvent
+from thresher.protocol.events import DecisionsEvent, GoingOnEvent, QuestionEvent
 from thresher.protocol.intake import Intake
 from thresher.protocol.status import EngineHealth, RunStatus, ScanStatus, SourceState
 
@@ -30,7 +31,7 @@ class Snapshot(msgspec.Struct, frozen=True):
     was being edited last, None when there is none. `earlier` is what log, counters and firmware
     reported of the time before, `sources` how each source of events does. `checks` are the results of this job's
     component checks, `checks_before` those of the machine's visits before, `asked` is the question that a person has to
-    answer now."""
+    answer now. `endings` are how runs that nobody ended came to their end."""
 
     version: int
     pid: int
@@ -62,6 +63,8 @@ class Snapshot(msgspec.Struct, frozen=True):
     checks: tuple[CheckResult, ...] = ()
     checks_before: tuple[CheckResult, ...] = ()
     asked: QuestionEvent | None = None
+    endings: tuple[MachineEnding, ...] = ()
+    going_on: GoingOnEvent = GoingOnEvent()
 
 
 class SheetCheck(msgspec.Struct, frozen=True):

@@ -12,6 +12,7 @@ from thresher.model.card_port import Artefact
 from thresher.model.channels import LimitSide
 from thresher.model.checks import Round
 from thresher.model.decisions import ActualCause, Culprit, LockedVerdict
+from thresher.model.endings import LastMoments, MachineEnding, SeenAtEnd
 from thresher.model.findings import Finding, TapeEntry
 from thresher.model.parts import PartKind
 from thresher.model.questions import Answer
@@ -389,6 +390,28 @@ class Attend(Command[bool], frozen=True, tag="question.attend"):
     attended: bool
 
 
+class AnswerEnding(Command[MachineEnding], frozen=True, tag="ending.answer"):
+    """Say what was seen of an end, by its number from 0."""
+
+    number: int
+    seen: SeenAtEnd
+
+
+class GetMoments(Command[LastMoments | None], frozen=True, tag="ending.moments"):
+    """Ask for the last rows of the black box before an end, by its number from 0."""
+
+    number: int
+
+
+class StopGoingOn(Command[bool], frozen=True, tag="going_on.stop"):
+    """Start nothing any more by itself after a sudden end."""
+
+
+class GoOnNow(Command[bool], frozen=True, tag="going_on.now"):
+    """Start at once what is to be started by itself."""
+
+
+EndingCommand = AnswerEnding | GetMoments | StopGoingOn | GoOnNow
 CheckCommand = PutRound | AnswerQuestion | Attend
 ChangeCommand = AddTime | EndBlock | LeaveOut | AppendBlock | GoOn
 SheetCommand = KeepDraft | OpenSheet | SaveSheet | RenameSheet | DeleteSheet | KeepSheet | ReloadSheets
@@ -399,7 +422,9 @@ TrialCommand = BeginTrial | AddPart | AddOutcome | AssignRun | UndoTrial | Follo
 VerdictCommand = LockVerdict | CloseJob | ReopenJob | SetCounted | EditPrices | ReloadPrices
 ControlCommand = GetSnapshot | GetHistory | LeaveEngine | QuitEngine
 BenchCommand = RunCommand | ChangeCommand | SheetCommand | IntakeCommand | DeviceCommand
-EngineCommand = BenchCommand | CheckCommand | EvidenceCommand | TrialCommand | VerdictCommand | ControlCommand
+EngineCommand = (
+    BenchCommand | CheckCommand | EndingCommand | EvidenceCommand | TrialCommand | VerdictCommand | ControlCommand
+)
 AnyCommand = EngineCommand | Subscribe
 
 METHODS: dict[str, type[AnyCommand]] = {str(kind.__struct_config__.tag): kind for kind in get_args(AnyCommand)}

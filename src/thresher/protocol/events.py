@@ -5,6 +5,7 @@ import msgspec
 from thresher.model.channels import Channel, Tick
 from thresher.model.checks import CheckResult
 from thresher.model.decisions import NO_DECISIONS, ClosedJob, Decisions, PriorChange
+from thresher.model.endings import MachineEnding
 from thresher.model.findings import Finding, TapeEntry
 from thresher.model.parts import Inventory
 from thresher.model.questions import Question
@@ -52,6 +53,30 @@ class FindingsEvent(msgspec.Struct, tag="findings", frozen=True):
     """All findings as they stand, after some were undone."""
 
     findings: tuple[Finding, ...]
+
+
+class EndingsEvent(msgspec.Struct, tag="endings", frozen=True):
+    """How runs that nobody ended came to their end: all of the job, oldest first."""
+
+    endings: tuple[MachineEnding, ...]
+
+
+class GoingOnEvent(msgspec.Struct, tag="going on", frozen=True):
+    """A run that goes on by itself after a sudden end: what happened, what comes next and when, how far a search is.
+
+    `due` is machine time in seconds, None when nothing is to be started; `given_up` is why not. `tried` are the groups
+    of a search for the part, with whether the machine ended under them and after how many seconds; `named` is what it
+    found.
+    """
+
+    happened: str = ""
+    next_words: str = ""
+    due: float | None = None
+    ends: int = 0
+    most: int = 0
+    given_up: str = ""
+    tried: tuple[tuple[str, bool, float], ...] = ()
+    named: str = ""
 
 
 class BookEvent(msgspec.Struct, tag="book", frozen=True):
@@ -116,6 +141,8 @@ EngineEvent = (
     | CheckEvent
     | QuestionEvent
     | FindingsEvent
+    | EndingsEvent
+    | GoingOnEvent
     | BookEvent
     | DecisionsEvent
     | VerdictEvent

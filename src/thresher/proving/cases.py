@@ -7,15 +7,17 @@ import numpy as np
 
 from thresher.diagnosis.knowledge import Action
 from thresher.model.parts import BuiltInKind, PartKind
-from thresher.model.trials import BookPart, Configuration
+from thresher.model.trials import INSTALLED_SYSTEM, BookPart, Configuration
 from thresher.proving.fault_catalogue import (
     CHECKED_CATALOGUE,
     COMPLAINTS_OF_HEALTHY,
+    CRASHING_CATALOGUE,
     FAULT_CATALOGUE,
     ITEMS,
     LINKS_OF_SATA,
     OF_CARDS,
     OF_CHECKS,
+    OF_CRASHES,
     OF_DRIVES,
     STRAY_SAYING,
     WITH_A_CARD,
@@ -61,6 +63,8 @@ _SHIFT_DECADES = 0.12
 _FILE_SYSTEM_MISLEADS = 0.25
 _SATA = 0.5
 _LOG_KEPT = 0.6
+_SYSTEM_CRASHES = 0.7
+"""Share of the sound machines among those that crash whose installed system does it."""
 _FREE_SLOTS = ("A2", "B2", "A1", "B1")
 _TOWER_W_PER_K = 5.6
 _CARD = GraphicsSpec(name="Lumen L40", memory_gib=8)
@@ -77,7 +81,7 @@ OWN_TAGS = {
 }
 NOTEBOOK_TAGS = {PartKind.BATTERY: "A1", PartKind.NETWORK: "N1", PartKind.SOUND: "U1"}
 """Parts of the machines that are drawn with what only checks find."""
-_CATALOGUE = (*FAULT_CATALOGUE, *CHECKED_CATALOGUE)
+_CATALOGUE = (*FAULT_CATALOGUE, *CHECKED_CATALOGUE, *CRASHING_CATALOGUE)
 _WITH_A_CARD = (PartKind.GRAPHICS, PartKind.DISPLAY)
 SETTINGS = "settings"
 
@@ -151,6 +155,8 @@ def draw_case(seed: int, number: int, attempt: int = 0, only: tuple[FaultKind, .
     symptoms = _sayings(rng, troubles)
     troubles += _bad_on_shelf(rng, shelf, shares, machine)
     misleads = _misleads(rng, only == OF_DRIVES) if sort is Sort.MISLEADING else ()
+    if only == OF_CRASHES and not troubles and rng.random() < _SYSTEM_CRASHES:
+        misleads = (Fault(kind=FaultKind.CRASHING_SYSTEM, strength=float(10.0 ** rng.uniform(-1.0, 0.5))),)
     hours = float(rng.uniform(1.0, 40.0)) if rng.random() < _LOG_KEPT else 0.0
     return Case(number, seed, sort, machine, own, shelf, places, troubles, misleads, symptoms, hours)
 
@@ -159,7 +165,9 @@ def _shifted_shares(rng: np.random.Generator) -> dict[FaultKind, float]:
     shifts = 10.0 ** (_SHIFT_DECADES * rng.standard_normal(len(FAULT_CATALOGUE)))
     found = {each.kind: each.share * shift for each, shift in zip(FAULT_CATALOGUE, shifts, strict=True)}
     more = 10.0 ** (_SHIFT_DECADES * rng.standard_normal(len(CHECKED_CATALOGUE)))
-    return found | {each.kind: each.share * shift for each, shift in zip(CHECKED_CATALOGUE, more, strict=True)}
+    found |= {each.kind: each.share * shift for each, shift in zip(CHECKED_CATALOGUE, more, strict=True)}
+    still = 10.0 ** (_SHIFT_DECADES * rng.standard_normal(len(CRASHING_CATALOGUE)))
+    return found | {each.kind: each.share * shift for each, shift in zip(CRASHING_CATALOGUE, still, strict=True)}
 
 
 def _machine(rng: np.random.Generator, number: int, seed: int) -> Scenario:
@@ -340,7 +348,9 @@ def scenario_under(case: Case, configuration: Configuration, run: int) -> Scenar
     modules = [replace(own.get(tag, case.machine.modules[0]), slot=slot) for tag, slot in slots.items()]
     modules.sort(key=lambda module: module.slot)
     seed = (case.machine.seed * 1009 + run) % (1 << 44)
-    return replace(case.machine, seed=seed, modules=tuple(modules), faults=(*faults, *case.misleads))
+    stick = INSTALLED_SYSTEM in configuration.treated
+    misleads = (each for each in case.misleads if not (stick and each.kind is FaultKind.CRASHING_SYSTEM))
+    return replace(case.machine, seed=seed, modules=tuple(modules), faults=(*faults, *misleads))
 
 
 def _acts(trouble: Trouble, configuration: Configuration) -> bool:

@@ -152,6 +152,17 @@ CHECKED_CATALOGUE: tuple[CatalogueFault, ...] = (
 OF_CHECKS = tuple(each.kind for each in CHECKED_CATALOGUE)
 ITEMS = frozenset(each.item for each in CHECKED_CATALOGUE if each.item)
 
+CRASHING_CATALOGUE: tuple[CatalogueFault, ...] = (
+    CatalogueFault(K.CRASHING_CORE, 4, P.PROCESSOR, low=0.7, high=15.0, symptoms=_CRASHES | {"freezes": 0.6}),
+    CatalogueFault(K.CRASHING_MEMORY, 3, P.MEMORY, low=0.7, high=15.0, symptoms=_CORRUPTS),
+    CatalogueFault(K.BOARD_CUTS, 3, P.BOARD, low=0.7, high=15.0, symptoms=_STOPS | {"freezes": 0.3}),
+    CatalogueFault(
+        K.OVERHEATS, 3, P.COOLING, A.CLEAN, 0.55, 0.85, symptoms={"switches itself off": 0.7, "hot or loud": 0.4}
+    ),
+)
+"""Machines that only crash: no load and no check ever finds anything else; drawn when it is asked for."""
+OF_CRASHES = (K.RESETS, *(each.kind for each in CRASHING_CATALOGUE))
+
 LINKS_OF_SATA = (K.DRIVE_CABLE, K.DRIVE_PORT)
 """What only a drive with a cable can have."""
 OF_CARDS = (

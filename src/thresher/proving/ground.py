@@ -12,7 +12,7 @@ from thresher.diagnosis.decision import load_prices
 from thresher.diagnosis.knowledge import load_knowledge
 from thresher.model.errors import EnvironmentFault
 from thresher.model.own_program import own_command
-from thresher.proving.fault_catalogue import OF_CARDS, OF_CHECKS, OF_DRIVES
+from thresher.proving.fault_catalogue import OF_CARDS, OF_CHECKS, OF_CRASHES, OF_DRIVES
 from thresher.proving.job import Job
 from thresher.proving.policies import (
     Way,
@@ -32,6 +32,7 @@ FAULTS_OF: dict[Field, tuple[FaultKind, ...]] = {
     Field.DRIVES: OF_DRIVES,
     Field.CARDS: OF_CARDS,
     Field.CHECKS: OF_CHECKS,
+    Field.CRASHES: OF_CRASHES,
 }
 """Which faults are drawn; none named means all."""
 

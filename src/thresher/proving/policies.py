@@ -15,7 +15,7 @@ from thresher.proving.cases import SETTINGS, Case
 from thresher.proving.job import Job
 from thresher.proving.quick_run import Stint
 
-_MOST_TRIALS = 14
+_MOST_TRIALS = 60
 _MOST_MINUTES = 16 * 60.0
 _MOST_ACTS = 3
 _ENOUGH = 3

@@ -19,3 +19,4 @@ class Field(StrEnum):
     DRIVES = "drives"
     CARDS = "cards"
     CHECKS = "checks"
+    CRASHES = "crashes"

@@ -14,12 +14,13 @@ from thresher.checks.registry import CHECKS
 from thresher.decoding.recognise import Tables
 from thresher.drives.findings import health_findings
 from thresher.drives.reading import drives_of, read_health
+from thresher.endings.conclude import OpenEnd, conclude, with_answer
+from thresher.endings.traces import LeftBehind, read_traces
 from thresher.engine.run.check_step import finding_of_result
 from thresher.engine.run.record import temperature_at
 from thresher.engine.run.team_findings import (
     Storms,
     finding_of_hang,
-    finding_of_reset,
     finding_of_team_event,
     with_circumstances,
 )
@@ -39,6 +40,7 @@ from thresher.loads.team.events import MemoryWrongSeen, MismatchSeen
 from thresher.loads.team.messages import MemoryWrong, Mismatch
 from thresher.model.channels import Channel, Tick
 from thresher.model.checks import CheckOutcome, exposure_of_check
+from thresher.model.endings import LastMoments, Moment, findings_of_ending
 from thresher.model.exposure import ExposureMeter
 from thresher.model.findings import Finding
 from thresher.model.memory_patterns import SHORT
@@ -50,6 +52,7 @@ from thresher.proving.check_work import CheckWork
 from thresher.proving.drive_work import DriveWork
 from thresher.sensors.discovery import discover
 from thresher.sensors.sampler import Sampler
+from thresher.sensors.vital import vital_channels
 from thresher.simulator.fault_kinds import MEMORY_CELL_FAULTS, FaultKind
 from thresher.simulator.machine import SimulatedMachine
 from thresher.simulator.memory_cells import SimulatedCells
@@ -127,6 +130,7 @@ class QuickBench:
         self._inventory = read_inventory(self._model)
         self._sampler = Sampler(self._model, discover(self._model, self._inventory))
         self._channels = self._sampler.channels
+        self._vital = vital_channels(self._channels)
         self._watchers = Watchers(self._channels)
         cpuinfo = optional_text(self._model, "/proc/cpuinfo")
         self._decoder = KernelDecoder(self._inventory, vendor_of(cpuinfo), tables.events, apic_ids(cpuinfo))
@@ -186,7 +190,8 @@ class QuickBench:
             left -= _EVERYDAY_HOLD_S
             self._read_log()
             if self._work.take_reset():
-                self._find(finding_of_reset(self._load, self._model.now()))
+                self._look_into_end()
+                self._work.set_stress(dict.fromkeys(self._cpus, _EVERYDAY))
         self._storms.release(None, self._find)
         minutes = (self._model.now() - self._began) / 60.0
         reported = tuple(replace(each, run_at=None, run=None, temperature_c=None) for each in self.findings)
@@ -306,7 +311,10 @@ class QuickBench:
         until = self._model.now() + seconds
         while self._model.now() < until - _STEP_S / 2:
             at = min(until, self._model.now() + _TICK_S)
+            boot = self._model.boots.number
             self._model.live_until(at)
+            if self._model.boots.number != boot:
+                return  # it has started again: what it reads now is not what it ended with
             self._tick = self._sampler.sample()
             found, _ = self._watchers.look(self._tick, self._cores if busy is None else busy)
             for finding in found:
@@ -382,7 +390,7 @@ class QuickBench:
 
     def _endings(self) -> None:
         if self._work.take_reset():
-            self._find(finding_of_reset(self._load, self._model.now()))
+            self._look_into_end()
             self._over = True
         for cpu in self._work.hung_cpus():
             core = self._inventory.core_of(cpu)
@@ -390,6 +398,24 @@ class QuickBench:
                 self._hung_reported.add(core)
                 self._find(finding_of_hang(cpu, self._inventory, "no beat while the others run", self._model.now()))
             self._over = True
+
+    def _look_into_end(self) -> None:
+        """Find out how the machine ended, from what it has left, as the next start on the bench would."""
+        boots, last = self._model.boots, self._model.now()
+        run = self._run or 0
+        rows: tuple[Moment, ...] = ()
+        if self._tick is not None:
+            values = tuple(self._tick.values[index] for index in self._vital)
+            rows = (Moment(last, boots.ended_wall, run, values),)
+        moments = LastMoments(tuple(self._channels[index] for index in self._vital), rows)
+        loads = () if self._load in ("", EVERYDAY_USE) else (self._load,)
+        left = LeftBehind(boots.ended_boot, last, boots.ended_wall, None, 0, 0, moments, {}, bool(loads))
+        spent = last - self._began
+        end = OpenEnd(run, left, self._began, spent if loads else 0.0, loads, loads, (0,) if loads else (), (), last)
+        traces = read_traces(self._model, left, (), {})
+        ending = with_answer(conclude(end, traces), boots.seen)
+        for finding in findings_of_ending(ending):
+            self._find(replace(finding, load=self._load))
 
     def _report(self, event: MismatchSeen | MemoryWrongSeen) -> None:
         finding = finding_of_team_event(event, self._inventory, self._model.now())

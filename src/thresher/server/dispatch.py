@@ -11,6 +11,7 @@ from thresher.protocol.commands import (
     AddOutcome,
     AddPart,
     AddTime,
+    AnswerEnding,
     AnswerQuestion,
     AppendBlock,
     AssignRun,
@@ -26,12 +27,15 @@ from thresher.protocol.commands import (
     DeviceCommand,
     EditPrices,
     EndBlock,
+    EndingCommand,
     EngineCommand,
     EvidenceCommand,
     FollowMachine,
     GetHistory,
+    GetMoments,
     GetSnapshot,
     GoOn,
+    GoOnNow,
     IntakeCommand,
     KeepDraft,
     KeepSheet,
@@ -62,6 +66,7 @@ from thresher.protocol.commands import (
     SheetCommand,
     StartRun,
     StartScan,
+    StopGoingOn,
     StopRun,
     StopScan,
     TrialCommand,
@@ -81,7 +86,7 @@ def carry_out(engine: Engine, command: EngineCommand) -> object:
         return _on_change(engine, command)
     if isinstance(command, SheetCommand):
         return _on_sheets(engine, command)
-    if isinstance(command, DeviceCommand | CheckCommand):
+    if isinstance(command, DeviceCommand | CheckCommand | EndingCommand):
         return _on_parts(engine, command)
     if isinstance(command, IntakeCommand):
         return _on_intake(engine, command)
@@ -96,7 +101,9 @@ def carry_out(engine: Engine, command: EngineCommand) -> object:
     assert_never(command)
 
 
-def _on_parts(engine: Engine, command: DeviceCommand | CheckCommand) -> object:
+def _on_parts(engine: Engine, command: DeviceCommand | CheckCommand | EndingCommand) -> object:
+    if isinstance(command, EndingCommand):
+        return _on_endings(engine, command)
     return _on_checks(engine, command) if isinstance(command, CheckCommand) else _on_devices(engine, command)
 
 
@@ -199,6 +206,21 @@ def _on_checks(engine: Engine, command: CheckCommand) -> object:
         case _:
             assert_never(command)
     return True
+
+
+def _on_endings(engine: Engine, command: EndingCommand) -> object:
+    match command:
+        case AnswerEnding(number, seen):
+            return engine.endings.answer(number, seen)
+        case GetMoments(number):
+            return engine.endings.moments(number)
+        case StopGoingOn():
+            engine.going_on.stop("stopped by hand")
+            return True
+        case GoOnNow():
+            return engine.going_on.hurry()
+        case _:
+            assert_never(command)
 
 
 def _on_intake(engine: Engine, command: IntakeCommand) -> object:

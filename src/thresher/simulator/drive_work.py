@@ -3,7 +3,7 @@
 import errno
 import threading
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import numpy.typing as npt
@@ -83,6 +83,10 @@ class DriveState:
         self._heat += (self.spec.heats_k - self._heat) * (1.0 - float(np.exp(-seconds / _WARM_UP_S)))
         for _ in range(int(self._rng.poisson(self.spec.decays * seconds / 3600.0))):
             self.pending.append(int(self._rng.integers(1, self.spec.size_bytes // SECTOR)))
+
+    def count_power_cycle(self) -> None:
+        """It has been without power and comes up again."""
+        self.spec = replace(self.spec, power_cycles=self.spec.power_cycles + 1)
 
     def take_use(self, seconds: float) -> float:
         """Return the share of the last so many seconds that it has worked, 0 to 1."""

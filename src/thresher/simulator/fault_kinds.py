@@ -18,6 +18,14 @@ class FaultKind(StrEnum):
     UNDERVOLT = "undervolt"
     CORE_HANGS = "core hangs"
     RESETS = "resets"
+    CRASHING_CORE = "crashing core"
+    CRASHING_MEMORY = "crashing memory"
+    CRASHING_SYSTEM = "crashing system"
+    BOARD_CUTS = "board cuts out"
+    OVERHEATS = "overheats"
+    FREEZES = "freezes"
+    PANICS = "panics"
+    SWITCHES_OFF = "switches off"
     CELL_STUCK = "cell stuck"
     CELL_TRANSITION = "cell transition"
     CELL_COUPLED = "cell coupled"
@@ -125,6 +133,7 @@ CORE_FAULTS = (
     FaultKind.CACHE_BIT,
     FaultKind.COHERENCE,
     FaultKind.CORE_HANGS,
+    FaultKind.CRASHING_CORE,
 )
 
 STRENGTH_MEANS: dict[FaultKind, str] = {
@@ -136,6 +145,14 @@ STRENGTH_MEANS: dict[FaultKind, str] = {
     FaultKind.UNDERVOLT: "millivolts too little: slips on all cores, most at single-core boost and when load comes on",
     FaultKind.CORE_HANGS: "hangs per hour of full load; the core does nothing more until the machine is reset",
     FaultKind.RESETS: "resets per hour of full load, twice as many for every load that comes on in a second",
+    FaultKind.CRASHING_CORE: "crashes of the whole machine per hour of full load on the core at 85 °C; no other sign",
+    FaultKind.CRASHING_MEMORY: "crashes per hour of memory traffic, a tenth as many under other loads; no other sign",
+    FaultKind.CRASHING_SYSTEM: "crashes per hour of being on, whatever it does: the installed system's own",
+    FaultKind.BOARD_CUTS: "times per hour of the hottest load that the board's supply to the processor gives up",
+    FaultKind.OVERHEATS: "share of its conductance that the cooler has lost; nothing lowers the clock, it shuts down",
+    FaultKind.FREEZES: "freezes per hour of full load",
+    FaultKind.PANICS: "kernel panics per hour of full load",
+    FaultKind.SWITCHES_OFF: "times per hour of full load that it switches itself off",
     FaultKind.CLOGGED_HEATSINK: "share of its conductance lost",
     FaultKind.DEAD_FAN: "not used",
     FaultKind.SAGGING_SUPPLY: "ohms of source resistance",

@@ -5,11 +5,13 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from thresher.model.endings import EndingKind
 from thresher.model.errors import SourceUnavailable
 from thresher.model.port import Beats, BitFlip, CellFault, CellFaultKind, Stress
 from thresher.simulator.cards import CardState, card_address
 from thresher.simulator.drive_faults import DRIVE_LINES, LINK_FAULTS
 from thresher.simulator.drive_work import DriveState
+from thresher.simulator.endings import ENDS_AS, way_of
 from thresher.simulator.fault_kinds import MEMORY_CELL_FAULTS, Fault, FaultKind
 from thresher.simulator.intermittent_faults import (
     ON_THE_WAY,
@@ -32,7 +34,7 @@ _FAR_NS, _NEAR_NS = 148.0, 62.0
 _LOCKUP_SAID_AFTER_S = 22.0
 """The kernel's watchdog speaks of a soft lockup after about twice its threshold of 10 s."""
 
-_ENDS_RUNS = (FaultKind.CORE_HANGS, FaultKind.RESETS, FaultKind.SAGGING_SUPPLY, FaultKind.BOARD_SUPPLY)
+_ENDS_RUNS = (FaultKind.CORE_HANGS, *ENDS_AS)
 
 _CELL_KINDS = {
     FaultKind.CELL_STUCK: CellFaultKind.STUCK,
@@ -58,6 +60,8 @@ class LoadEffects:
         self._hung: dict[int, float] = {}
         self._lockup_reported: set[int] = set()
         self._reset = False
+        self.ended: EndingKind | None = None
+        """In what way the machine has just come to an end; the machine takes it up."""
         self._weak: list[WeakCore] = []
         self._intermittent: list[IntermittentFaults] = []
         self._links: list[Interconnect] = []
@@ -196,7 +200,7 @@ class LoadEffects:
         return frozenset(cpu for cpu in self._stress if cpu % self._cores in self._hung)
 
     def take_reset(self) -> bool:
-        """Whether the machine has reset itself since the last call; after a reset nothing hangs any more."""
+        """Whether the machine has ended by itself and started again since the last call; nothing hangs after that."""
         was, self._reset = self._reset, False
         return was
 
@@ -281,22 +285,44 @@ class LoadEffects:
                 self._hung[fault.core] = self._now
                 self.set_stress(self._stress)
             return
-        if fault.kind is FaultKind.SAGGING_SUPPLY:
-            # the supply's own watch shuts off when an edge takes the rail below what its standard allows
-            dips = edges > 0 and physics.rail_12v() - 0.35 * min(1.0, edges) < 11.0
-            chance = _chance(60.0, seconds) if dips else 0.0
-        elif fault.kind is FaultKind.BOARD_SUPPLY:
-            heaviest = max((each.busy * each.heat for each in self._stress.values()), default=0.0)
-            chance = _chance(fault.strength / 30.0 * heaviest**2, seconds)
-        else:
-            chance = _chance(fault.strength * busy * (1.0 + edges), seconds)
-        if chance and rng.random() < chance:
+        chance = _chance(self._ends_per_hour(fault, busy, edges), seconds)
+        if chance and self.ended is None and rng.random() < chance:
             self._reset = True
+            self.ended = way_of(fault.kind, rng)
+            self._stress = {}
+            self._physics.busy = np.zeros(self._cores)
+            self._physics.edges = 0.0
             self._hung.clear()
             self._lockup_reported.clear()
             for card in self.cards:
                 card.restart()
-            log.add_boot(self._scenario.machine, self._now)
+
+    def _ends_per_hour(self, fault: Fault, busy: float, edges: float) -> float:
+        """Return how often an hour a fault ends the machine under what it does now."""
+        physics = self._physics
+        match fault.kind:
+            case FaultKind.SAGGING_SUPPLY:
+                # the supply's own watch shuts off when an edge takes the rail below what its standard allows
+                dips = edges > 0 and physics.rail_12v() - 0.35 * min(1.0, edges) < 11.0
+                return 60.0 if dips else 0.0
+            case FaultKind.BOARD_SUPPLY:
+                heaviest = max((each.busy * each.heat for each in self._stress.values()), default=0.0)
+                return fault.strength / 30.0 * heaviest**2
+            case FaultKind.BOARD_CUTS:
+                heaviest = max((each.busy * each.heat for each in self._stress.values()), default=0.0)
+                return fault.strength * heaviest**3
+            case FaultKind.CRASHING_CORE:
+                core = fault.core
+                return fault.strength * float(physics.busy[core] * np.exp((physics.state.die_c[core] - 85.0) / 20.0))
+            case FaultKind.CRASHING_MEMORY:
+                traffic = max((each.busy * each.memory for each in self._stress.values()), default=0.0)
+                return fault.strength * max(traffic, 0.1 * busy)
+            case FaultKind.CRASHING_SYSTEM:
+                return fault.strength
+            case FaultKind.OVERHEATS:
+                return 720.0 if float(physics.state.die_c.max()) >= self._scenario.processor.limit_c + 5.0 else 0.0
+            case _:
+                return fault.strength * busy * (1.0 + edges)
 
 
 def _cards(scenario: Scenario, streams: list[np.random.SeedSequence]) -> tuple[CardState, ...]:

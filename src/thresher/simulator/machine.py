@@ -13,13 +13,14 @@ from numpy.typing import NDArray
 from thresher.model.drive_commands import DrivePort
 from thresher.model.errors import InputError, InputFault, SourceUnavailable
 from thresher.model.parts import BuiltInKind
-from thresher.model.port import Pacing, SimulatedWork, SystemKind
+from thresher.model.port import LogLine, Pacing, SimulatedWork, SystemKind
 from thresher.model.questions import Answer, Question
 from thresher.simulator.cards import SimulatedCard
 from thresher.simulator.controller import SimulatedController
 from thresher.simulator.drive_faults import spoilt
 from thresher.simulator.drive_work import DriveState, SimulatedBlocks, SimulatedScratch
 from thresher.simulator.drives import SimulatedDrive
+from thresher.simulator.endings import SimulatedAwake, SimulatedWatchdog, StoredBoots, loses_power
 from thresher.simulator.equipment import Equipment, SimulatedFan, SimulatedNetwork
 from thresher.simulator.fault_kinds import CHANNEL_FAULTS, Fault, FaultKind
 from thresher.simulator.files import FileTable, add_processor, add_rest, add_sensors
@@ -130,12 +131,17 @@ class SimulatedMachine:
         self._fittings = Fittings(scenario, self._files, np.random.default_rng([scenario.seed, 29]))
         self._equipment.network.adapter = self._fittings.bluetooth
         self._person = SimulatedPerson(self._fittings)
+        rng = np.random.default_rng([scenario.seed, 43])
+        self.boots = StoredBoots(scenario.seed, self._files, rng, self._wall_start - _BOOT_AGE_S)
+        self._files.add("/proc/sys/kernel/random/boot_id", lambda: f"{self.boots.boot_id()}\n")
+        self._files.add("/sys/module/pstore/parameters/backend", "efi\n")
+        self._boot_begins_at_record = 0
 
     def _proc_stat(self) -> str:
         """Per-CPU times in hundredths of a second (filesystems/proc, section 1.8)."""
         rows = ["cpu  " + " ".join(str(int(v)) for v in (self._jiffies[:, 0].sum(), 0, 0, self._jiffies[:, 1].sum()))]
         rows += [f"cpu{cpu} {int(busy)} 0 0 {int(idle)} 0 0 0 0 0 0" for cpu, (busy, idle) in enumerate(self._jiffies)]
-        return "\n".join(rows) + "\n"
+        return "\n".join([*rows, f"btime {int(self.boots.began_wall)}"]) + "\n"
 
     def open(self, path: str) -> SimulatedSource:
         """Open a file."""
@@ -241,6 +247,17 @@ class SimulatedMachine:
         """Open the traced hardware errors at their oldest."""
         return LogReader(self._log.traced)
 
+    def open_watchdog(self, timeout_s: float) -> SimulatedWatchdog:
+        """Arm the machine's watchdog."""
+        if not self.scenario.watchdog:
+            raise SourceUnavailable("/sys/class/watchdog", "this machine has no hardware watchdog")
+        return SimulatedWatchdog(timeout_s, self.boots)
+
+    def hold_awake(self, why: str) -> SimulatedAwake:
+        """It does not sleep."""
+        del why
+        return SimulatedAwake()
+
     def read_start(self, path: str, most: int) -> bytes:
         """Read the start of a file."""
         return self.read(path)[:most]
@@ -253,8 +270,32 @@ class SimulatedMachine:
         return self._steps * self._step_s + self._held_s
 
     def wall(self) -> float:
-        """The simulated time of day."""
-        return self._wall_start + self._lived_s()
+        """The simulated time of day, which goes on while the machine is off."""
+        return self._wall_start + self._lived_s() + self.boots.off_s
+
+    def read_boot_log(self, boot_id: str, most: int) -> tuple[LogLine, ...]:
+        """Return what the log service has stored of a boot that has ended."""
+        if boot_id not in self.boots.stored:
+            raise SourceUnavailable("stored log", "nothing of that boot is stored")
+        return self.boots.stored[boot_id][-most:]
+
+    def _take_up_end(self) -> None:
+        """Start again after the machine has come to an end; its own clock goes on, since who reads it lives on."""
+        kind, self._work.ended = self._work.ended, None
+        if kind is None:
+            return
+        offset = self.wall() - self.now()
+        lines = []
+        for record in self._log.records[self._boot_begins_at_record :]:
+            head, _, text = record.decode().partition(";")
+            at = int(head.split(",")[2]) / 1e6
+            lines.append(LogLine(at + offset, at, "kernel", text.strip()))
+        self._physics.rest(self.boots.end(kind, lines, self.now(), self.wall()))
+        self._boot_begins_at_record = len(self._log.records)
+        self._log.add_boot(self.scenario.machine, self.now())
+        if loses_power(kind):
+            for state in self._drives.values():
+                state.count_power_cycle()
 
     def wait_until(self, at: float, wake: threading.Event) -> None:
         """Let the machine live until `at`, then keep the pace with our clock."""
@@ -280,6 +321,7 @@ class SimulatedMachine:
         """
         self._held_s += seconds
         self._work.step(self._log, self.now(), self.wall(), seconds)
+        self._take_up_end()
 
     def close(self) -> None:
         """Nothing is held open."""
@@ -294,6 +336,7 @@ class SimulatedMachine:
         self._jiffies[:, 0] += busy_share * self._step_s * 100
         self._jiffies[:, 1] += (1.0 - busy_share) * self._step_s * 100
         self._work.step(self._log, self.now(), self.wall(), self._step_s)
+        self._take_up_end()
         if physics.state.throttle_count > self._throttles_logged:
             self._throttles_logged = physics.state.throttle_count
             self._log.add_throttle(self.now(), int(physics.state.die_c.argmax()), self._throttles_logged)

@@ -67,7 +67,7 @@ class SimulatedPacing(Pacing):
         return self._work.hung_cpus()
 
     def take_reset(self) -> bool:
-        """Whether the machine has reset itself since the last call."""
+        """Whether the machine has ended by itself and started again since the last call."""
         return self._work.take_reset()
 
     def missed_ticks(self, behind_s: float, interval_s: float) -> int:

@@ -33,6 +33,7 @@ _CASE_TO_AMBIENT = 24.0
 _CLOCK_STEP_MHZ = 25.0
 _IDLE_MHZ = 800.0
 _AWAKE_AT_IDLE = 0.02
+_COOLS_OVER_S = 240.0
 
 Floats = npt.NDArray[np.float64]
 
@@ -72,7 +73,9 @@ class Physics:
         self._scenario = scenario
         self._step_s = step_s
         cores = scenario.processor.cores
-        clogged = [fault.strength for fault in scenario.faults if fault.kind is FaultKind.CLOGGED_HEATSINK]
+        lost = (FaultKind.CLOGGED_HEATSINK, FaultKind.OVERHEATS)
+        clogged = [fault.strength for fault in scenario.faults if fault.kind in lost]
+        self._throttles = not any(fault.kind is FaultKind.OVERHEATS for fault in scenario.faults)
         self._sink_share = scenario.cooler_share * (1.0 - max(clogged, default=0.0))
         self._fan_works = not any(fault.kind is FaultKind.DEAD_FAN for fault in scenario.faults)
         sags = [fault.strength for fault in scenario.faults if fault.kind is FaultKind.SAGGING_SUPPLY]
@@ -119,6 +122,16 @@ class Physics:
         self._turn_fans()
         self._limit_clock()
         self._count()
+
+    def rest(self, seconds: float) -> None:
+        """Cool down for so long without power; what is left above the room falls with the heatsink's time constant."""
+        state, ambient = self.state, self._scenario.ambient_c
+        left = float(np.exp(-seconds / _COOLS_OVER_S))
+        self.busy = np.zeros_like(self.busy)
+        state.die_c = ambient + (state.die_c - ambient) * left
+        for name in ("spreader_c", "sink_c", "case_c"):
+            setattr(state, name, ambient + (getattr(state, name) - ambient) * left)
+        state.average_w = 0.0
 
     def _count(self) -> None:
         """The clock counters: mperf at the base clock and aperf at the actual one, both only while awake."""
@@ -170,7 +183,7 @@ class Physics:
         state, processor = self.state, self._scenario.processor
         clock_step = _CLOCK_STEP_MHZ * self._step_s / STEP_S
         hottest = float(state.die_c.max())
-        too_hot = hottest >= processor.limit_c - 0.5
+        too_hot = hottest >= processor.limit_c - 0.5 and self._throttles
         if too_hot and not state.throttling:
             state.throttle_count += 1
         if too_hot or hottest < processor.limit_c - 3.0:
@@ -179,5 +192,7 @@ class Physics:
             state.throttle_ms += self._step_s * 1000
         if too_hot or state.average_w > processor.power_limit_w:
             state.cap_mhz = max(_IDLE_MHZ, state.cap_mhz - clock_step)
-        elif hottest < processor.limit_c - 1.5 and state.average_w < processor.power_limit_w * 0.98:
+        elif (
+            hottest < processor.limit_c - 1.5 or not self._throttles
+        ) and state.average_w < processor.power_limit_w * 0.98:
             state.cap_mhz = min(float(processor.boost_mhz), state.cap_mhz + clock_step / 5)

@@ -183,6 +183,7 @@ class Scenario:
     symptoms: tuple[str, ...]
     job: str
     interleaved: bool = True
+    watchdog: bool = False
     cooler_share: float = 1.0
     batteries: tuple[BatterySpec, ...] = ()
     interfaces: tuple[InterfaceSpec, ...] = ()

@@ -11,7 +11,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from thresher.compose import draft as drafts
 from thresher.compose.draft import Draft, History, Placed, draft_of
 from thresher.compose.ready_made import Pick, ReadyMade, Wish
-from thresher.model.sheet import GateKind, RunSheet, SheetItem, SheetLimits
+from thresher.model.sheet import CrashPlan, GateKind, RunSheet, SheetItem, SheetLimits
 from thresher.protocol.answers import SheetCheck, SheetFile
 from thresher.protocol.status import PlanItem
 from thresher.ui.state import BenchState
@@ -277,6 +277,11 @@ class SheetEditor(QObject):
     def set_limits(self, limits: SheetLimits) -> None:
         """Set what stops the run."""
         self.do(replace(self.draft, limits=limits))
+
+    def set_crash(self, crash: CrashPlan) -> None:
+        """Set what happens when the machine comes to a sudden end."""
+        if crash != self.draft.crash:
+            self.do(replace(self.draft, crash=crash))
 
     def set_repeat(self, repeat: bool) -> None:
         """Let the run start again at its end, until somebody stops it, or not."""

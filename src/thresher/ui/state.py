@@ -12,6 +12,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from thresher.model.channels import Channel, LimitSide, Quantity, Tick
 from thresher.model.checks import CheckResult, together
+from thresher.model.endings import MachineEnding
 from thresher.model.findings import Finding, TapeEntry, findings_of_run
 from thresher.model.parts import Doubt, Inventory, Part, PartKind, PartStatus
 from thresher.model.run_states import RunState
@@ -23,9 +24,11 @@ from thresher.protocol.events import (
     BookEvent,
     CheckEvent,
     DecisionsEvent,
+    EndingsEvent,
     EngineEvent,
     FindingEvent,
     FindingsEvent,
+    GoingOnEvent,
     IntakeEvent,
     JobEvent,
     MachineEvent,
@@ -58,6 +61,7 @@ class BenchState(QObject):
     limits_changed = pyqtSignal()
     intake_changed = pyqtSignal()
     question_changed = pyqtSignal()
+    endings_changed = pyqtSignal()
 
     def __init__(self, parent: QObject | None = None) -> None:
         """Start with nothing known."""
@@ -71,6 +75,8 @@ class BenchState(QObject):
         self.book = EMPTY_BOOK
         self.scan: ScanStatus | None = None
         self.checks: list[CheckResult] = []
+        self.endings: tuple[MachineEnding, ...] = ()
+        self.going_on = GoingOnEvent()
         self.asked: QuestionEvent | None = None
         self.questions: tuple[str, ...] = ()
         self.decided = DecisionsEvent()
@@ -134,6 +140,7 @@ class BenchState(QObject):
         self.book, self.questions, self.decided = snapshot.book, snapshot.questions, snapshot.decided
         self.scan = snapshot.scan
         self.checks, self.asked = [*snapshot.checks_before, *snapshot.checks], snapshot.asked
+        self.endings, self.going_on = snapshot.endings, snapshot.going_on
         self.tape, self.findings = list(snapshot.tape), list(snapshot.findings)
         self.lanes = choose_lanes(snapshot.channels)
         self.history = Pyramid(len(snapshot.channels))
@@ -195,11 +202,18 @@ class BenchState(QObject):
                 self._take_machine(machine, channels, intake)
             case IntakeEvent(intake):
                 self._take_intake(intake)
-            case ScanEvent() | CheckEvent() | QuestionEvent():
+            case ScanEvent() | CheckEvent() | QuestionEvent() | EndingsEvent() | GoingOnEvent():
                 self._take_check(event)
         self._dirty = True
 
-    def _take_check(self, event: ScanEvent | CheckEvent | QuestionEvent) -> None:
+    def _take_check(self, event: ScanEvent | CheckEvent | QuestionEvent | EndingsEvent | GoingOnEvent) -> None:
+        if isinstance(event, EndingsEvent | GoingOnEvent):
+            if isinstance(event, EndingsEvent):
+                self.endings = event.endings
+            else:
+                self.going_on = event
+            self.endings_changed.emit()
+            return
         if isinstance(event, ScanEvent):
             self.scan = event.scan
             return

@@ -1,5 +1,6 @@
 """`thresher run`."""
 
+from dataclasses import replace
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -36,12 +37,19 @@ def run(
     unwatched_limit: Annotated[
         bool, typer.Option("--unwatched-limit", help="Start although no sensor reports what the sheet limits.")
     ] = False,
+    after_crash: Annotated[
+        str, typer.Option("--after-crash", help="After a sudden end: wait, go-on or find-the-part.")
+    ] = "",
+    most_crashes: Annotated[int, typer.Option("--most-crashes", min=1, max=50, help="Ends after which it stops.")] = 5,
+    watchdog: Annotated[
+        bool, typer.Option("--watchdog", help="Let the hardware watchdog reset the machine when it freezes.")
+    ] = False,
     json: Json = False,
 ) -> None:
     """Carry out a run sheet, or loads named here, on this computer or on a simulated machine."""
     from thresher.app import wiring
     from thresher.app.machines import open_system
-    from thresher.cli.loads import LoadWish, print_loads, sheet_of_loads
+    from thresher.cli.loads import LoadWish, crash_plan, print_loads, sheet_of_loads
     from thresher.cli.running import carry_out, end_engine
 
     if list_loads:
@@ -54,6 +62,8 @@ def run(
         parsed = wiring.sheet_named(sheet)  # a broken sheet is reported before anything is made
     else:
         raise typer.BadParameter("name a run sheet, or loads with --load; --list shows them")
+    if after_crash or watchdog:
+        parsed = replace(parsed, crash=crash_plan(after_crash, most_crashes, watchdog, parsed.crash))
     system = open_system(None, simulate, speed)
     engine = wiring.make_engine(system, job, every, shop, simulate or "")
     try:

@@ -5,6 +5,7 @@ the steps (`steps.py`), what stops a run to `run_limits.py`.
 """
 
 import logging
+import signal
 from dataclasses import replace
 
 from thresher.compose.rounds import results_sentence
@@ -15,11 +16,13 @@ from thresher.engine.run.load_step import paced_blocks
 from thresher.engine.run.run import Run
 from thresher.engine.run.run_limits import trip_reason
 from thresher.engine.run.step_kinds import steps_of
-from thresher.engine.run.team_findings import finding_of_reset
+from thresher.engine.watch.black_box import AtWork
+from thresher.journal.rows import BROKEN_OFF
 from thresher.loads.team.events import StopReport
 from thresher.loads.team.team import Team, TeamState
 from thresher.model.channels import Tick
 from thresher.model.checks import CheckOutcome
+from thresher.model.endings import WorkerAt
 from thresher.model.errors import EnvironmentFault
 from thresher.model.findings import CORRECTED_KINDS, Severity, findings_of_run
 from thresher.model.port import SystemKind
@@ -31,6 +34,8 @@ from thresher.protocol.status import RunStatus
 
 _LOG = logging.getLogger(__name__)
 _INTENT_WAIT_S = 2.0
+_HOW = {Ending.FINISHED: "carried out", Ending.INTERRUPTED: BROKEN_OFF}
+"""What is said of the blocks that are under way when a run ends."""
 
 
 class Conductor:
@@ -114,9 +119,15 @@ class Conductor:
             raise EnvironmentFault("changing the run", "no run is in progress", "Start one first.")
         return RunChanges(self.run, self._context, bench)
 
-    def close(self) -> None:
-        """End a run in progress because the engine closes."""
-        if self.active:
+    def close(self, asked_by: int = 0) -> None:
+        """End a run in progress because the engine closes; `asked_by` is the signal that asked for it, 0 for none.
+
+        SIGTERM is what a machine sends to all programs when it is shut down, by whomever: then nobody has ended the
+        run, and the next start says how that came about.
+        """
+        if self.active and asked_by == signal.SIGTERM:
+            self._end(Ending.INTERRUPTED, "the program was asked to end (SIGTERM)")
+        elif self.active:
             self._end(Ending.STOPPED, "the engine was closed")
 
     def cannot_go_on(self, error: EnvironmentFault) -> None:
@@ -147,7 +158,7 @@ class Conductor:
         self._record.writer.add_tick(run.number, tick)
         run.note_hottest(tick.at, self._record.hottest())
         self.poll()
-        if self._machine_reset(run) or self._tripped(run, tick):
+        if self._tripped(run, tick):
             return
         self._context.storms.release(tick.at, self._record.find)
         for step in list(run.steps):
@@ -168,15 +179,19 @@ class Conductor:
                 return
         run.change(RunState.BETWEEN)
 
-    def _machine_reset(self, run: Run) -> bool:
-        """Whether a simulated machine has reset itself, which ends the run as it would end a real one."""
-        if not self._context.system.pacing.take_reset():
-            return False
-        titles = ", ".join(step.title for step in run.running() if step.block is not None) or "no load"
-        when = clock_text(run.run_at(self._context.now()))
-        self._record.find(finding_of_reset(f"{titles}, {when} into the run", self._context.now()))
-        self._end(Ending.INTERRUPTED, "the machine reset itself")
-        return True
+    def machine_has_ended(self) -> None:
+        """End the run as it ends when the machine does: nothing of it came to an end in order."""
+        if self.active:
+            self._end(Ending.INTERRUPTED, "the machine came to a sudden end")
+
+    def at_work(self) -> AtWork:
+        """Return the number of the run in progress and what its workers have done; called from any thread."""
+        run = self.run
+        if run is None or not run.active:
+            return 0, ()
+        teams = [(step.index, step.team) for step in run.running() if step.team is not None]
+        workers = (WorkerAt(index, cpu, beats) for index, team in teams for cpu, beats in team.beats_by_cpu().items())
+        return run.number, tuple(workers)
 
     def _tripped(self, run: Run, tick: Tick) -> bool:
         reason = trip_reason(self._record, self._context.watchers, run, tick)
@@ -191,7 +206,7 @@ class Conductor:
         at = self._context.now()
         if run.state is not RunState.STOPPING:
             run.change(RunState.STOPPING)
-        how = "carried out" if ending is Ending.FINISHED else "stopped"
+        how = _HOW.get(ending, "stopped")
         ended = [step.end(run, self._context, at, how) for step in run.running()]
         run.ending, run.ending_detail = ending, detail
         run.change(RunState.ENDED)

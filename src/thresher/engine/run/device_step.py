@@ -1,12 +1,13 @@
 """Blocks of devices (drives, graphics cards): one piece of work a device, side by side, without a team of workers."""
 
 from abc import abstractmethod
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Protocol
 
 from thresher.engine.run.context import RunContext
 from thresher.engine.run.run import Run
 from thresher.engine.run.steps import BlockStep
+from thresher.journal.rows import BROKEN_OFF
 from thresher.loads.device_load import DeviceLoad
 from thresher.loads.status import LoadStatus, TextStatus
 from thresher.loads.team.events import StopReport
@@ -71,6 +72,7 @@ class DeviceStep(BlockStep):
     state: StepState = StepState.COMING
     jobs: list[DeviceJob] = field(default_factory=list)
     meter: ExposureMeter | None = None
+    broken_off: bool = False
 
     # ---- what a kind of device says
 
@@ -165,6 +167,7 @@ class DeviceStep(BlockStep):
 
     def end(self, run: Run, context: RunContext, at: float, how: str) -> StopReport | None:
         """Stop what still runs."""
+        self.broken_off = how == BROKEN_OFF
         begun = len(self.jobs)
         for job in self.jobs:
             job.stop()
@@ -182,7 +185,8 @@ class DeviceStep(BlockStep):
 
     def exposures(self, run: int) -> list[Exposure]:
         """Return the minutes of work so far."""
-        return self.meter.exposures(run, self.index) if self.meter is not None else []
+        minutes = self.meter.exposures(run, self.index) if self.meter is not None else []
+        return [replace(each, broken_off=self.broken_off) for each in minutes]
 
     def plan_item(self) -> PlanItem:
         """Return the step as the window draws it."""

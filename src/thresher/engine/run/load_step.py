@@ -1,13 +1,14 @@
 """Blocks: steps that put a load on some logical CPUs for a time, every result checked."""
 
 import time
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from thresher.engine.run.block_plan import choose_cpus, plan_block
 from thresher.engine.run.context import RunContext
 from thresher.engine.run.run import Run
 from thresher.engine.run.steps import BlockStep
 from thresher.engine.run.team_findings import finding_of_team_event
+from thresher.journal.rows import BROKEN_OFF
 from thresher.loads.load import Load
 from thresher.loads.plan import LoadPlan
 from thresher.loads.registry import LOADS
@@ -18,7 +19,7 @@ from thresher.loads.team.watch import LoadWatch, WatchContext
 from thresher.loads.warm_up import WarmUp
 from thresher.model.channels import Tick
 from thresher.model.errors import EnvironmentFault
-from thresher.model.exposure import ExposureMeter
+from thresher.model.exposure import ExposureMeter, some_of
 from thresher.model.findings import Severity
 from thresher.model.memory_patterns import PATTERNS
 from thresher.model.port import BitFlip, Stress
@@ -47,6 +48,8 @@ class LoadStep(BlockStep):
     hold: TemperatureHold | None = None
     meter: ExposureMeter | None = None
     hung_since: dict[int, float] = field(default_factory=dict)
+    cores: tuple[int, ...] = ()
+    broken_off: bool = False
     work: "PacedBlock | None" = None
 
     @classmethod
@@ -80,7 +83,10 @@ class LoadStep(BlockStep):
 
     def exposures(self, run: int) -> list[Exposure]:
         """Return the minutes under load so far."""
-        return self.meter.exposures(run, self.index) if self.meter is not None else []
+        if self.meter is None:
+            return []
+        minutes = self.meter.exposures(run, self.index)
+        return [replace(each, broken_off=self.broken_off, cores=self.cores) for each in minutes]
 
     def plan_item(self) -> PlanItem:
         """Return the block as the window draws it."""
@@ -118,6 +124,7 @@ class LoadStep(BlockStep):
         context.system.pacing.feel(paced_blocks(run), context.interval_s)
 
     def _start_team(self, run: Run, context: RunContext, cpus: list[int], plan: LoadPlan) -> None:
+        self.cores = some_of({run.cores.get(cpu, cpu) for cpu in cpus}, context.record.inventory.core_count)
         team = self._team = start_team(cpus, plan, context.system.pacing, self.block.shape)
         self.work = PacedBlock(self, team, run, context)
         clock = _BlockClock(self, run, context)
@@ -202,6 +209,7 @@ class LoadStep(BlockStep):
     def end(self, run: Run, context: RunContext, at: float, how: str) -> StopReport | None:
         """Stop the workers and write how they ended."""
         team, record = self._team, context.record
+        self.broken_off = how == BROKEN_OFF
         if team is None:
             self.state, self.end_s = StepState.DONE, run.run_at(at)
             return None

@@ -198,19 +198,6 @@ def _read_again(place: WrongPlace) -> tuple[str, str]:
             return "M-212", "right after rewriting: flipped, or wrong on the way"
 
 
-def finding_of_reset(under: str, at: float) -> Finding:
-    """Return the finding that a simulated machine has reset itself, at machine time `at`."""
-    return Finding(
-        "E-902",
-        FindingKind.ENDED_SUDDENLY,
-        Severity.FAULT,
-        PartKind.BOARD,
-        at,
-        "The machine reset itself",
-        f"under {under}",
-    )
-
-
 def finding_of_hang(cpu: int, inventory: Inventory, detail: str, at: float) -> Finding:
     """Return the finding that the core of a logical CPU does no beat any more, at machine time `at`."""
     core = _core(inventory, cpu)

@@ -49,22 +49,35 @@ class DriveService:
         self._system, self._record, self._intake, self._machine = system, record, intake, machine
         self._answers: queue.SimpleQueue[_Answer] = queue.SimpleQueue()
         self.health: dict[str, DriveHealth] = {}
+        self.power_cycles: dict[str, int] = {}
+        self._asked = 0
         self._counted: dict[str, float] = {}
         self._left: queue.SimpleQueue[str] = queue.SimpleQueue()
         self._signs: queue.SimpleQueue[FileSystemSign] = queue.SimpleQueue()
-        wall = system.wall()
         if system.kind is SystemKind.LIVE:
             threading.Thread(target=self._read_file_systems, name="file systems", daemon=True).start()
         else:
             self._read_file_systems()
         if system.kind is SystemKind.LIVE and intake.shop is not None:
             threading.Thread(target=self._clear_up, args=(intake.shop,), name="scratch files", daemon=True).start()
-        for drive in drives_of(intake.found.parts) if system.kind is not SystemKind.TREE else ():
+        self.ask_again()
+
+    def ask_again(self) -> None:
+        """Ask every drive what it reports about itself."""
+        system, wall = self._system, self._system.wall()
+        self._asked = 0
+        for drive in drives_of(self._intake.found.parts) if system.kind is not SystemKind.TREE else ():
+            self._asked += 1
             if system.kind is SystemKind.LIVE:
                 name = f"drive {drive.part.place}"
                 threading.Thread(target=self._ask, args=(drive, wall), name=name, daemon=True).start()
             else:
                 self._ask(drive, wall)
+
+    @property
+    def all_answered(self) -> bool:
+        """Whether every drive has answered, or said why not."""
+        return self._asked == 0
 
     def _ask(self, drive: Drive, wall: float) -> None:
         """Ask one drive; never on the engine's thread where it may take time."""
@@ -138,6 +151,11 @@ class DriveService:
     def _take(self, answer: _Answer) -> None:
         part, health = answer.drive.part, answer.health
         self.health[part.place] = health
+        self._asked = max(0, self._asked - 1)
+        serial = serial_of(part)
+        cycles = next((each.value for each in health.figures if each.name == "power cycles"), "")
+        if serial and cycles.isdigit():
+            self.power_cycles[serial] = int(cycles)
         if answer.trouble:
             self._record.note("Cannot keep a drive's counts", answer.trouble, Severity.WARNING, "X-861", PartKind.DRIVE)
         doubts = [_doubt(answer.drive, signs) for signs in by_code(health.signs)]

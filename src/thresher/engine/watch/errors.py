@@ -1,14 +1,16 @@
 """What the machine itself reports of errors: kernel log, traced events, counters, records that firmware left."""
 
-from collections import Counter
+from collections import Counter, deque
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
+from functools import partial
 from io import BytesIO
 
 from thresher.decoding.dumps import FoundDump, find_dumps
 from thresher.decoding.groups import EventGroup, Grouper
 from thresher.decoding.recognise import Tables, thing_of_stop
+from thresher.endings.traces import kept_files, last_words_files
 from thresher.engine.run.record import Record
 from thresher.engine.run.team_findings import Storms, describe_check
 from thresher.events.counters import ErrorCounter, check_settings, finding_of_rise, read_error_counters
@@ -21,7 +23,7 @@ from thresher.events.firmware_records import (
     parse_record,
     parse_status_block,
 )
-from thresher.events.kernel_log import KernelLogFollower
+from thresher.events.kernel_log import KernelLogFollower, KernelRecord
 from thresher.events.log_forms import LogReader
 from thresher.events.machine_checks.registers import MachineCheck, vendor_of
 from thresher.events.trace_lines import parse_trace_line
@@ -33,7 +35,10 @@ from thresher.protocol.status import SourceState
 from thresher.sensors.readers import DEADLINE_S, Readers
 
 BOOT_ERRORS = "/sys/firmware/acpi/tables/data/BERT"
-KEPT = "/sys/fs/pstore"
+_FIRST_LINE = "Linux version "
+_START_S = 180.0
+_MOST_START_LINES = 6_000
+_UNCORRECTED = (FindingKind.UNCORRECTED_CHECK, FindingKind.MEMORY_UNCORRECTED, FindingKind.LINK_UNCORRECTED)
 _COUNTERS_EVERY_S = 10.0
 _MOST_CHECKS_KEPT = 20
 """Registers kept with the job for each place; a storm reports the same ones over and over."""
@@ -60,7 +65,8 @@ class EventWatch:
         cpuinfo = optional_text(system, "/proc/cpuinfo")
         self._tables, self._vendor = tables, vendor_of(cpuinfo)
         places = PlaceNames(drive_names(system), slot_names(inventory))
-        self._decoder = KernelDecoder(inventory, self._vendor, tables.events, apic_ids(cpuinfo), places)
+        self._new_decoder = partial(KernelDecoder, inventory, self._vendor, tables.events, apic_ids(cpuinfo), places)
+        self._decoder = self._new_decoder()
         self._earlier = Grouper(tables.codes)
         self._storms = Storms()
         self._checks_kept: Counter[tuple[int | None, int | None]] = Counter()
@@ -75,6 +81,8 @@ class EventWatch:
         self._came: dict[int, _Slow] = {}
         self._dumps_pending = True
         self._first = self._open_counters()
+        self._started_with: deque[str] = deque(maxlen=_MOST_START_LINES)
+        self._started_at = 0.0
         self._log = self._open_log()
         self._trace = self._open_trace()
         self._read_settings()
@@ -121,6 +129,7 @@ class EventWatch:
             self._record.note("Kernel log cannot be read", words, Severity.WARNING)
             return None
         records, _ = log.poll()
+        self._note_start(records)
         self._earlier.add_all(self._decoder.decode(records, last=True).findings)
         self._lost = log.lost
         self._state("kernel log", f"followed, {len(records)} lines from before")
@@ -177,9 +186,8 @@ class EventWatch:
             for problem in record.problems:
                 self._record.note("Error record of firmware", f"{record.source}: {problem}", Severity.WARNING, "X-883")
             reported += self._take_record(record)
-        for name in self._system.list(KEPT):
-            if name.startswith(("dmesg-", "console-")):
-                reported += self._take_last_words(f"{KEPT}/{name}")
+        for path in last_words_files(self._system):
+            reported += self._take_last_words(path)
         self._state("firmware records", f"{reported} errors left from before" if reported else "none left from before")
 
     def _read_counters(self) -> dict[str, ErrorCounter] | None:
@@ -224,14 +232,14 @@ class EventWatch:
                 yield record
         except SourceUnavailable:
             pass  # the table is only there when firmware has something to report
-        for name in self._system.list(KEPT):
+        for path in kept_files(self._system):
             try:
-                content = self._system.read(f"{KEPT}/{name}")
+                content = self._system.read(path)
             except SourceUnavailable as error:
                 self.unknown.append(Fact("kept record", error.reason, error.path))
                 continue
             if looks_like_record(content):
-                yield parse_record(content, name)
+                yield parse_record(content, path.rpartition("/")[2])
 
     def _take_record(self, record: FirmwareRecord) -> int:
         found = []
@@ -285,8 +293,29 @@ class EventWatch:
             self._lost = self._log.lost
             detail = "the kernel overwrote records before they were read"
             self._record.note("Kernel log overflowed", detail, Severity.WARNING)
+        self._note_start(records)
         for finding, check in self._decoder.decode(records).with_checks:
             self._take(finding, check)
+
+    def _note_start(self, records: Sequence[KernelRecord]) -> None:
+        """Keep the lines that the kernel logged when it started: they tell of the boot before."""
+        for record in records:
+            at = record.at or 0.0
+            if record.text.startswith(_FIRST_LINE):
+                self._started_with.clear()
+                self._started_at = at
+            if at - self._started_at <= _START_S:
+                self._started_with.append(record.text)
+
+    def started_with(self) -> tuple[str, ...]:
+        """Return what the kernel logged when this boot started."""
+        return tuple(self._started_with)
+
+    def errors_left(self, lines: Sequence[str]) -> tuple[Finding, ...]:
+        """Return the uncorrected errors in lines that the boot before has left."""
+        decoder = self._new_decoder()
+        found = decoder.decode((KernelRecord(None, 0.0, None, line) for line in lines), last=True).findings
+        return tuple(each for each in found if each.kind in _UNCORRECTED)
 
     def _follow_trace(self) -> None:
         if self._trace is None:

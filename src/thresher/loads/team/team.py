@@ -241,6 +241,9 @@ class Team:
             case RoundOffHigh():
                 self._events.append(RoundOffSeen(member.cpu, report))
             case Failed(doing, reason, remedy):
+                if self.state is TeamState.STOPPED:  # the team is ending already, for what failed first
+                    _LOG.warning("%s for CPU %d while stopping: %s", doing, member.cpu, reason)
+                    return
                 raise EnvironmentFault(f"{doing} for CPU {member.cpu}", reason, remedy)
             case Done(disputed):
                 member.waiting = False
@@ -250,7 +253,7 @@ class Team:
 
     def _report_pass(self) -> None:
         alive = self._crew.alive
-        done = min(self._passes.done.get(worker, 0) for worker in alive)
+        done = min((self._passes.done.get(worker, 0) for worker in alive), default=0)
         if done > self._passes.reported:
             self._passes.reported = done
             self._events.append(PassSeen(done, max(self._passes.seconds[worker] for worker in alive)))

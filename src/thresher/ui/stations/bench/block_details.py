@@ -8,7 +8,19 @@ from PyQt6.QtCore import QPointF, QRectF
 from PyQt6.QtGui import QPainter, QPaintEvent, QResizeEvent
 from PyQt6.QtWidgets import QGridLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
 
-from thresher.compose.details import FIELDS, LIMITS, MIXED, about, fields_of, limits_words, parse_limits, shown_text
+from thresher.compose.details import (
+    AFTER_CRASH,
+    FIELDS,
+    LIMITS,
+    MIXED,
+    about,
+    crash_words,
+    fields_of,
+    limits_words,
+    parse_crash,
+    parse_limits,
+    shown_text,
+)
 from thresher.compose.entry import EntryError
 from thresher.model.sheet import SheetItem
 from thresher.ui.chooser import Chooser
@@ -63,6 +75,8 @@ class BlockDetails(QWidget):
             self._add(field.name, field.label, partial(self._write, field.write), field.free)
         self._add("stop", "run stops at", lambda text: editor.set_limits(parse_limits(text)), True)
         self._add("repeat", "repeat", self._repeat, True)
+        self._add("crash", "after a crash", lambda text: editor.set_crash(parse_crash(text)), True)
+        self.slots["crash"].field.addItems(tuple(AFTER_CRASH))
         self.slots["stop"].field.addItems(tuple(LIMITS))
         self.slots["repeat"].field.addItems(("1 ×", "2 ×", "5 ×", _ALWAYS))
         editor.changed.connect(self._follow)
@@ -125,7 +139,7 @@ class BlockDetails(QWidget):
             self._shown = ()
             return
         shared = fields_of(items)
-        names = (*(field.name for field in shared), "stop", "repeat")
+        names = (*(field.name for field in shared), "stop", "repeat", "crash")
         if names != self._shown:
             self._shown = names
             self._lay_out(anew=True)
@@ -138,6 +152,7 @@ class BlockDetails(QWidget):
                 box.addItems(choices)
             self._fill(field.name, shown_text(field, items))
         self._fill("stop", limits_words(self._editor.draft.limits))
+        self._fill("crash", crash_words(self._editor.draft.crash))
         self._fill("repeat", _ALWAYS if self._editor.draft.repeat else "1 ×")
         self._say()
 

@@ -1,0 +1,59 @@
+"""`thresher endings`."""
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from thresher.cli.exit_codes import FAULTS, FINE
+from thresher.cli.options import Json
+from thresher.cli.output import say, say_json
+
+
+def endings(
+    job: Annotated[Path | None, typer.Argument(help="A job file; without one, the jobs left open here.")] = None,
+    json: Json = False,
+) -> None:
+    """Show how runs that nobody ended came to their end, or which jobs of this computer were left open."""
+    if job is None:
+        _left_open(json)
+        return
+    from thresher.endings.compare import compare
+    from thresher.journal.jobfile import JobFile
+    from thresher.model.endings import ending_sentence
+
+    with JobFile(job, read_only=True) as stored:
+        found = stored.endings()
+        unended = [(run.number, stored.interruption(run)) for run in stored.runs() if run.ending is None]
+    compared = compare(found)
+    if json:
+        say_json({"endings": found, "compared": compared, "not_looked_into": [number for number, _ in unended]})
+    else:
+        for number, sentence in unended:
+            say(f"Run {number}: {sentence}. Open the job on the bench to find out how it ended.")
+        for ending in found:
+            say(ending_sentence(ending))
+            for trace in ending.traces:
+                speaks = f"  -> {trace.speaks_for.value}" if trace.speaks_for is not None else ""
+                say(f"    {trace.words}{speaks}")
+            if ending.question:
+                say(f"    Open question: {ending.question}")
+        for sentence in compared:
+            say(sentence)
+        if not found and not unended:
+            say("Every run of this job was ended in order.")
+    raise typer.Exit(FAULTS if any(each.is_evidence for each in found) else FINE)
+
+
+def _left_open(json: bool) -> None:
+    from thresher.app.open_jobs import jobs_left_open
+
+    found = jobs_left_open()
+    if json:
+        say_json(found)
+    else:
+        for each in found:
+            say(f"{each.path}: left open {each.when}, {each.words}")
+        if not found:
+            say("No job was left open on this computer.")
+    raise typer.Exit(FINE)

@@ -1,0 +1,1 @@
+"""How a run or the machine ended when nobody ended it: what was left, what it says, what several have in common."""
