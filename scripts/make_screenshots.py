@@ -4,7 +4,6 @@ Runs without a display. Each picture is taken at a moment of the run, so that it
 """
 
 import os
-import shutil
 import sys
 import tempfile
 import time
@@ -72,7 +71,7 @@ def bench(app: QApplication, folder: Path, arguments: list[str], job: Path) -> t
     link.event_came.connect(state.take_event)
     window.show()
     link.open()
-    wait_for(app, lambda: state.tick is not None, 20)
+    wait_for(app, lambda: state.tick is not None, 60)
     return window, link
 
 
@@ -93,13 +92,6 @@ def demo_pictures(app: QApplication, folder: Path) -> None:
     window.show_station(2)
     window.evidence.timeline.picked.emit(1)
     grab(app, window, "evidence.png")
-    log = Path(__file__).parent.parent / "docs" / "examples" / "counter-kernel.log"
-    window.evidence.pane.decode_file(log)
-    wait_for(app, lambda: "lines" in window.evidence.pane.notice.text(), 30)
-    window.evidence.timeline.picked.emit(0)
-    window.choose_scheme(theme.DARK)
-    grab(app, window, "evidence-log.png")
-    window.choose_scheme(theme.LIGHT)
     parts_pictures(app, window)
     take_down(app, window)
 
@@ -159,46 +151,6 @@ def intake_pictures(app: QApplication, folder: Path) -> None:
     take_down(app, window)
 
 
-LOADS_SHEET = """
-format = "thresher-sheet/1"
-title = "Links and memory, 6 min"
-[[blocks]]
-row = "processor"
-load = "relay"
-start = 0
-length = "4:00"
-[[blocks]]
-row = "processor"
-load = "matrix"
-start = "4:00"
-length = "2:00"
-working_set = "inside the core"
-shape = "pulse"
-period = 0.02
-[[blocks]]
-row = "memory"
-load = "memory"
-start = "1:00"
-length = "5:00"
-threads = 6
-patterns = ["fixed", "address", "march", "random"]
-"""
-
-
-def loads_picture(app: QApplication, folder: Path) -> None:
-    """Messages between cores and a memory check side by side, on a machine with a stuck cell."""
-    sheet = folder / "links.toml"
-    sheet.write_text(LOADS_SHEET)
-    arguments = ["--simulate", "museum-guide", "--speed", "20", "--sheet", str(sheet)]
-    window, _link = bench(app, folder, arguments, folder / "museum.thresher")
-    window.start()
-    wait_for(app, lambda: window.state.run.run_at >= 150, 120)
-    grab(app, window, "bench-memory.png")
-    window.stop()
-    wait_for(app, lambda: window.state.run.state == "ended", 10)
-    take_down(app, window)
-
-
 def doubtful(state: BenchState, tag: str) -> bool:
     """Whether there is a doubt about a part."""
     parts = state.snapshot.machine.parts if state.snapshot else ()
@@ -255,9 +207,6 @@ def graphics_pictures(app: QApplication, folder: Path) -> None:
     grab(app, window, "graphics-run.png")
     scene.grab().save(str(OUT / "graphics-scene.png"))
     print("docs/screenshots/graphics-scene.png")
-    kept = sorted(diorama.with_name("museum-diorama-frames").rglob("wrong-frame-*.png"))
-    shutil.copyfile(kept[0], OUT / "graphics-wrong-frame.png")
-    print("docs/screenshots/graphics-wrong-frame.png")
     scene.close()
     window.stop()
     take_down(app, window)
@@ -303,6 +252,28 @@ def round_pictures(app: QApplication, folder: Path) -> None:
     take_down(app, window)
 
 
+def crash_pictures(app: QApplication, folder: Path) -> None:
+    """A machine that only crashes: the last seconds before an end, the countdown, and the part that is named."""
+    arguments = ["--simulate", "boatyard-crane", "--speed", "20", "--sheet", "crash-hunt"]
+    window, _link = bench(app, folder, arguments, folder / "crane.thresher")
+    state, ending = window.state, window.bench.ending
+    window.start()
+    wait_for(app, lambda: state.going_on.due is not None, 120)
+    grab(app, window, "going-on.png")
+    wait_for(app, lambda: bool(state.going_on.named), 600)
+    wait_for(app, lambda: ending.isVisible() and ending.paper.moments is not None, 20)
+    wait_for(app, lambda: state.verdict is not None and state.verdict.suspects[0].kind is not None, 20)
+    grab(app, window, "part-found.png")
+    take_down(app, window)
+    arguments = ["--simulate", "boatyard-crane", "--speed", "20", "--sheet", "reset-hunt-short"]
+    window, _link = bench(app, folder, arguments, folder / "crane-again.thresher")
+    ending = window.bench.ending
+    window.start()
+    wait_for(app, lambda: ending.isVisible() and ending.paper.moments is not None, 120)
+    grab(app, window, "ending.png")
+    take_down(app, window)
+
+
 def live_picture(app: QApplication, folder: Path) -> None:
     """The Bench on this computer, whatever it offers."""
     window, _link = bench(app, folder, LIVE_ARGUMENTS, folder / "live.thresher")
@@ -315,16 +286,16 @@ def live_picture(app: QApplication, folder: Path) -> None:
 
 
 def main() -> int:
-    """Make all pictures, or those whose group is named: demo, intake, loads, drives, graphics, rounds, live."""
-    groups = sys.argv[1:] or ["demo", "intake", "loads", "drives", "graphics", "rounds", "live"]
+    """Make all pictures, or those whose group is named: demo, intake, drives, graphics, rounds, crashes, live."""
+    groups = sys.argv[1:] or ["demo", "intake", "drives", "graphics", "rounds", "crashes", "live"]
     app = make_app([])
     for name, make in (
         ("demo", demo_pictures),
         ("intake", intake_pictures),
-        ("loads", loads_picture),
         ("drives", drive_pictures),
         ("graphics", graphics_pictures),
         ("rounds", round_pictures),
+        ("crashes", crash_pictures),
         ("live", live_picture),
     ):
         if name in groups:

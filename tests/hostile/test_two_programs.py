@@ -35,7 +35,9 @@ def test_a_second_program_is_refused_by_name_and_changes_nothing(open_job: Journ
     run = [sys.executable, "-m", "thresher.cli", "run", "short-round", "--simulate", "ferry-office", "--job"]
     done = subprocess.run([*run, str(open_job.path)], check=False, capture_output=True, text=True, timeout=60)
     assert done.returncode == 2
-    assert "has it open. Close it there, or wait until it ends." in done.stderr
+    assert (
+        "has it open. Close it there, wait until it ends, or look at it read only: thresher --look FILE." in done.stderr
+    )
     open_job.end_run(1, 22.0, "finished", "")
     assert open_job.close().complete
     with JobFile(open_job.path) as stored:

@@ -42,6 +42,7 @@ def stored_snapshot(stored: JobFile, verdict: Verdict) -> Snapshot:
         health=EngineHealth(len(run.channels), 1.0, 0.0, readings.late, None, 0, None, "stored job, read only"),
         last_event=0,
         draft=stored.draft(),
+        endings=tuple(stored.endings()),
         intake=Intake(instances=stored.part_instances(), baseline=stored.baseline()),
     )
 

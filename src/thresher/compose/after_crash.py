@@ -203,6 +203,6 @@ def next_words(state: Continuation) -> str:
         return ""
     if state.isolation is not None and state.isolation.now is not None:
         left = len(state.isolation.waiting)
-        more = f"; then {left} more" if left else ""
+        more = f"; then {left} more to try" if left else ""
         return f"{state.isolation.now.words}, {clock_text(sheet.length_s)} at most{more}"
     return f"what is left of {sheet.title}, {clock_text(sheet.length_s)}"

@@ -11,7 +11,7 @@ from thresher.model.parts import PartKind
 
 _LAST_MINUTE_S = 60.0
 _NEAR_LIMIT = 0.025
-"""A rail is near its limit within half the tolerance of 5 % (ATX12VO and ATX12V design guides, DC voltage regulation)."""
+"""A rail is near its limit within half of the tolerance of 5 % (ATX12V design guide, DC voltage regulation)."""
 
 
 @dataclass(frozen=True, slots=True)

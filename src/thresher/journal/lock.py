@@ -17,6 +17,7 @@ from thresher.model.errors import EnvironmentFault
 from thresher.model.regular_file import is_folder
 
 _RETRY_S = 0.02
+_HELD = "Close it there, wait until it ends, or look at it read only: thresher --look FILE."
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,9 +55,7 @@ def acquire(path: Path, what: str, wait_s: float = 0.0) -> Lock:
             if time.monotonic() >= until:
                 holder = stream.read(200).strip() or "another process"
                 stream.close()
-                raise EnvironmentFault(
-                    f"opening {what} {path}", f"{holder} has it open", "Close it there, or wait until it ends."
-                ) from None
+                raise EnvironmentFault(f"opening {what} {path}", f"{holder} has it open", _HELD) from None
             time.sleep(_RETRY_S)
     with contextlib.suppress(OSError):  # on a full drive the lock holds all the same; only who holds it stays unsaid
         os.truncate(descriptor, 0)

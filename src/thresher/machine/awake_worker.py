@@ -11,7 +11,7 @@ import signal
 import sys
 from typing import Any
 
-from jeepney import DBusAddress, MessageType, new_method_call
+from jeepney import DBusAddress, Message, MessageType, new_method_call
 from jeepney.io.blocking import DBusConnection, open_dbus_connection
 
 _WAIT_S = 5.0
@@ -27,30 +27,42 @@ def main(why: str) -> int:
     """Hold everything off until the input ends."""
     for each in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(each, signal.SIG_IGN)  # it ends by its input
-    held: list[Any] = []
+    login, session = _Bus("SYSTEM"), _Bus("SESSION")
     for what in ("sleep:idle", "handle-lid-switch"):
         body = (what, "Thresher", why, "block")
-        _ask(held, "SYSTEM", what.replace(":", " and "), "the login manager", _LOGIN, "Inhibit", "ssss", body)
-    _ask(held, "SESSION", "screen blanking", "the screen saver", _SAVER, "Inhibit", "ss", ("Thresher", why))
+        login.ask(what.replace(":", " and "), "the login manager", _LOGIN, "ssss", body)
+    session.ask("screen blanking", "the screen saver", _SAVER, "ss", ("Thresher", why))
     options = ("", _IDLE_AND_SUSPEND, {"reason": ("s", why)})
-    _ask(held, "SESSION", "idle and sleep", "the desktop portal", _PORTAL, "Inhibit", "sua{sv}", options)
+    session.ask("idle and sleep", "the desktop portal", _PORTAL, "sua{sv}", options)
     sys.stdin.read()
     return 0
 
 
-def _ask(
-    held: list[Any], bus: str, what: str, by: str, address: DBusAddress, method: str, form: str, body: tuple[Any, ...]
-) -> None:
-    why_not = ""
-    try:
-        connection: DBusConnection = open_dbus_connection(bus, enable_fds=bus == "SYSTEM")
-        reply = connection.send_and_get_reply(new_method_call(address, method, form, body), timeout=_WAIT_S)
-        if reply.header.message_type is MessageType.error:
-            why_not = str(reply.body[0]) if reply.body else "refused"
-        held += [connection, reply]  # the descriptor of the login manager is in the reply
-    except (OSError, KeyError, ValueError, TimeoutError) as error:
-        why_not = f"no bus answers ({error})"
-    print(json.dumps([what, by, why_not]), flush=True)
+class _Bus:
+    """One connection, which stays open as long as what was asked for is to be held."""
+
+    def __init__(self, name: str) -> None:
+        self._connection: DBusConnection | None = None
+        self._trouble = ""
+        self._held: list[Message] = []
+        try:
+            self._connection = open_dbus_connection(name, enable_fds=name == "SYSTEM")
+        except (OSError, KeyError, ValueError) as error:
+            self._trouble = f"no bus answers ({error})"
+
+    def ask(self, what: str, by: str, address: DBusAddress, form: str, body: tuple[Any, ...]) -> None:
+        """Ask to hold something off, and print what came of it."""
+        why_not = self._trouble
+        if self._connection is not None:
+            try:
+                call = new_method_call(address, "Inhibit", form, body)
+                reply = self._connection.send_and_get_reply(call, timeout=_WAIT_S)
+                if reply.header.message_type is MessageType.error:
+                    why_not = str(reply.body[0]) if reply.body else "refused"
+                self._held.append(reply)  # the descriptor of the login manager is in the reply
+            except (OSError, TimeoutError) as error:
+                why_not = f"no answer ({error})"
+        print(json.dumps([what, by, why_not]), flush=True)
 
 
 if __name__ == "__main__":

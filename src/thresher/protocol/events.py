@@ -61,6 +61,10 @@ class EndingsEvent(msgspec.Struct, tag="endings", frozen=True):
     endings: tuple[MachineEnding, ...]
 
 
+TriedGroup = tuple[str, bool, float, tuple[int, ...]]
+"""A group of a search in words, whether the machine ended under it, seconds, and its cores, none for all."""
+
+
 class GoingOnEvent(msgspec.Struct, tag="going on", frozen=True):
     """A run that goes on by itself after a sudden end: what happened, what comes next and when, how far a search is.
 
@@ -75,7 +79,7 @@ class GoingOnEvent(msgspec.Struct, tag="going on", frozen=True):
     ends: int = 0
     most: int = 0
     given_up: str = ""
-    tried: tuple[tuple[str, bool, float], ...] = ()
+    tried: tuple[TriedGroup, ...] = ()
     named: str = ""
 
 

@@ -11,6 +11,7 @@ from thresher.codes.directory import FaultCode, load_codes
 from thresher.journal.jobfile import BlockMark, JobFile, StoredRun
 from thresher.model.channels import Baseline, Limit, LimitSide, Quantity
 from thresher.model.checks import CheckResult
+from thresher.model.endings import MachineEnding, ending_sentence
 from thresher.model.findings import NOTE, Finding
 from thresher.model.job import FIELDS, parse_complaints
 from thresher.model.parts import Inventory
@@ -49,6 +50,7 @@ class RunPage:
     ticks: int
     by_hand: tuple[tuple[str, str], ...]
     checks: tuple[CheckResult, ...] = ()
+    endings: tuple[tuple[str, MachineEnding], ...] = ()
 
 
 def _page(stored: JobFile, run: StoredRun) -> RunPage:
@@ -88,6 +90,7 @@ def _page(stored: JobFile, run: StoredRun) -> RunPage:
         len(readings.at),
         _by_hand(stored, run),
         tuple(stored.check_results(run)),
+        tuple((ending_sentence(each), each) for each in stored.endings() if each.run == run.number),
     )
 
 

@@ -163,7 +163,8 @@ class Scenario:
     """A whole simulated machine: `speed` is how fast its clock runs unless something else is asked for.
 
     `cooler_share` is what its cooler carries away, as a share of a tower cooler's. `adapter_w` is what the adapter of a
-    machine with batteries gives, 0 when it is pulled out; `driven_fans` says whether its board lets fans be driven.
+    machine with batteries gives, 0 when it is pulled out; `driven_fans` says whether its board lets fans be driven,
+    `watchdog` whether it has a hardware watchdog.
     """
 
     title: str
@@ -183,12 +184,12 @@ class Scenario:
     symptoms: tuple[str, ...]
     job: str
     interleaved: bool = True
-    watchdog: bool = False
     cooler_share: float = 1.0
     batteries: tuple[BatterySpec, ...] = ()
     interfaces: tuple[InterfaceSpec, ...] = ()
     adapter_w: float = 0.0
     driven_fans: bool = False
+    watchdog: bool = False
     displays: tuple[DisplaySpec, ...] = ()
     fittings: FittingsSpec = FittingsSpec()
 
@@ -209,6 +210,7 @@ class _Head:
     cooler_share: float = 1.0
     adapter_w: float = 0.0
     driven_fans: bool = False
+    watchdog: bool = False
 
 
 _SECTIONS = {
@@ -287,6 +289,7 @@ def parse_scenario(text: str, source: str) -> Scenario:
         interfaces=tuple(interfaces),
         adapter_w=head.adapter_w,
         driven_fans=head.driven_fans,
+        watchdog=head.watchdog,
         displays=tuple(displays),
         fittings=fittings,
     )

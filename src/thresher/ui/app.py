@@ -3,6 +3,7 @@
 import argparse
 import gc
 import json
+import os
 import subprocess
 import sys
 import time
@@ -14,7 +15,8 @@ from PyQt6.QtWidgets import QApplication
 
 from thresher.app.launch import start_engine_process
 from thresher.app.log_file import set_up_logging
-from thresher.model.regular_file import is_there
+from thresher.model.own_program import own_command
+from thresher.model.regular_file import is_file, is_there
 from thresher.protocol.commands import QuitEngine
 from thresher.ui import theme
 from thresher.ui.link import EngineLink
@@ -134,7 +136,21 @@ class EngineKeeper(QObject):
             self._process = None
             self._restarts = _MOST_RESTARTS
             last = self._log.read_text("utf-8", "replace").strip().splitlines()[-6:] if is_there(self._log) else []
-            self._window.say("The engine did not start:\n" + ("\n".join(last) or f"it ended with {code}"))
+            words = "The engine did not start:\n" + ("\n".join(last) or f"it ended with {code}")
+            job = self._job_of_arguments()
+            if job is None or not can_only_be_looked_at(job):
+                self._window.say(words)
+                return
+            self._window.ask(words, "Look at it, read only", lambda: self._look_at(job))
+
+    def _job_of_arguments(self) -> Path | None:
+        names = self._arguments[::2]
+        return Path(self._arguments[2 * names.index("--job") + 1]) if "--job" in names else None
+
+    def _look_at(self, job: Path) -> None:
+        """Show a job that cannot be opened for work, in a window of its own."""
+        subprocess.Popen(own_command("thresher.ui", "--stored", str(job)), start_new_session=True)
+        self._window.close()
 
     def _restart(self) -> None:
         if self._restarts >= _MOST_RESTARTS:
@@ -204,6 +220,13 @@ def spare_collections() -> None:
     gc.set_threshold(20_000, 20, 100)  # drafts and ticks are values without cycles: looking for them can wait
 
 
+def can_only_be_looked_at(job: Path) -> bool:
+    """Whether a job file is there, and another program has it open or its folder cannot be written."""
+    from thresher.journal.lock import holder
+
+    return is_file(job) and (holder(job) is not None or not os.access(job.parent, os.W_OK))
+
+
 def show_job(window: MainWindow, path: Path) -> None:
     """Fill the window from a stored job. Raises ThresherError."""
     from thresher.app.stored_job import stored_history, stored_snapshot
@@ -214,6 +237,9 @@ def show_job(window: MainWindow, path: Path) -> None:
         window.state.take_snapshot(stored_snapshot(stored, job_verdict(stored, shop_of(stored))))
         readings = stored_history(stored)
         window.state.take_history(readings.at, readings.values)
+        endings = stored.endings()
+        if endings:
+            window.bench.ending.take_moments(stored.last_moments(endings[-1]))
 
 
 def draw_bench(app: QApplication, window: MainWindow, out: Path) -> int:

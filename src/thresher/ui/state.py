@@ -121,6 +121,11 @@ class BenchState(QObject):
         return span[1] if span else 0.0
 
     @property
+    def machine_now(self) -> float:
+        """Machine time of the newest reading, in seconds."""
+        return self._newest()
+
+    @property
     def now(self) -> float:
         """Where now is on the time axis in seconds."""
         if self.run.state is RunState.ENDED and self.run.began_at is not None and self.snapshot is not None:

@@ -30,11 +30,14 @@ from thresher.protocol.answers import SheetFile
 from thresher.protocol.commands import (
     AddNote,
     AddOutcome,
+    AnswerEnding,
     AnswerQuestion,
     AssignRun,
     Attend,
     BeginBaseline,
     FollowMachine,
+    GetMoments,
+    GoOnNow,
     KeepDraft,
     KeepSheet,
     KeepTrials,
@@ -49,6 +52,7 @@ from thresher.protocol.commands import (
     SetShelf,
     SetTrust,
     StartScan,
+    StopGoingOn,
     StopScan,
     UndoTrial,
 )
@@ -58,6 +62,7 @@ from thresher.ui.actions import MenuItem, add_action, make_menu
 from thresher.ui.band import Band
 from thresher.ui.file_actions import FileActions
 from thresher.ui.footer import Footer
+from thresher.ui.going_on_view import GoingOnView
 from thresher.ui.link import EngineLink
 from thresher.ui.look import Look
 from thresher.ui.questions.view import QuestionView
@@ -108,6 +113,7 @@ class MainWindow(QWidget):
         self.strip = SmallStrip(state, look, self)
         self.scene = SceneWindow(state, look, self)
         self.question = QuestionView(state, look, self)
+        self.going_on = GoingOnView(state, look, self)
         self._offered: int | None = None
         self.requests = EngineRequests(state, link, self)
         self.files = FileActions(state, self.requests, self.bench.lanes, self, self)
@@ -174,6 +180,13 @@ class MainWindow(QWidget):
         self.scene.seen.connect(lambda card, seen: requests.send(ReportArtefact(card, seen)))
         self.scene.stop_wanted.connect(self.stop)
         bench.picker.check_wanted.connect(self.put_round)
+        ending = bench.ending
+        ending.seen.connect(lambda number, seen: requests.send(AnswerEnding(number, seen)))
+        ending.moments_wanted.connect(
+            lambda number: requests.send_if_connected(GetMoments(number), ending.take_moments)
+        )
+        self.going_on.stopped.connect(lambda: requests.send(StopGoingOn()))
+        self.going_on.hurried.connect(lambda: requests.send(GoOnNow()))
         self.state.refreshed.connect(self._offer_long_part)
         self.question.answered.connect(self._answer)
         self.question.left.connect(lambda number: self._answer(number, LEFT))

@@ -8,16 +8,22 @@ import typer
 from thresher.cli.exit_codes import FAULTS, FINE
 from thresher.cli.options import Json
 from thresher.cli.output import say, say_json
+from thresher.model.errors import EnvironmentFault, InputError, InputFault
 
 
 def endings(
     job: Annotated[Path | None, typer.Argument(help="A job file; without one, the jobs left open here.")] = None,
+    seen: Annotated[
+        str, typer.Option("--seen", help="Answer the question: what the screen did (--seen help lists the answers).")
+    ] = "",
     json: Json = False,
 ) -> None:
     """Show how runs that nobody ended came to their end, or which jobs of this computer were left open."""
     if job is None:
         _left_open(json)
         return
+    if seen:
+        _answer(job, seen)
     from thresher.endings.compare import compare
     from thresher.journal.jobfile import JobFile
     from thresher.model.endings import ending_sentence
@@ -43,6 +49,27 @@ def endings(
         if not found and not unended:
             say("Every run of this job was ended in order.")
     raise typer.Exit(FAULTS if any(each.is_evidence for each in found) else FINE)
+
+
+def _answer(job: Path, seen: str) -> None:
+    """Take the answer to the last question that is open. Raises InputError, EnvironmentFault."""
+    from thresher.app.machines import open_system
+    from thresher.app.wiring import make_engine
+    from thresher.cli.running import end_engine
+    from thresher.model.endings import SeenAtEnd
+
+    known = {each.name.lower(): each for each in SeenAtEnd}
+    if seen not in known:
+        listed = "; ".join(f"{name}: {each.value}" for name, each in known.items())
+        raise InputError("--seen", [InputFault("seen", f"expected one of {listed}")])
+    engine = make_engine(open_system(None), job)
+    try:
+        asked = [number for number, each in enumerate(engine.endings.endings) if each.question]
+        if not asked:
+            raise EnvironmentFault("answering", "no question is open", "See thresher endings JOB.")
+        engine.endings.answer(asked[-1], known[seen])
+    finally:
+        end_engine(engine)
 
 
 def _left_open(json: bool) -> None:

@@ -2,19 +2,28 @@
 
 import os
 import sys
-from typing import NoReturn
+from pathlib import Path
+from typing import Annotated, NoReturn
 
 import typer
 
-from thresher.cli.options import Every
+from thresher.cli.options import Every, JobPath
 from thresher.model.errors import EnvironmentFault
 from thresher.model.own_program import own_command
 
 
-def window(context: typer.Context, every: Every = 1.0) -> None:
+def window(
+    context: typer.Context,
+    every: Every = 1.0,
+    job: JobPath = None,
+    look: Annotated[Path | None, typer.Option("--look", help="Show a job without opening it, read only.")] = None,
+) -> None:
     """Open the window on this computer."""
-    if context.invoked_subcommand is None:
-        open_window(["--live", "--every", str(every)])
+    if context.invoked_subcommand is not None:
+        return
+    if look is not None:
+        open_window(["--stored", str(look)])
+    open_window(["--live", "--every", str(every), *(["--job", str(job)] if job is not None else [])])
 
 
 def open_window(arguments: list[str]) -> NoReturn:

@@ -15,6 +15,7 @@ from thresher.compose.after_crash import (
     Continuation,
     Group,
     Reached,
+    Tried,
     after_clean,
     after_end,
     next_words,
@@ -31,7 +32,7 @@ from thresher.model.regular_file import is_there
 from thresher.model.run_states import Ending
 from thresher.model.sheet import AfterCrash, Block, RunSheet
 from thresher.model.verdict import Verdict
-from thresher.protocol.events import GoingOnEvent
+from thresher.protocol.events import GoingOnEvent, TriedGroup
 
 _LOG = logging.getLogger(__name__)
 COUNTDOWN_S = 30.0
@@ -91,7 +92,7 @@ class GoingOn:
             state.ends,
             state.sheet.crash.most,
             state.given_up,
-            tuple((each.group.words, each.ended, each.seconds) for each in found.tried) if found is not None else (),
+            tuple(_as_tried(each) for each in found.tried) if found is not None else (),
             found.named if found is not None else "",
         )
 
@@ -99,6 +100,10 @@ class GoingOn:
 
     def run_begins(self, run: int, sheet: RunSheet) -> None:
         """Take up a run that has begun: one that a person started, or one of our own."""
+        self._take_up_run(run, sheet)
+        self._record.publish(self.event())
+
+    def _take_up_run(self, run: int, sheet: RunSheet) -> None:
         self._run = run
         self._due = None
         if sheet.crash.then is AfterCrash.WAIT:
@@ -262,6 +267,11 @@ class GoingOn:
                 misses = suspect.core is not None and block.cores and suspect.core not in block.cores
                 total += 0.0 if misses or mode is None else suspect.probability * mode.loads.get(block.load, 0.0)
         return total
+
+
+def _as_tried(tried: Tried) -> TriedGroup:
+    cores = {core for block in tried.group.blocks for core in block.cores}
+    return tried.group.words, tried.ended, tried.seconds, tuple(sorted(cores))
 
 
 def reached_by(sheet: RunSheet, running: dict[int, float], begun: set[int]) -> Reached:

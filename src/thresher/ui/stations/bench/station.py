@@ -20,6 +20,7 @@ from thresher.ui.sheet_editor import SheetEditor
 from thresher.ui.state import BenchState
 from thresher.ui.stations.bench.block_details import BlockDetails
 from thresher.ui.stations.bench.drum_view import DrumView
+from thresher.ui.stations.bench.ending_view import EndingView
 from thresher.ui.stations.bench.lanes_view import LanesView
 from thresher.ui.stations.bench.load_picker import LoadPicker
 from thresher.ui.stations.bench.machine_map import MachineMap
@@ -148,10 +149,12 @@ class BenchStation(QWidget):
         self.details = BlockDetails(look, self.editor, self.picker.power_limit, middle)
         self.drum = DrumView(state, look, middle)
         self.lanes = LanesView(state, look, self.axis, middle, settings)
+        self.ending = EndingView(state, look, middle)
         for widget in (self.head, self.run_sheet, self.bar, self.details):
             middle.column.addWidget(widget)
         middle.column.addWidget(self.drum, 1)
         middle.column.addWidget(self.lanes, 1)
+        middle.column.addWidget(self.ending, 1)
         middle.column.addStretch(0)
         self.right = RightColumn(state, look, self.editor, self)
         self.tape, self.suspects, self.load_card = self.right.tape, self.right.suspects, self.right.load_card
@@ -187,6 +190,8 @@ class BenchStation(QWidget):
         self.run_sheet.details_wanted.connect(self.details.enter)
         editor.changed.connect(self._follow_mode)
         state.refreshed.connect(self._follow_mode)
+        state.endings_changed.connect(self._follow_mode)
+        self.ending.lanes_wanted.connect(self._follow_mode)
         state.refreshed.connect(self._fit_axis)
         state.machine_changed.connect(self._fit_axis)
         editor.changed.connect(self._fit_axis)
@@ -203,7 +208,10 @@ class BenchStation(QWidget):
         cramped = self.details.isVisibleTo(self) and self.height() < _LOW_STATION
         scanning = self.drum.isVisibleTo(self)
         crowded = scanning and len(self.run_sheet.rows()) > _MANY_ROWS
-        self.lanes.setVisible(not (composing and (cramped or scanning)) and not crowded)
+        room = not (composing and (cramped or scanning)) and not crowded
+        ended = self.ending.wanted and not self.details.isVisibleTo(self) and not scanning
+        self.ending.setVisible(ended)
+        self.lanes.setVisible(room and not ended)
         self.drum.make_room(whole=self.lanes.isHidden())
         self.picker.setVisible(not stored and (composing or bool(self.map.picks.targets)))
 

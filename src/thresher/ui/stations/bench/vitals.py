@@ -136,7 +136,8 @@ def _faults(state: BenchState) -> Vital:
     wrong, corrected = state.run.mismatches, state.run.corrected
     words = [f"{wrong} wrong" if wrong else "", f"{corrected} corrected" if corrected else ""]
     rest = len(found) - sum(finding.kind.value in ("wrong result", "corrected machine check") for finding in found)
-    line = ", ".join(word for word in words if word) + (f" + {rest}" if rest else "")
+    named = ", ".join(word for word in words if word)
+    line = f"{named} + {rest}" if named and rest else named or (f"{rest} of other kinds" if rest else "")
     line = line or ("none in this run" if state.run.run else "no run yet")
     return Vital(
         "Findings",
