@@ -30,6 +30,8 @@ ROWS = 3_000
 """Five minutes at ten rows a second, 3 MB."""
 MOST_CHANNELS = 100
 MOST_WORKERS = 64
+_PIECE = 4096
+"""Written in pieces of a page: the kernel writes back what was written in one piece as a whole, whatever changed in it."""
 _MAGIC, _ROW_MAGIC = b"THRBOX01", b"ROW1"
 _HEAD = struct.Struct("<8sII")
 _ROW = struct.Struct("<4sIQddIHHII")
@@ -119,7 +121,7 @@ class BlackBox:
             size = HEADER_BYTES + ROWS * ROW_BYTES
             # every byte is written: rows of an earlier boot must not be taken for rows of this one, and what has its
             # place on the disk already needs no metadata later
-            zeros = bytes(1 << 20)
+            zeros = bytes(_PIECE)
             for offset in range(0, size, len(zeros)):
                 os.pwrite(self._fd, zeros[: min(len(zeros), size - offset)], offset)
             self._write_header()
