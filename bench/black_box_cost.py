@@ -42,7 +42,7 @@ def main() -> int:
         share = (time.process_time() - before) / took
         rate = (written() - bytes_before) / took
         state = watch.state
-        watch.close()
+        watch.close(needed=False)
     every = took / max(1, state.rows - rows)
     print(f"{len(watch.channels)} channels, a row every {every:.3f} s, {state.dropped} rows dropped")
     print(f"{share * 100:.2f} % of a core (limit 1 %), {rate / 1e3:.1f} KB/s (limit 100)")

@@ -123,7 +123,7 @@ def test_on_this_computer_rows_come_by_themselves_and_say_what_the_workers_do(tm
     while watch.state.rows < 5:
         assert time.monotonic() < deadline, watch.state
         time.sleep(0.02)
-    watch.close()
+    watch.close(needed=True)
     read = read_box(box_path(tmp_path / "job.thresher"))
     assert read is not None
     assert len(read[1].rows) >= 5
@@ -165,7 +165,7 @@ def test_a_drive_that_stalls_costs_rows_and_says_so(tmp_path: Path, monkeypatch:
     while watch.state.rows < rows + 2:
         assert time.monotonic() < deadline
         time.sleep(0.02)
-    watch.close()
+    watch.close(needed=True)
     read = read_box(box_path(tmp_path / "j"))
     assert read is not None
     assert read[1].dropped >= 5
@@ -177,4 +177,4 @@ def test_without_room_for_it_the_reason_is_said(tmp_path: Path) -> None:
     watch = BlackBoxWatch(system, tmp_path / "no" / "such" / "j", lambda: discover(system, found), (), lambda: (0, ()))
     watch.begin(HEADER)
     assert "black box" in watch.state.trouble
-    watch.close()
+    watch.close(needed=True)

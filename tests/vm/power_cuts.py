@@ -56,7 +56,7 @@ def write(job: Path) -> None:
 
 
 def cut(folder: Path, seconds: float) -> tuple[float, float, int]:
-    """Let a job be written for so long and cut the power; return seconds lost of box and journal, and how many ticks."""
+    """Let a job be written, cut the power; return seconds lost of box and journal, and how many ticks there are."""
     image, mounted = folder / "disk", folder / "mounted"
     mounted.mkdir(exist_ok=True)
     image.unlink(missing_ok=True)

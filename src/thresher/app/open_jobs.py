@@ -6,7 +6,7 @@ from pathlib import Path
 
 from thresher.app.paths import jobs_folder
 from thresher.endings.traces import boot_id_of
-from thresher.journal.black_box import read_box
+from thresher.journal.black_box import read_box, read_header
 from thresher.journal.lock import holder
 from thresher.machine.live import LiveSystem
 from thresher.model.errors import EnvironmentFault
@@ -33,11 +33,12 @@ def jobs_left_open(folder: Path | None = None) -> tuple[OpenJob, ...]:
         if holder(job) is not None:
             continue  # it is open now
         try:
-            read = read_box(path)
+            header_only = read_header(path)
+            read = read_box(path) if header_only is not None and not header_only.closed else None
         except EnvironmentFault as error:
             found.append(OpenJob(job, "", str(error)))
             continue
-        if read is None or read[0].closed:
+        if read is None:
             continue
         header, moments = read
         last = moments.rows[-1] if moments.rows else None

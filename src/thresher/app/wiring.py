@@ -3,6 +3,7 @@
 from pathlib import Path
 
 from thresher.app.log_file import set_up_logging
+from thresher.app.open_jobs import jobs_left_open
 from thresher.app.paths import bench_folder, new_job_path
 from thresher.compose.sheet_file import load_sheet, shipped_sheets
 from thresher.engine.assembly import open_engine
@@ -47,4 +48,8 @@ def make_engine(
     path = job or new_job_path(system.name, simulated)
     restart = LiveRestart() if isinstance(system, LiveSystem) else None
     rescued = bench_folder(simulated) / "rescued"
-    return open_engine(system, path, fields, interval_s, keep, HardwareNames(), rescued, restart)
+    engine = open_engine(system, path, fields, interval_s, keep, HardwareNames(), rescued, restart)
+    if isinstance(system, LiveSystem):
+        for each in jobs_left_open(path.parent):
+            engine.note(f"Left open: {each.path.name}", f"{each.when}, {each.words}")
+    return engine

@@ -214,8 +214,14 @@ def pieces_of(evidence: Evidence) -> list[Piece]:
         groups = tuple(Group(cell, kind, core, damped_count(count), sign) for (cell, sign), count in cells.items())
         where = f", core {core}" if core is not None else ""
         pieces.append(Piece(f"{many[trial, kind, core]} × {kind.value}{where}{_under(evidence, trial)}", groups))
+    dead: set[Configuration] = set()
     for number, each in enumerate(evidence.book.trials):
-        pieces += [_outcome_piece(each, number, outcome) for outcome in each.outcomes]
+        for outcome in each.outcomes:
+            # that it does not start is a state of the machine as it is then, and no count: trying again says nothing
+            if outcome.ended is Ended.NO_START and each.configuration in dead:
+                continue
+            dead |= {each.configuration} if outcome.ended is Ended.NO_START else set()
+            pieces.append(_outcome_piece(each, number, outcome))
     return pieces
 
 

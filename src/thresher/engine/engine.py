@@ -170,6 +170,10 @@ class Engine:
         self._wake.set()
         return future
 
+    def note(self, title: str, detail: str) -> None:
+        """Write a line on the tape, before the engine is served."""
+        self._record.note(title, detail, Severity.WARNING)
+
     def quit(self, signal_number: int = 0) -> None:
         """End `serve` after the present tick; `signal_number` is the signal that asked for it, 0 for none."""
         self._asked_by = signal_number

@@ -31,7 +31,7 @@ ROWS = 3_000
 MOST_CHANNELS = 100
 MOST_WORKERS = 64
 _PIECE = 4096
-"""Written in pieces of a page: the kernel writes back what was written in one piece as a whole, whatever changed in it."""
+"""Laid out in pages: the kernel writes back as a whole what was written as one piece, whatever changes in it later."""
 _MAGIC, _ROW_MAGIC = b"THRBOX01", b"ROW1"
 _HEAD = struct.Struct("<8sII")
 _ROW = struct.Struct("<4sIQddIHHII")
@@ -161,6 +161,21 @@ def _cannot_write(path: Path, error: OSError) -> EnvironmentFault:
     return EnvironmentFault(f"making the black box {path}", error.strerror or str(error), remedy)
 
 
+def read_header(path: Path) -> BoxHeader | None:
+    """Return the header of a black box alone; None when there is none or it is damaged. Raises EnvironmentFault."""
+    if not is_file(path):
+        return None
+    try:
+        with path.open("rb") as stream:
+            return _parse_header(stream.read(HEADER_BYTES))
+    except OSError as error:
+        raise _cannot_read(path, error) from error
+
+
+def _cannot_read(path: Path, error: OSError) -> EnvironmentFault:
+    return EnvironmentFault(f"reading the black box {path}", error.strerror or str(error), "Look at the drive.")
+
+
 def read_box(path: Path) -> tuple[BoxHeader, LastMoments] | None:
     """Return what a black box holds, oldest row first; None when there is none or its header is damaged.
 
@@ -171,9 +186,7 @@ def read_box(path: Path) -> tuple[BoxHeader, LastMoments] | None:
     try:
         content = path.read_bytes()
     except OSError as error:
-        raise EnvironmentFault(
-            f"reading the black box {path}", error.strerror or str(error), "Look at the drive."
-        ) from error
+        raise _cannot_read(path, error) from error
     header = _parse_header(content)
     if header is None:
         return None

@@ -200,7 +200,7 @@ class EndingService:
     def close(self, how: str, asked_by: int, run_broken_off: bool) -> None:
         """Leave the box as one that was ended in order, or that somebody else has to look into."""
         self.box.set_header(closed="" if run_broken_off else how, asked_by=asked_by)
-        self.box.close()
+        self.box.close(needed=run_broken_off)
 
 
 CHOICES = tuple(

@@ -147,8 +147,11 @@ class BlackBoxWatch:
         """How the black box does."""
         return BoxState(self._rows, self._dropped, self._every_s, self._trouble)
 
-    def close(self) -> None:
-        """Stop, and let go of the file and the sources; a thread that the drive holds is left behind."""
+    def close(self, needed: bool) -> None:
+        """Stop, and let go of the file and the sources; a thread that the drive holds is left behind.
+
+        A box that nobody will need, because everything was ended in order, is removed.
+        """
         self._stop.set()
         if self._thread is not None:
             self._thread.join(_STALL_S)
@@ -157,6 +160,11 @@ class BlackBoxWatch:
         self._let_go()
         for each in self._sources:
             each.probe.source.close()
+        if not needed:
+            try:
+                self._path.unlink(missing_ok=True)
+            except OSError as error:
+                _LOG.warning("removing %s: %s", self._path, error)
 
     def _let_go(self) -> None:
         with self._lock:
