@@ -10,14 +10,16 @@ import pytest
 from tests.conftest import Heard
 from thresher.app.open_jobs import jobs_left_open
 from thresher.app.stored_verdict import job_verdict
+from thresher.endings.conclude import OpenEnd, conclude
+from thresher.endings.traces import LeftBehind, Traces, fatal_lines
 from thresher.engine.assembly import open_engine
 from thresher.engine.engine import Engine
 from thresher.journal.black_box import box_path, read_box
 from thresher.journal.jobfile import JobFile, StoredRun
 from thresher.journal.writer import Closing
-from thresher.model.endings import EndingKind, SeenAtEnd
+from thresher.model.endings import EndingKind, LastMoments, Moment, SeenAtEnd, findings_of_ending
 from thresher.model.errors import EnvironmentFault
-from thresher.model.findings import ENDING_KINDS, FindingKind
+from thresher.model.findings import ADOPTED, ENDING_KINDS, FindingKind
 from thresher.model.parts import PartKind
 from thresher.model.sheet import AfterCrash, Block, CrashPlan, RunSheet, WorkingSet
 from thresher.simulator.fault_kinds import Fault, FaultKind
@@ -318,3 +320,28 @@ def test_the_box_is_gone_when_the_bench_was_closed_in_order(bench: Bench, tmp_pa
     again, _ = bench()
     assert again.endings.settled
     assert again.endings.endings == []
+
+
+def test_a_fatal_machine_check_that_the_next_start_reports_stands_for_the_end(bench: Bench) -> None:
+    """The kernel finds the bank still full at the next start; it belongs to the run that it ended."""
+    engine, _ = bench()
+    # bank 1, VAL UC EN MISCV ADDRV PCC set, code 0x0135: a data read error of the first-level cache (SDM 3B, 16.9.2)
+    lines = (
+        "Linux version 6.1.0",
+        "mce: [Hardware Error]: Machine check events logged",
+        "mce: [Hardware Error]: CPU 2: Machine Check: 0 Bank 1: be00000000000135",
+        "mce: [Hardware Error]: TSC 0 ADDR 12345040 MISC 86 ",
+        "mce: [Hardware Error]: PROCESSOR 0:b0671 TIME 1774357800 SOCKET 0 APIC 4 microcode 12b",
+    )
+    moments = LastMoments((), (Moment(500.0, 1_774_357_790.0, 4, ()),))
+    left = LeftBehind("before", 500.0, 1_774_357_790.0, None, 0, 0, moments, {}, True)
+    traces = Traces("now", 1_774_357_812.0, started_with=lines)
+    errors = engine.events.errors_left(fatal_lines(traces, left))
+    assert [(each.kind, each.part) for each in errors] == [(FindingKind.UNCORRECTED_CHECK, PartKind.PROCESSOR)]
+    ended = OpenEnd(4, left, 100.0, 380.0, ("matrix, core",), ("matrix",), (0,), (), 500.0)
+    ending = conclude(ended, traces, errors)
+    (finding,) = findings_of_ending(ending)
+    assert (finding.run, finding.load, finding.run_at, finding.origin) == (4, "matrix", 400.0, ADOPTED)
+    assert finding.core is not None
+    # within the same boot nothing of it can be from before
+    assert fatal_lines(replace(traces, boot_id="before"), left) == ()

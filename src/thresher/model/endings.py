@@ -195,7 +195,7 @@ def findings_of_ending(ending: MachineEnding) -> tuple[Finding, ...]:
             if ending.run
             else f"{ending.up_s / 60.0:.0f} min after it was started, with no run in progress",
             "" if core is None else f"core {core}",
-            core,
+            None,  # whatever is faulty, it had to end under the cores that worked
             ending.run_at if ending.run else None,
             ending.load_names[0] if ending.load_names else "",
             ending.temperature_c,
