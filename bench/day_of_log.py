@@ -14,7 +14,7 @@ from pathlib import Path
 import numpy as np
 
 from thresher.compose.sheet_file import load_sheet, shipped_sheets
-from thresher.journal.jobfile import connect
+from thresher.journal.opening import connect
 from thresher.journal.writer import JournalWriter
 from thresher.model.channels import Channel, Limit, LimitSide, Quantity, Tick
 from thresher.model.parts import Inventory, LogicalCpu, Part, PartKind

@@ -17,8 +17,9 @@ from pathlib import Path
 
 import msgspec
 
-from thresher.journal.jobfile import connect, pack_reading, sentence_of
+from thresher.journal.jobfile import pack_reading
 from thresher.journal.lock import acquire
+from thresher.journal.opening import connect, sentence_of
 from thresher.journal.rescue import (
     ROW_ERRORS,
     PutBack,
