@@ -345,3 +345,15 @@ def test_a_fatal_machine_check_that_the_next_start_reports_stands_for_the_end(be
     assert finding.core is not None
     # within the same boot nothing of it can be from before
     assert fatal_lines(replace(traces, boot_id="before"), left) == ()
+
+
+def test_last_words_that_were_there_before_belong_to_an_end_before(bench: Bench) -> None:
+    engine, _ = bench(
+        Fault(kind=FaultKind.PANICS, strength=OFTEN), Fault(kind=FaultKind.FREEZES, strength=OFTEN), watchdog=True
+    )
+    sheet = replace(hunt(AfterCrash.GO_ON, most=8, length_s=3600.0), crash=CrashPlan(AfterCrash.GO_ON, 8, 60.0, True))
+    engine.run_to_end(sheet)
+    kinds = [each.kind for each in engine.endings.endings]
+    assert set(kinds) == {EndingKind.PANIC, EndingKind.FREEZE}
+    words = [any(trace.name == "last words of a panic" for trace in each.traces) for each in engine.endings.endings]
+    assert words == [kind is EndingKind.PANIC for kind in kinds]

@@ -65,7 +65,8 @@ _FIRMWARE_WORDS = (
 class LeftBehind:
     """What our own files say of a run that nobody ended: clocks of its last row, the process, what was running.
 
-    `boot_wall` is when the boot began that ended, None where no black box was kept.
+    `boot_wall` is when the boot began that ended, None where no black box was kept. `known_words` are files of last
+    words that were there before.
     """
 
     boot_id: str
@@ -78,6 +79,7 @@ class LeftBehind:
     power_cycles: dict[str, int]
     loaded: bool
     watchdog_armed: bool = False
+    known_words: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -126,7 +128,7 @@ def read_traces(
         boot_id_of(system),
         boot_wall_of(system),
         log,
-        tuple(_last_words(system, unread)),
+        tuple(_last_words(system, left.known_words, unread)),
         optional_text(system, _BACKEND) not in ("", "(null)"),
         started_with,
         dict(_watchdogs(system)),
@@ -151,8 +153,10 @@ def last_words_files(system: System) -> list[str]:
     return [path for path in kept_files(system) if path.rpartition("/")[2].startswith(("dmesg", "console"))]
 
 
-def _last_words(system: System, unread: list[Fact]) -> Iterator[str]:
+def _last_words(system: System, known: tuple[str, ...], unread: list[Fact]) -> Iterator[str]:
     for path in last_words_files(system):
+        if path in known:
+            continue  # of an end before
         try:
             yield system.read(path).decode("utf-8", "replace")
         except SourceUnavailable as error:

@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 from thresher.compose.after_crash import Reached
 from thresher.endings.compare import compare
 from thresher.endings.conclude import OpenEnd, conclude, with_answer
-from thresher.endings.traces import Traces, boot_id_of, boot_wall_of, fatal_lines, read_traces
+from thresher.endings.traces import Traces, boot_id_of, boot_wall_of, fatal_lines, last_words_files, read_traces
 from thresher.engine.run.record import Record
 from thresher.engine.watch.black_box import BlackBoxWatch
 from thresher.engine.watch.errors import EventWatch
@@ -35,6 +35,7 @@ from thresher.protocol.events import EndingsEvent, FindingsEvent
 _LOG = logging.getLogger(__name__)
 _ANSWERS_OF_DRIVES_S = 12.0
 """How long the drives are waited for, whose power cycles say much."""
+_MOST_WORDS = 200
 KEPT_S = 120.0
 """So much of the black box is kept with the job."""
 
@@ -91,6 +92,7 @@ class EndingService:
                 boot_wall_of(self._system) or wall - now,
                 self.box.channels,
                 power_cycles=dict(self._cycles),
+                known_words=tuple(last_words_files(self._system)[-_MOST_WORDS:]),
             )
         )
 

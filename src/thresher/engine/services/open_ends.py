@@ -70,6 +70,7 @@ def _of_run(stored: JobFile, run: StoredRun, header: BoxHeader | None, moments: 
         header.power_cycles if header is not None else {},
         bool(running),
         header.watchdog_armed if header is not None else False,
+        header.known_words if header is not None else (),
     )
     return OpenEnd(
         run.number,
@@ -96,6 +97,7 @@ def _of_idle(header: BoxHeader, moments: LastMoments) -> OpenEnd:
         moments,
         header.power_cycles,
         False,
+        known_words=header.known_words,
     )
     return OpenEnd(0, left, header.began_at, 0.0, (), (), (), (), last.wall - header.boot_wall)
 
