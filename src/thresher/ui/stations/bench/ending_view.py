@@ -12,6 +12,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF, QResizeEvent
 from PyQt6.QtWidgets import QGridLayout, QPushButton, QVBoxLayout, QWidget
 
+from thresher.endings.compare import compare
 from thresher.model.endings import EndingKind, LastMoments, MachineEnding, Moment, SeenAtEnd
 from thresher.model.parts import PartKind
 from thresher.model.run_states import RunState
@@ -301,6 +302,25 @@ class _Paper(PaintedWidget):
             y += 5
         if ending.question and y + 20 < rect.bottom():
             draw_text(painter, QPointF(rect.left(), rect.bottom() - 6), ending.question, scheme.ink, 12.5, bold=True)
+            return
+        self._draw_compared(painter, QRectF(rect.left(), y + 4, rect.width(), rect.bottom() - y - 4))
+
+    def _draw_compared(self, painter: QPainter, rect: QRectF) -> None:
+        """Draw what the ends of this job have in common, as far as there is room."""
+        scheme = self.look.scheme
+        sentences = compare(self.state.endings)
+        if not sentences or rect.height() < 50:
+            return
+        y = rect.top() + 12
+        draw_text(painter, QPointF(rect.left(), y), "ENDS COMPARED", scheme.soft, 11, bold=True)
+        for sentence in sentences:
+            lines = wrap(sentence, 11.5, rect.width(), 2)
+            if y + 15 * len(lines) > rect.bottom():
+                break
+            for line in lines:
+                y += 15
+                draw_text(painter, QPointF(rect.left(), y), line, scheme.ink, 11.5)
+            y += 2
 
     def _draw_search(self, painter: QPainter, rect: QRectF) -> None:
         """Draw the groups of a search one below the other: the cores of each, and whether the machine ended."""
@@ -324,6 +344,7 @@ class _Paper(PaintedWidget):
                 painter, QRectF(rect.left(), y, rect.width(), 30), words, ended, seconds, on or cores, cores
             )
             y += 33
+        self._draw_compared(painter, QRectF(rect.left(), y + 6, rect.width(), rect.bottom() - y - 6))
 
     def _draw_group(
         self,
