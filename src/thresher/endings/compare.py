@@ -3,7 +3,7 @@
 from collections import Counter
 from collections.abc import Sequence
 
-from thresher.model.endings import OF_THE_MACHINE, MachineEnding
+from thresher.model.endings import OF_THE_MACHINE, MachineEnding, span_text
 
 _COLD_S = 600.0
 """A machine that has been up for less is still warming up."""
@@ -52,12 +52,10 @@ def _times(mine: Sequence[MachineEnding]) -> str:
     mean = sum(times) / len(times)
     low, high = min(times), max(times)
     if high - low <= _ALIKE_TIMES * mean:
-        return f"After much the same time under load, {_minutes(low)} to {_minutes(high)}: something warms up or fills"
-    return f"After {_minutes(low)} to {_minutes(high)} under load: by chance, at {60.0 * 60.0 / mean:.1f} an hour"
-
-
-def _minutes(seconds: float) -> str:
-    return f"{seconds:.0f} s" if seconds < 120.0 else f"{seconds / 60.0:.0f} min"
+        return (
+            f"After much the same time under load, {span_text(low)} to {span_text(high)}: something warms up or fills"
+        )
+    return f"After {span_text(low)} to {span_text(high)} under load: by chance, at {60.0 * 60.0 / mean:.1f} an hour"
 
 
 def _temperatures(mine: Sequence[MachineEnding]) -> str:

@@ -228,10 +228,11 @@ def ending_sentence(ending: MachineEnding) -> str:
     """Say an end in one sentence: what it was, how sure that is, under what."""
     under = f"under {' and '.join(ending.loads)}" if ending.loads else "under no load"
     heat = f", processor at {ending.temperature_c:.0f} °C" if ending.temperature_c is not None else ""
-    after = f" after {_span(ending.loaded_s)} under load" if ending.loaded_s >= 1.0 else ""
+    after = f" after {span_text(ending.loaded_s)} under load" if ending.loaded_s >= 1.0 else ""
     where = f"Run {ending.run}" if ending.run else "The idle machine"
     return f"{where} ended by {kind_words(ending)}, {under}{after}{heat}"
 
 
-def _span(seconds: float) -> str:
+def span_text(seconds: float) -> str:
+    """Return seconds as a person says them: in seconds up to two minutes, then in minutes."""
     return f"{seconds:.0f} s" if seconds < 120.0 else f"{seconds / 60.0:.0f} min"

@@ -13,7 +13,7 @@ from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF, QResizeEvent
 from PyQt6.QtWidgets import QGridLayout, QPushButton, QVBoxLayout, QWidget
 
 from thresher.endings.compare import compare
-from thresher.model.endings import EndingKind, LastMoments, MachineEnding, Moment, SeenAtEnd
+from thresher.model.endings import EndingKind, LastMoments, MachineEnding, Moment, SeenAtEnd, span_text
 from thresher.model.parts import PartKind
 from thresher.model.run_states import RunState
 from thresher.sensors.lanes import choose_lanes
@@ -200,7 +200,7 @@ class _Paper(PaintedWidget):
         run = f"RUN {ending.run} ENDED BY" if ending.run else "THE IDLE MACHINE ENDED BY"
         draw_text(painter, QPointF(0, 14), run, scheme.soft, 11, bold=True)
         when = datetime.fromtimestamp(ending.wall).astimezone().strftime("%H:%M:%S")
-        off = "" if ending.off_s is None else f", started again after {_span(ending.off_s)}"
+        off = "" if ending.off_s is None else f", started again after {span_text(ending.off_s)}"
         loads = " and ".join(ending.loads) or "no load"
         draw_fitting(
             painter,
@@ -357,7 +357,7 @@ class _Paper(PaintedWidget):
         cores: Sequence[int],
     ) -> None:
         scheme = self.look.scheme
-        how = f"ended after {_span(seconds)}" if ended else f"clean for {_span(seconds)}"
+        how = f"ended after {span_text(seconds)}" if ended else f"clean for {span_text(seconds)}"
         draw_fitting(painter, QPointF(rect.left(), rect.top() + 11), words, scheme.ink, 11.5, rect.width() - 118)
         colour = scheme.fault if ended else scheme.cleared
         draw_text(painter, QPointF(rect.right(), rect.top() + 11), how, colour, 11.5, right=True, bold=ended)
@@ -429,7 +429,3 @@ def _beats(rows: Sequence[Moment]) -> tuple[tuple[float, float], ...]:
             points.append((rows[-1].at - row.at, rate))
             before = (row.at, total)
     return tuple(points) if len(points) > 1 else ()
-
-
-def _span(seconds: float) -> str:
-    return f"{seconds:.0f} s" if seconds < 120.0 else f"{seconds / 60.0:.0f} min"
