@@ -23,13 +23,14 @@ from thresher.sensors.probes import Probe, implausible
 from thresher.sensors.vital import vital_channels, vital_probes
 
 _LOG = logging.getLogger(__name__)
-RUN_S, IDLE_S = 0.1, 1.0
+RUN_S, IDLE_S = 0.1, 5.0
 """Between two rows while a run is in progress, and while none is."""
 _SHARE = 0.008
 """Of one core at most."""
 _REST_S = 1.0
 """A source that does not change is read so seldom at the least."""
 _STALL_S = 1.0
+_LOOK_S = 0.25
 
 AtWork = tuple[int, tuple[WorkerAt, ...]]
 """The number of the run in progress (0 none), and its workers."""
@@ -173,15 +174,18 @@ class BlackBoxWatch:
                 self._box = None
 
     def _work(self) -> None:
-        due = time.monotonic()
-        cost_s = 0.0
-        while not self._stop.wait(max(0.0, due - time.monotonic())):
+        due, cost_s, ran = time.monotonic(), 0.0, False
+        while not self._stop.wait(min(_LOOK_S, max(0.0, due - time.monotonic()))):
+            run, _ = self._at_work()
+            now = time.monotonic()
+            if now < due and (ran or not run):
+                continue  # a run that begins is not made to wait for the next row of an idle bench
+            ran = bool(run)
             begun = time.thread_time()
             self._add(self._moment())
             cost_s += 0.1 * (time.thread_time() - begun - cost_s)
-            run, _ = self._at_work()
             self._every_s = max(RUN_S if run else IDLE_S, cost_s / _SHARE)
-            due += self._every_s
+            due = max(due, now) + self._every_s
             missed = int((time.monotonic() - due) / self._every_s)
             if missed > 0:
                 self._dropped += missed
