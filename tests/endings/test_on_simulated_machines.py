@@ -1,5 +1,6 @@
 """Simulated machines that come to a sudden end: read back after the start, as evidence, and going on by themselves."""
 
+import signal
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 from itertools import pairwise
@@ -357,3 +358,36 @@ def test_last_words_that_were_there_before_belong_to_an_end_before(bench: Bench)
     assert set(kinds) == {EndingKind.PANIC, EndingKind.FREEZE}
     words = [any(trace.name == "last words of a panic" for trace in each.traces) for each in engine.endings.endings]
     assert words == [kind is EndingKind.PANIC for kind in kinds]
+
+
+@pytest.mark.parametrize(("number", "left"), [(signal.SIGTERM, True), (0, False)])
+def test_a_countdown_outlives_a_shutdown_and_not_the_person_who_closes_the_bench(
+    bench: Bench, tmp_path: Path, number: int, left: bool
+) -> None:
+    restart = KeptRestart()
+    engine, _ = bench(Fault(kind=FaultKind.PANICS, strength=OFTEN), restart=restart)
+    engine.sheets.put(hunt(AfterCrash.GO_ON))
+    engine.start()
+    while not engine.going_on.pending:
+        engine.watch(5)
+    removed = restart.removed
+    engine.quit(number)
+    engine.close()
+    assert (restart.removed == removed) is left
+    with JobFile(tmp_path / "job.thresher", read_only=True) as stored:
+        assert bool(stored.going_on()) is left
+
+
+def test_what_was_asked_of_a_run_by_sigterm_is_looked_into_at_the_next_start(bench: Bench) -> None:
+    first, _ = bench()
+    first.sheets.put(hunt())
+    first.start()
+    first.watch(30)
+    first.quit(signal.SIGTERM)
+    first.close()
+    second, heard = bench()
+    second.watch(20)
+    (ending,) = second.endings.endings
+    assert ending.kind is EndingKind.KILLED  # the machine has not started again since
+    assert any("asked to end by signal 15" in trace.words for trace in ending.traces)
+    assert not any("clean" in line for line in heard.tape())

@@ -206,7 +206,7 @@ class Engine:
         _LOG.info("closing %s", self.job_file)
         broken_off = self.conductor.active and self._asked_by == signal.SIGTERM
         self.conductor.close(self._asked_by)
-        self.going_on.close()
+        self.going_on.close(self._asked_by == signal.SIGTERM)
         self._parts.keeping.close()
         self.endings.close("closed", self._asked_by, broken_off)
         self.scans.close()
@@ -248,7 +248,7 @@ class Engine:
     def _start_by_itself(self, sheet: RunSheet) -> None:
         """Put a sheet on the bench and start it, because a run goes on after a sudden end. Raises EnvironmentFault."""
         self.sheets.put(sheet)
-        self.start(unwatched_limit=True)
+        self.start()
 
     def run_what_goes_on(self) -> RunStatus:
         """Go on with a run that a sudden end has left, until nothing goes on any more; return how it ended."""

@@ -208,11 +208,11 @@ class GoingOn:
         if self._state is not None:
             self._give_up(self._state, why)
 
-    def close(self) -> None:
-        """Take away what restarts the program, unless a run is to go on after the next start."""
+    def close(self, shutting_down: bool) -> None:
+        """Take away what restarts the program, unless the machine is being shut down in the middle of it."""
         run = self._context.conductor.run
-        goes_on = run is not None and run.ending is Ending.INTERRUPTED
-        if self._state is not None and not self._state.given_up and not goes_on and not self.pending:
+        goes_on = shutting_down and (self.pending or (run is not None and run.ending is Ending.INTERRUPTED))
+        if self._state is not None and not self._state.given_up and not goes_on:
             self._leave("the program was closed")
 
     # ----
