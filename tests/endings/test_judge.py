@@ -178,3 +178,12 @@ def test_a_clock_that_was_set_back_says_nothing() -> None:
 def test_wrong_weights_are_refused_with_their_place(text: str, place: str) -> None:
     with pytest.raises(InputError, match=place):
         parse_weights(text, "weights")
+
+
+def test_only_the_session_that_the_program_ran_in_speaks_of_its_end() -> None:
+    lines = log((0.4, "systemd-logind", "Session 3 logged out. Waiting for processes to exit."))
+    same = Traces("boot-1", None, lines)
+    mine, other = (replace(LEFT, session=name) for name in ("3", "31"))
+    assert any(each.name == "session ended" for each in judged(same, mine).traces)
+    assert not any(each.name == "session ended" for each in judged(same, other).traces)
+    assert not any(each.name == "session ended" for each in judged(same).traces)

@@ -44,7 +44,8 @@ _ASKED = re.compile(
 _POWER_KEY = re.compile(r"Power key pressed", re.IGNORECASE)
 _HEAT = re.compile(r"critical temperature reached|HARDWARE PROTECTION shutdown \(Temperature", re.IGNORECASE)
 _MEMORY = re.compile(r"[Oo]ut of memory: Killed process (\d+)")
-_SESSION = re.compile(r"Session \S+ logged out|Removed session|Stopping (?:Session|User Manager)")
+_SESSION = re.compile(r"Session (\S+?) logged out|Removed session (\S+?)\.|Stopping [Ss]ession (\S+) of")
+_OWN_SESSION = re.compile(r"/session-([^/]+)\.scope")
 _PANIC = re.compile(r"Kernel panic - not syncing.*|Oops: .*|BUG: unable to handle .*")
 _KERNEL_TIME = re.compile(r"\[\s*(\d+\.\d+)\]")
 _CHECK = re.compile(r"\[Hardware Error\]: CPU \d+: Machine Check(?: Exception)?: \w+ Bank \d+: ([0-9a-f]{16})")
@@ -66,7 +67,7 @@ class LeftBehind:
     """What our own files say of a run that nobody ended: clocks of its last row, the process, what was running.
 
     `boot_wall` is when the boot began that ended, None where no black box was kept. `known_words` are files of last
-    words that were there before.
+    words that were there before, `session` is the login session that the program ran in, empty for none.
     """
 
     boot_id: str
@@ -80,6 +81,7 @@ class LeftBehind:
     loaded: bool
     watchdog_armed: bool = False
     known_words: tuple[str, ...] = ()
+    session: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -236,11 +238,20 @@ def _of_programs(left: LeftBehind, traces: Traces) -> Iterator[Seen]:
         yield _line("memory ran out", killed.text)
     elif traces.log:
         yield Seen("memory held out")
-    session = next(
-        (line for line in near if abs(line.at - left.last_at) < _AROUND_S / 3 and _SESSION.search(line.text)), None
-    )
+    session = next((line for line in near if left.session and _ends_session(line.text, left.session)), None)
     if session is not None:
         yield _line("session ended", session.text)
+
+
+def _ends_session(text: str, session: str) -> bool:
+    match = _SESSION.search(text)
+    return match is not None and session in match.groups()
+
+
+def own_session(system: System) -> str:
+    """Return the login session that this program runs in, by its control group; empty for none (logind)."""
+    match = _OWN_SESSION.search(optional_text(system, "/proc/self/cgroup"))
+    return match[1] if match else ""
 
 
 def _line(name: str, text: str) -> Seen:

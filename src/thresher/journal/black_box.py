@@ -45,7 +45,8 @@ class BoxHeader(msgspec.Struct, frozen=True):
     `closed` says how the engine left it: empty while it is in use, so that whoever finds it so knows that nobody ended
     it in order; `asked_by` is the signal that asked it to end, 0 for none. `power_cycles` are those that drives had
     counted when it began, by serial number. `boot_wall` is the Unix time at which the boot began.
-    `known_words` are the files of the kernel's last words that were there already.
+    `known_words` are the files of the kernel's last words that were there already, `session` is the login session that
+    the program ran in, empty for none.
     """
 
     boot_id: str
@@ -61,6 +62,7 @@ class BoxHeader(msgspec.Struct, frozen=True):
     power_cycles: dict[str, int] = {}
     watchdog_armed: bool = False
     known_words: tuple[str, ...] = ()
+    session: str = ""
 
 
 def box_path(job: Path) -> Path:

@@ -13,7 +13,15 @@ from dataclasses import dataclass, replace
 from thresher.compose.after_crash import Reached
 from thresher.endings.compare import compare
 from thresher.endings.conclude import OpenEnd, conclude, with_answer
-from thresher.endings.traces import Traces, boot_id_of, boot_wall_of, fatal_lines, last_words_files, read_traces
+from thresher.endings.traces import (
+    Traces,
+    boot_id_of,
+    boot_wall_of,
+    fatal_lines,
+    last_words_files,
+    own_session,
+    read_traces,
+)
 from thresher.engine.run.record import Record
 from thresher.engine.watch.black_box import BlackBoxWatch
 from thresher.engine.watch.errors import EventWatch
@@ -92,6 +100,7 @@ class EndingService:
                 boot_wall_of(self._system) or wall - now,
                 self.box.channels,
                 power_cycles=dict(self._cycles),
+                session=own_session(self._system) if self._system.kind is SystemKind.LIVE else "",
                 known_words=tuple(last_words_files(self._system)[-_MOST_WORDS:]),
             )
         )

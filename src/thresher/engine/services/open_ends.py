@@ -71,6 +71,7 @@ def _of_run(stored: JobFile, run: StoredRun, header: BoxHeader | None, moments: 
         bool(running),
         header.watchdog_armed if header is not None else False,
         header.known_words if header is not None else (),
+        header.session if header is not None else "",
     )
     return OpenEnd(
         run.number,
