@@ -199,5 +199,5 @@ def test_only_the_scratch_file_is_written_by_what_reads_drives() -> None:
             lines = opens_for_writing(ast.parse(path.read_text()))
             if lines:
                 found[path.relative_to(SOURCE).as_posix()] = lines
-    # the other one unpacks captures of other machines into a folder of its own
-    assert set(found) == {"machine/scratch_file.py", "machine/unpack.py"}
+    # the others unpack captures of other machines into a folder of their own, and feed the hardware watchdog
+    assert set(found) == {"machine/scratch_file.py", "machine/unpack.py", "machine/watchdog_worker.py"}

@@ -65,7 +65,7 @@ def test_a_verb_of_another_package_is_listed_and_runs(thresher: Thresher) -> Non
 def test_a_load_of_another_package_runs_here_and_on_a_simulated_machine(
     thresher: Thresher, tmp_path: Path, where: tuple[str, ...]
 ) -> None:
-    (tmp_path / "s.toml").write_text(SHEET if where else SHEET.replace("length = 20", "length = 2"))
+    (tmp_path / "s.toml").write_text(SHEET if where else SHEET.replace("length = 20", "length = 6"))
     done = thresher("run", "s.toml", *where, "--job", "j.thresher", "--json")
     assert done.returncode == 0, done.stderr + done.stdout
     run = json.loads(done.stdout)["run"]

@@ -94,7 +94,7 @@ class LiveRestart:
         gone = []
         for path in (self._units / _WANTED_BY / UNIT, self._units / UNIT, self._autostart / ENTRY):
             try:
-                if path.is_symlink() or is_there(path):
+                if os.path.lexists(path):
                     path.unlink()
                     gone.append(str(path))
             except OSError:
