@@ -14,6 +14,7 @@ from pathlib import Path
 import pytest
 
 from tests.crash.engine_process import EngineProcess, alive
+from thresher.journal.black_box import box_path
 from thresher.journal.jobfile import JobFile
 from thresher.model.errors import EnvironmentFault
 from thresher.protocol.client import EngineClient
@@ -266,3 +267,24 @@ def test_a_full_disk_stops_nothing_and_loses_nothing(tmp_path: Path) -> None:
         assert run.ending == "finished"
         assert len(at) == round(at[-1] - at[0]) + 1
         assert any(entry.code == "X-820" for entry in stored.tape(run))
+
+
+def test_a_run_in_the_terminal_that_is_ended_by_a_shutdown_is_looked_into_at_the_next_start(tmp_path: Path) -> None:
+    job = tmp_path / "job.thresher"
+    command = [sys.executable, "-m", "thresher.cli", "run", "reset-hunt-short", "--simulate", "ferry-office"]
+    command += ["--speed", "20", "--job", str(job), "--shop", str(tmp_path / "shop")]
+    run = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True)
+    assert run.stdout is not None
+    while "every result checked" not in (line := run.stdout.readline()):
+        assert line, "it ended before its load began"
+    run.terminate()
+    run.communicate(timeout=60)
+    assert box_path(job).exists()
+    with JobFile(job, read_only=True) as stored:
+        (ended,) = stored.runs()
+        assert ended.ending == "interrupted"
+    go_on = [sys.executable, "-m", "thresher.cli", "go-on", str(job), "--simulate", "ferry-office"]
+    done = subprocess.run(go_on, capture_output=True, text=True, timeout=120, stdin=subprocess.DEVNULL, check=False)
+    assert "ended by program killed" in done.stdout
+    assert "asked to end by signal 15" in done.stdout
+    assert not box_path(job).exists()

@@ -98,7 +98,7 @@ def carry_out(
     with interrupt_stops(engine), nullcontext() if quiet else shown(engine, lines_only=lines_only):
         status = engine.run_to_end(sheet, unwatched_limit)
     if engine.conductor.active:
-        sentence = engine.stop()
+        sentence = engine.break_off() if engine.shutting_down else engine.stop()
         if not quiet:
             say(f"Stopped: {sentence}")
         status = engine.status()

@@ -118,6 +118,7 @@ class Engine:
         self._wake = threading.Event()
         self._quit = False
         self._asked_by = 0
+        self._broken_off = False
         self._ticks: deque[tuple[float, bytes]] = deque(maxlen=KEEP_TICKS)
         self._late_total = 0
         self._rails_of: int | None = None
@@ -204,11 +205,10 @@ class Engine:
     def close(self) -> Closing:
         """Stop what runs, write what waits, close everything; return what the job file lacks, if anything."""
         _LOG.info("closing %s", self.job_file)
-        broken_off = self.conductor.active and self._asked_by == signal.SIGTERM
-        self.conductor.close(self._asked_by)
-        self.going_on.close(self._asked_by == signal.SIGTERM)
+        self.break_off()
+        self.going_on.close(self.shutting_down)
         self._parts.keeping.close()
-        self.endings.close("closed", self._asked_by, broken_off)
+        self.endings.close("closed", self._asked_by, self._broken_off)
         self.scans.close()
         self._parts.kernels.close()
         self._parts.checks.settle()
@@ -220,6 +220,18 @@ class Engine:
         self.events.close()
         self._system.close()
         return closed
+
+    @property
+    def shutting_down(self) -> bool:
+        """Whether it was asked to end as a machine asks that is shut down."""
+        return self._asked_by == signal.SIGTERM
+
+    def break_off(self) -> str:
+        """End a run in progress because the program ends, and return how many workers have ended."""
+        if not self.conductor.active:
+            return "nothing was running"
+        self._broken_off = self.shutting_down
+        return self.conductor.close(self._asked_by)
 
     def start(self, unwatched_limit: bool = False) -> None:
         """Start the sheet on the bench.

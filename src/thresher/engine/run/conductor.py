@@ -119,16 +119,15 @@ class Conductor:
             raise EnvironmentFault("changing the run", "no run is in progress", "Start one first.")
         return RunChanges(self.run, self._context, bench)
 
-    def close(self, asked_by: int = 0) -> None:
-        """End a run in progress because the engine closes; `asked_by` is the signal that asked for it, 0 for none.
+    def close(self, asked_by: int = 0) -> str:
+        """End the run in progress because the engine closes; `asked_by` is the signal that asked for it, 0 for none.
 
         SIGTERM is what a machine sends to all programs when it is shut down, by whomever: then nobody has ended the
         run, and the next start says how that came about.
         """
-        if self.active and asked_by == signal.SIGTERM:
-            self._end(Ending.INTERRUPTED, "the program was asked to end (SIGTERM)")
-        elif self.active:
-            self._end(Ending.STOPPED, "the engine was closed")
+        if asked_by == signal.SIGTERM:
+            return self._end(Ending.INTERRUPTED, "the program was asked to end (SIGTERM)")
+        return self._end(Ending.STOPPED, "the engine was closed")
 
     def cannot_go_on(self, error: EnvironmentFault) -> None:
         """End the run in order because it cannot continue here, and say why."""
