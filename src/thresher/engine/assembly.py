@@ -62,6 +62,7 @@ from thresher.sensors.discovery import Discovery, discover
 from thresher.sensors.sampler import Sampler
 
 _LOG = logging.getLogger(__name__)
+_SETTLE_S = 5.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -189,6 +190,8 @@ def _assemble(
     endings = EndingService(system, record, events, box, stored.endings, stored.moments)
     for end, reached in stored.open_ends:
         endings.look_into(end, reached)
+    if stored.open_ends:
+        writer.settle(_SETTLE_S)  # what the box of before held is in the job file before it is laid out anew
     endings.begin_box()
     engine = Engine(
         EngineParts(

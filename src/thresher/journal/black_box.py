@@ -146,11 +146,12 @@ class BlackBox:
         if durable:
             os.fdatasync(self._fd)
 
-    def set_header(self, **changes: object) -> None:
-        """Change the header durably. Raises OSError."""
+    def set_header(self, durable: bool = True, **changes: object) -> None:
+        """Change the header, on the disk when this returns where it is to be `durable`. Raises OSError."""
         self._header = msgspec.structs.replace(self._header, **changes)
         self._write_header()
-        os.fdatasync(self._fd)
+        if durable:
+            os.fdatasync(self._fd)
 
     def _write_header(self) -> None:
         os.pwrite(self._fd, pack_header(self._header), 0)

@@ -37,7 +37,6 @@ from thresher.model.endings import (
 from thresher.model.errors import EnvironmentFault
 from thresher.model.findings import Severity
 from thresher.model.port import System, SystemKind
-from thresher.model.questions import Choice
 from thresher.protocol.events import EndingsEvent, FindingsEvent
 
 _LOG = logging.getLogger(__name__)
@@ -212,10 +211,3 @@ class EndingService:
         """Leave the box as one that was ended in order, or that somebody else has to look into."""
         self.box.set_header(closed="" if run_broken_off else how, asked_by=asked_by)
         self.box.close(needed=run_broken_off)
-
-
-CHOICES = tuple(
-    Choice(str(number), each.name.lower(), each.value[0].upper() + each.value[1:])
-    for number, each in enumerate(SeenAtEnd, start=1)
-)
-"""The answers to the question, each with its key."""

@@ -7,6 +7,7 @@ still while the engine works, gives one row a tick.
 """
 
 import logging
+import queue
 import threading
 import time
 from collections.abc import Callable
@@ -106,6 +107,7 @@ class BlackBoxWatch:
             self.channels = tuple(channels[index] for index in self._indexes)
         self._box: BlackBox | None = None
         self._lock = threading.Lock()
+        self._changes: queue.SimpleQueue[dict[str, object]] = queue.SimpleQueue()
         self._stop = threading.Event()
         self._thread: threading.Thread | None = None
         self._rows = self._dropped = self._dropped_before = 0
@@ -135,13 +137,23 @@ class BlackBoxWatch:
         self._add(Moment(tick.at, tick.wall, run, values, workers))
 
     def set_header(self, **changes: object) -> None:
-        """Change the header of the box."""
+        """Change the header of the box, with the next row where a thread writes it: a drive may take its time."""
+        if self._thread is not None:
+            self._changes.put(changes)
+        else:
+            self._change_header(changes)
+
+    def _change_header(self, changes: dict[str, object]) -> None:
         with self._lock:
             try:
                 if self._box is not None:
-                    self._box.set_header(**changes)
+                    self._box.set_header(durable=self._live, **changes)
             except OSError as error:
                 self._trouble = error.strerror or str(error)
+
+    def _take_changes(self) -> None:
+        while not self._changes.empty():
+            self._change_header(self._changes.get())
 
     @property
     def state(self) -> BoxState:
@@ -158,6 +170,7 @@ class BlackBoxWatch:
             self._thread.join(_STALL_S)
             if self._thread.is_alive():
                 return
+            self._take_changes()
         self._let_go()
         for each in self._sources:
             each.probe.source.close()
@@ -181,6 +194,7 @@ class BlackBoxWatch:
             if now < due and (ran or not run):
                 continue  # a run that begins is not made to wait for the next row of an idle bench
             ran = bool(run)
+            self._take_changes()
             begun = time.thread_time()
             self._add(self._moment())
             cost_s += 0.1 * (time.thread_time() - begun - cost_s)
