@@ -5,7 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.compose.drafts import BLOCKS
-from thresher.compose.details import FIELDS, LIMITS, MIXED, about, fields_of, limits_words, parse_limits, shown_text
+from thresher.compose.details import FIELDS, MIXED, about, fields_of, shown_text
 from thresher.compose.entry import (
     EntryError,
     cores_text,
@@ -17,6 +17,7 @@ from thresher.compose.entry import (
     parse_period,
 )
 from thresher.compose.ready_made import Wish, block_of, loads_of
+from thresher.compose.sheet_words import LIMITS, limits_words, parse_limits
 from thresher.loads.registry import LOADS
 from thresher.model.parts import PartKind
 from thresher.model.sheet import Block, Gate, GateKind, SheetLimits

@@ -14,10 +14,10 @@ from thresher.compose.after_crash import (
     next_words,
     what_is_left,
 )
-from thresher.compose.details import crash_words, parse_crash
 from thresher.compose.entry import EntryError
 from thresher.compose.sheet_file import parse_sheet
 from thresher.compose.sheet_text import sheet_text
+from thresher.compose.sheet_words import crash_words, parse_crash
 from thresher.endings.compare import compare
 from thresher.engine.services.going_on import reached_by
 from thresher.model.endings import EndingKind, KindChance, MachineEnding
@@ -46,6 +46,20 @@ def test_a_block_goes_on_for_what_it_had_left_and_the_rest_follows() -> None:
         ("branchy", 520.0, 300.0),
     ]
     assert [(gate.start_s, gate.length_s) for gate in left.gates] == [(400.0, 120.0)]
+
+
+def test_what_is_left_of_a_sheet_that_repeats_is_done_once_and_then_the_whole() -> None:
+    sheet = replace(SHEET, repeat=True)
+    reached = Reached(((MATRIX, 100.0),), (COOL, LATER))
+    state = after_end(Continuation(sheet, sheet), reached, 100.0, CORES, alike, of_machine=True)
+    assert state.next_sheet is not None
+    assert not state.next_sheet.repeat
+    assert next_words(state).startswith("what is left of ")
+    again = after_clean(state, 500.0)
+    assert (again.next_sheet, again.given_up, again.ends) == (sheet, "", 1)
+    assert next_words(again).startswith("the whole of ")
+    nothing_left = after_end(again, Reached((), ()), 600.0, CORES, alike, of_machine=True)
+    assert nothing_left.next_sheet == sheet
 
 
 def test_nothing_left_is_nothing() -> None:
@@ -160,6 +174,10 @@ def test_the_file_of_a_sheet_holds_what_happens_after_an_end() -> None:
 )
 def test_the_field_says_and_takes_what_happens(text: str) -> None:
     assert crash_words(parse_crash(text)) == text
+
+
+def test_the_field_leaves_alone_what_its_words_do_not_name() -> None:
+    assert parse_crash("go on", CrashPlan(AfterCrash.ISOLATE, 9, 300.0)) == CrashPlan(AfterCrash.GO_ON, 5, 300.0)
 
 
 def test_the_field_takes_another_number_of_ends() -> None:

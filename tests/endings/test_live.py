@@ -13,6 +13,7 @@ from jeepney import HeaderFields, Message, new_method_return
 from tests.bus import bus
 from thresher.cli.keys import any_key
 from thresher.endings.traces import kept_files, last_words_files
+from thresher.machine import watchdog
 from thresher.machine.awake import LiveAwake
 from thresher.machine.boot_log import NoLog, entries
 from thresher.machine.live import LiveSystem
@@ -125,16 +126,44 @@ def test_a_watchdog_that_cannot_be_had_says_why() -> None:
     assert raised.value.reason
 
 
-def test_what_cannot_be_held_off_is_said_and_the_rest_is_held(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
-    monkeypatch.setenv("DBUS_SESSION_BUS_ADDRESS", f"unix:path={tmp_path}/none")
-    monkeypatch.setenv("DBUS_SYSTEM_BUS_ADDRESS", f"unix:path={tmp_path}/none")
-    awake = LiveAwake("a test run")
+def test_a_watchdog_that_takes_nothing_any_more_holds_up_nobody(
+    monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    device = tmp_path / "watchdog0"
+    device.touch()
+    (tmp_path / "class" / "watchdog0").mkdir(parents=True)
+    (tmp_path / "class" / "watchdog0" / "identity").write_text("bench watchdog\n")
+    monkeypatch.setattr(watchdog, "_CLASS", str(tmp_path / "class"))
+    monkeypatch.setattr(
+        watchdog, "own_command", lambda module, _device, timeout: own_command(module, str(device), timeout)
+    )
+    dog = watchdog.LiveWatchdog(60.0)
+    assert (dog.name, dog.timeout_s) == ("bench watchdog", 60.0)
+    assert dog.feed() == ""
+    dog._process.send_signal(signal.SIGSTOP)  # as one that waits for the device for ever
+    trouble = next(said for _ in range(100_000) if (said := dog.feed()))
+    assert "does not answer" in trouble
+    dog._process.send_signal(signal.SIGCONT)
+    assert dog.close() == ""
+    assert device.read_bytes().endswith(b"\0V")
+
+
+def all_answers(awake: LiveAwake) -> list[HeldOff]:
+    """Wait until everything that is held off has been answered."""
     found: list[HeldOff] = []
     deadline = time.monotonic() + 20
     while len(found) < 4:
         assert time.monotonic() < deadline
         found += awake.news()
         time.sleep(0.05)
+    return found
+
+
+def test_what_cannot_be_held_off_is_said_and_the_rest_is_held(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    monkeypatch.setenv("DBUS_SESSION_BUS_ADDRESS", f"unix:path={tmp_path}/none")
+    monkeypatch.setenv("DBUS_SYSTEM_BUS_ADDRESS", f"unix:path={tmp_path}/none")
+    awake = LiveAwake("a test run")
+    found = all_answers(awake)
     awake.close()
     assert {each.by for each in found} == {"the login manager", "the screen saver", "the desktop portal"}
     assert all("no bus answers" in each.why_not for each in found)
@@ -153,13 +182,7 @@ def test_what_is_held_off_is_given_back_with_the_end_of_its_process(
         monkeypatch.setenv(f"DBUS_{name}_BUS_ADDRESS", f"unix:path={tmp_path}/{name}")
     with bus(tmp_path / "SESSION", reply), bus(tmp_path / "SYSTEM", reply):
         awake = LiveAwake("a test run")
-        found: list[HeldOff] = []
-        deadline = time.monotonic() + 20
-        while len(found) < 4:
-            assert time.monotonic() < deadline
-            found += awake.news()
-            time.sleep(0.05)
-        assert [each.why_not for each in found] == ["", "", "", ""]
+        assert [each.why_not for each in all_answers(awake)] == ["", "", "", ""]
         assert awake._process.poll() is None
         awake.close()
         assert awake._process.poll() == 0

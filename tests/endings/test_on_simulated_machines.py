@@ -22,6 +22,7 @@ from thresher.model.endings import EndingKind, LastMoments, Moment, SeenAtEnd, f
 from thresher.model.errors import EnvironmentFault
 from thresher.model.findings import ADOPTED, ENDING_KINDS, FindingKind
 from thresher.model.parts import PartKind
+from thresher.model.run_states import Ending
 from thresher.model.sheet import AfterCrash, Block, CrashPlan, RunSheet, WorkingSet
 from thresher.simulator.fault_kinds import Fault, FaultKind
 from thresher.simulator.machine import SimulatedMachine
@@ -211,6 +212,22 @@ def test_a_run_goes_on_with_what_was_left(bench: Bench) -> None:
     done = sum(each.loaded_s for each in engine.endings.endings) + status.length_s
     assert done == pytest.approx(1800.0, abs=60.0 * ends + 5)  # each end costs at most the least that is done again
     assert any("Goes on by itself" in line for line in heard.tape())
+
+
+def test_a_run_that_repeats_begins_anew_after_what_was_left_and_counts_its_ends_on(bench: Bench) -> None:
+    engine, _ = bench(Fault(kind=FaultKind.PANICS, strength=20.0))
+    engine.sheets.put(replace(hunt(AfterCrash.GO_ON, most=50, length_s=240.0), repeat=True))
+    engine.start()
+    for _ in range(400):
+        engine.watch(30)
+        lengths = [(run.sheet.length_s, run.ending) for run in runs_of(engine)]
+        ended = [index for index, (length, how) in enumerate(lengths) if length < 240.0 and how is Ending.FINISHED]
+        if ended and len(lengths) > ended[0] + 2:
+            break
+    assert lengths[ended[0] + 1][0] == 240.0  # the whole sheet, not the rest over and over
+    assert len(engine.endings.endings) >= 1
+    assert engine.going_on.event().ends == len(engine.endings.endings)
+    engine.stop()
 
 
 def test_a_run_with_crashes_names_the_core_by_itself(bench: Bench) -> None:

@@ -5,10 +5,11 @@ from dataclasses import dataclass, replace
 from typing import TypeVar
 
 from thresher.cli.output import say, say_json
-from thresher.compose.details import parse_limits, shape_of
+from thresher.compose.details import shape_of
 from thresher.compose.entry import EntryError, length_text, parse_amount, parse_cores, parse_hold, parse_length
 from thresher.compose.ready_made import Pick, Wish, block_of, in_turn, own_sheet
 from thresher.compose.sheet_faults import sheet_faults
+from thresher.compose.sheet_words import parse_limits
 from thresher.loads.registry import WORK_LOADS
 from thresher.model.errors import InputError, InputFault
 from thresher.model.sheet import AfterCrash, Block, CrashPlan, RunSheet, Shape, SheetLimits

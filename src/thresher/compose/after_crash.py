@@ -96,7 +96,8 @@ Chance = Callable[[Group], float]
 def what_is_left(sheet: RunSheet, reached: Reached) -> RunSheet | None:
     """Return the sheet of what a run still had before it, None when that is nothing.
 
-    A block that was broken off goes on for what it had left; a check is done again from its beginning.
+    A block that was broken off goes on for what it had left; a check is done again from its beginning. What is left is
+    carried out once, also of a sheet that repeats.
     """
     again = tuple(
         replace(
@@ -111,7 +112,7 @@ def what_is_left(sheet: RunSheet, reached: Reached) -> RunSheet | None:
     if not blocks:
         return None
     gates = tuple(item for item in later if isinstance(item, Gate))
-    return replace(sheet, blocks=blocks, gates=gates)
+    return replace(sheet, blocks=blocks, gates=gates, repeat=False)
 
 
 def after_end(
@@ -129,7 +130,7 @@ def after_end(
         return replace(ended, given_up=f"that was end {ended.ends} of {plan.most}")
     if plan.then is AfterCrash.ISOLATE and of_machine:
         return _after_end_of_group(ended, reached, ran_s, cores, chance)
-    left = what_is_left(state.next_sheet or state.sheet, reached)
+    left = what_is_left(state.next_sheet or state.sheet, reached) or _next_round(state)
     return replace(ended, next_sheet=left, given_up="" if left is not None else "nothing of the run was left")
 
 
@@ -160,13 +161,18 @@ def after_clean(state: Continuation, ran_s: float) -> Continuation:
     """Return how it goes on after a run that came to its end in order."""
     found = state.isolation
     if found is None or found.now is None:
-        return replace(state, next_sheet=None, given_up="carried out to its end")
+        again = _next_round(state)
+        return replace(state, next_sheet=again, given_up="" if again is not None else "carried out to its end")
     tried = (*found.tried, Tried(found.now, False, ran_s))
     if found.waiting:
         return _try_next(state, replace(found, now=None, tried=tried))
     named = f"only all of it together: {found.whole.words}"
     done = replace(found, now=None, tried=tried, named=named)
     return replace(state, isolation=done, next_sheet=None, given_up=f"found: {named}")
+
+
+def _next_round(state: Continuation) -> RunSheet | None:
+    return state.sheet if state.sheet.repeat else None
 
 
 def _try_next(state: Continuation, found: Isolation) -> Continuation:
@@ -205,4 +211,5 @@ def next_words(state: Continuation) -> str:
         left = len(state.isolation.waiting)
         more = f"; then {left} more to try" if left else ""
         return f"{state.isolation.now.words}, {clock_text(sheet.length_s)} at most{more}"
-    return f"what is left of {sheet.title}, {clock_text(sheet.length_s)}"
+    part = "what is left of " if sheet != state.sheet else "the whole of "
+    return f"{part}{sheet.title}, {clock_text(sheet.length_s)}"

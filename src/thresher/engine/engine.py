@@ -276,11 +276,13 @@ class Engine:
         """Start a sheet that repeats once more, when it was carried out to its end."""
         if not self.conductor.repeats:
             return
+        self.going_on.next_round()
         try:
             self.start()
         except EnvironmentFault as error:
             self.conductor.give_up_repeating()
             self._record.note("Cannot start again", str(error), Severity.WARNING)
+            self.going_on.stop("the run cannot be started again")
             return
         self.conductor.hold_back(_BETWEEN_ROUNDS_S)
 

@@ -22,7 +22,7 @@ import msgspec
 from thresher.model.channels import Channel
 from thresher.model.endings import LastMoments, Moment, WorkerAt
 from thresher.model.errors import EnvironmentFault
-from thresher.model.regular_file import is_file
+from thresher.model.regular_file import is_file, is_there
 
 HEADER_BYTES = 64 << 10
 ROW_BYTES = 1024
@@ -113,10 +113,13 @@ class BlackBox:
     """Writes the ring. One thread uses it."""
 
     def __init__(self, path: Path, header: BoxHeader) -> None:
-        """Lay the file out anew. Raises EnvironmentFault when there is no room for it."""
+        """Lay the file out anew. Raises EnvironmentFault: no room for it, or something that is no file has its name."""
         self.path = path
         self._header = header
         self._number = 0
+        if is_there(path) and not is_file(path):
+            remedy = "Move it, or give the job file another name."
+            raise EnvironmentFault(f"making the black box {path}", "something that is no file has this name", remedy)
         try:
             self._fd = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o600)
         except OSError as error:

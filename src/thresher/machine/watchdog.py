@@ -1,5 +1,6 @@
 """A hardware watchdog of this computer, held by a process of its own."""
 
+import os
 import subprocess
 from pathlib import Path
 
@@ -33,14 +34,17 @@ class LiveWatchdog:
             self._process.kill()
             self._process.wait()
             raise SourceUnavailable(f"/dev/{name}", rest or "its process has ended")
+        assert self._process.stdin is not None
+        os.set_blocking(self._process.stdin.fileno(), False)
         self.timeout_s = float(rest)
 
     def feed(self) -> str:
-        """Feed it."""
+        """Feed it, without waiting for the process."""
         assert self._process.stdin is not None
         try:
-            self._process.stdin.write("feed\n")
-            self._process.stdin.flush()
+            os.write(self._process.stdin.fileno(), b"feed\n")
+        except BlockingIOError:
+            return "its process takes nothing any more: the device does not answer"
         except OSError as error:
             return f"its process has ended ({error.strerror})"
         return ""

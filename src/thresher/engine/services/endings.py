@@ -4,11 +4,10 @@ What was left behind is read on a thread of its own where that may take time; `f
 minutes before such an end count for nothing.
 """
 
-import logging
 import os
-import threading
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
+from functools import partial
 
 from thresher.compose.after_crash import Reached
 from thresher.endings.compare import compare
@@ -22,6 +21,7 @@ from thresher.endings.traces import (
     own_session,
     read_traces,
 )
+from thresher.engine.beside import Beside, Outcome
 from thresher.engine.run.record import Record
 from thresher.engine.watch.black_box import BlackBoxWatch
 from thresher.engine.watch.errors import EventWatch
@@ -39,19 +39,11 @@ from thresher.model.findings import Severity
 from thresher.model.port import System, SystemKind
 from thresher.protocol.events import EndingsEvent, FindingsEvent
 
-_LOG = logging.getLogger(__name__)
 _ANSWERS_OF_DRIVES_S = 12.0
 """How long the drives are waited for, whose power cycles say much."""
 _MOST_WORDS = 200
 KEPT_S = 120.0
 """So much of the black box is kept with the job."""
-
-
-@dataclass(frozen=True, slots=True)
-class _Gathered:
-    end: OpenEnd
-    reached: Reached
-    traces: Traces
 
 
 class EndingService:
@@ -76,8 +68,7 @@ class EndingService:
         """Who is told of an end of a run that has been judged."""
         self._watchdog_armed = False
         self._wait_until = 0.0
-        self._gathered: list[_Gathered] = []
-        self._reading = 0
+        self._beside = Beside("how it ended", record.note, at_once=system.kind is not SystemKind.LIVE)
         self._cycles: dict[str, int] = {}
         self._trouble_said = ""
         self._dropped_said = 0
@@ -85,7 +76,7 @@ class EndingService:
     @property
     def settled(self) -> bool:
         """Whether nothing is being looked into any more."""
-        return not self._waiting and not self._reading and not self._gathered
+        return not self._waiting and self._beside.idle
 
     def begin_box(self) -> None:
         """Begin the black box of this boot; what an earlier one held has been taken by then."""
@@ -127,34 +118,23 @@ class EndingService:
         self._wait_until = self._system.now() + _ANSWERS_OF_DRIVES_S
 
     def follow(self, at: float, drives_answered: bool) -> None:
-        """Go on looking, and judge what has been gathered."""
+        """Go on looking, and judge what was left behind once it has been read."""
         self._report_box()
         if self._waiting and (drives_answered or at >= self._wait_until):
             waiting, self._waiting = self._waiting, []
             for end, reached in waiting:
                 self._gather(end, reached)
-        while self._gathered:
-            self._judge(self._gathered.pop(0))
+        self._beside.follow()
 
     def _gather(self, end: OpenEnd, reached: Reached) -> None:
         started_with, cycles = self._events.started_with(), dict(self._cycles)
 
-        def read() -> None:
-            try:
-                self._gathered.append(
-                    _Gathered(end, reached, read_traces(self._system, end.left, started_with, cycles))
-                )
-            finally:
-                self._reading -= 1
+        def read() -> Outcome:
+            return partial(self._judge, end, reached, read_traces(self._system, end.left, started_with, cycles))
 
-        self._reading += 1
-        if self._system.kind is SystemKind.LIVE:
-            threading.Thread(target=read, name="how it ended", daemon=True).start()
-        else:
-            read()
+        self._beside.do("reading what the boot before has left", read)
 
-    def _judge(self, gathered: _Gathered) -> None:
-        end, traces = gathered.end, gathered.traces
+    def _judge(self, end: OpenEnd, reached: Reached, traces: Traces) -> None:
         for fact in traces.unread:
             self._record.note(f"Not read: {fact.name}", f"{fact.value} ({fact.source})", Severity.WARNING)
         ending = conclude(end, traces, self._events.errors_left(fatal_lines(traces, end.left)))
@@ -166,7 +146,7 @@ class EndingService:
         if compared:
             self._record.note("Ends compared", ". ".join(compared))
         if end.run:
-            self.on_judged(ending, gathered.reached)
+            self.on_judged(ending, reached)
 
     def _keep(self, ending: MachineEnding) -> None:
         self._record.writer.add_mark(ending.run or None, ending.at, ENDING, ending)

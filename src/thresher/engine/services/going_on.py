@@ -5,9 +5,9 @@ done so, and a loop of such starts comes to its own end. Everything that starts 
 from any window or key, or by a file beside the job.
 """
 
-import logging
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import partial
 
 import msgspec
 
@@ -21,22 +21,23 @@ from thresher.compose.after_crash import (
     next_words,
 )
 from thresher.diagnosis.knowledge import Knowledge
+from thresher.engine.beside import Beside, Outcome
 from thresher.engine.run.conductor import Conductor
 from thresher.engine.run.record import Record
 from thresher.model.endings import EndingKind, MachineEnding, ending_sentence
 from thresher.model.errors import EnvironmentFault
 from thresher.model.findings import Severity
 from thresher.model.keeping_port import Restart
-from thresher.model.port import System
+from thresher.model.port import System, SystemKind
 from thresher.model.regular_file import is_there
 from thresher.model.run_states import Ending
 from thresher.model.sheet import AfterCrash, Block, RunSheet
 from thresher.model.verdict import Verdict
 from thresher.protocol.events import GoingOnEvent, TriedGroup
 
-_LOG = logging.getLogger(__name__)
 COUNTDOWN_S = 30.0
 BETWEEN_GROUPS_S = 5.0
+_CLOSE_S = 3.0
 STOP_SUFFIX = ".stop"
 _BY_PERSON = (EndingKind.SHUT_DOWN,)
 
@@ -67,6 +68,8 @@ class GoingOn:
         self._own_start = False
         self._taken_up = False
         self._settled: set[int] = set()
+        self._beside = Beside("going on", context.record.note, at_once=context.system.kind is not SystemKind.LIVE)
+        self._looking = False
         self.stop_file = self._record.writer.path.with_name(self._record.writer.path.name + STOP_SUFFIX)
 
     @property
@@ -114,14 +117,19 @@ class GoingOn:
         self._own_start = False
         state = self._state
         self._keep(replace(state, next_sheet=sheet, starts=state.starts + 1, started_wall=self._context.system.wall()))
-        if self._context.restart is None:
+        restart = self._context.restart
+        if restart is None:
             return
-        try:
-            how = self._context.restart.install(self._record.writer.path)
-        except EnvironmentFault as error:
-            self._record.note("It will not go on by itself after a start", str(error), Severity.WARNING, "X-840")
-            return
-        self._record.note("Goes on by itself after a sudden end", how)
+
+        def install() -> Outcome:
+            try:
+                how = restart.install(self._record.writer.path)
+            except EnvironmentFault as error:
+                title = "It will not go on by itself after a start"
+                return partial(self._record.note, title, str(error), Severity.WARNING, "X-840")
+            return partial(self._record.note, "Goes on by itself after a sudden end", how)
+
+        self._beside.do("arranging that it goes on by itself", install)
 
     def ended_suddenly(self, ending: MachineEnding, reached: Reached) -> None:
         """Decide what comes next after a sudden end."""
@@ -131,9 +139,6 @@ class GoingOn:
         self._happened = ending_sentence(ending)
         if ending.kind in _BY_PERSON:
             self._give_up(replace(state, ends=state.ends + 1), "a person shut the machine down")
-            return
-        if is_there(self.stop_file):
-            self._give_up(state, f"the file {self.stop_file} says stop")
             return
         cores = tuple(sorted({cpu.core for cpu in self._record.inventory.cpus}))
         after = after_end(state, reached, ending.loaded_s, cores, self._chance, ending.is_evidence)
@@ -169,24 +174,30 @@ class GoingOn:
         if run is not None and not run.active and run.number == self._run and run.number not in self._settled:
             self._settled.add(run.number)
             self._run_has_ended(run.ending)
-        if self._due is None or at < self._due:
+        self._beside.follow()
+        if self._due is not None and at >= self._due and not self._looking:
+            self._looking = True
+            self._beside.do("looking for a file that says stop", lambda: partial(self._begin, is_there(self.stop_file)))
+
+    def _begin(self, says_stop: bool) -> None:
+        """Start what was due, unless something has stopped it."""
+        self._looking = False
+        state = self._state
+        if self._due is None or state is None or state.next_sheet is None:
             return
-        if is_there(self.stop_file):
+        if says_stop:
             self.stop(f"the file {self.stop_file} says stop")
             return
-        state = self._state
-        assert state is not None and state.next_sheet is not None
         self._due, self._own_start = None, True
         try:
             self._context.start(state.next_sheet)
         except EnvironmentFault as error:
-            self._own_start = False
             self._give_up(state, str(error))
 
     def _run_has_ended(self, ending: Ending | None) -> None:
         state = self._state
-        if state is None or ending is Ending.INTERRUPTED:
-            return  # how that came about is being looked into
+        if state is None or state.given_up or ending is Ending.INTERRUPTED:
+            return  # how a sudden end came about is being looked into
         if ending is not Ending.FINISHED:
             self._give_up(state, f"the run was {ending.value if ending is not None else 'ended'}")
             return
@@ -196,6 +207,10 @@ class GoingOn:
             self._plan(after, BETWEEN_GROUPS_S)
         else:
             self._give_up(after, after.given_up)
+
+    def next_round(self) -> None:
+        """Take the run that begins next as another round of the one that goes on: its ends are counted on."""
+        self._own_start = self._state is not None and not self._state.given_up
 
     def hurry(self) -> bool:
         """Let what is to be started begin with the next tick; return whether something is."""
@@ -214,6 +229,7 @@ class GoingOn:
         goes_on = shutting_down and (self.pending or (run is not None and run.ending is Ending.INTERRUPTED))
         if self._state is not None and not self._state.given_up and not goes_on:
             self._leave("the program was closed")
+        self._beside.settle(_CLOSE_S)
 
     # ----
 
@@ -226,7 +242,7 @@ class GoingOn:
     def _give_up(self, state: Continuation, why: str) -> None:
         found = state.isolation
         self._keep(replace(state, given_up=why, next_sheet=None))
-        self._due = None
+        self._due, self._own_start = None, False
         if found is not None and found.named:
             tried = "; ".join(
                 f"{each.group.words}: {'ended' if each.ended else 'clean'} after {each.seconds:.0f} s"
@@ -244,9 +260,11 @@ class GoingOn:
         self._record.writer.set_going_on(None)
         if self._state is not None and not self._state.given_up and why:
             self._state = replace(self._state, given_up=why)
-        if self._context.restart is None:
-            return
-        said = self._context.restart.remove()
+        restart = self._context.restart
+        if restart is not None:
+            self._beside.do("taking away what starts the program", lambda: partial(self._left, restart.remove()))
+
+    def _left(self, said: str) -> None:
         if said:
             self._record.note("The program is not started by itself any more", said)
 

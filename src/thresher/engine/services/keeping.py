@@ -1,13 +1,11 @@
 """Keeping the machine at work while a run goes on: no sleep and no blank screen, and the hardware watchdog if wished.
 
-What may block is asked on threads; a tick only looks at what has come.
+What may block is done beside the engine; a tick only takes what has come.
 """
 
-import queue
-import threading
-from collections.abc import Callable
 from functools import partial
 
+from thresher.engine.beside import Beside, Outcome
 from thresher.engine.run.conductor import Conductor
 from thresher.engine.run.record import Record
 from thresher.model.errors import SourceUnavailable
@@ -18,6 +16,7 @@ from thresher.model.run_states import RunState
 
 WATCHDOG_S = 60.0
 _NO_PROGRESS_S = 20.0
+_CLOSE_S = 6.0
 WHY = "a test run is in progress"
 
 
@@ -28,7 +27,7 @@ class Keeping:
         """Nothing is held before the first run."""
         self._system, self._record, self._conductor = system, record, conductor
         self._awake: Awake | None = None
-        self._came: queue.SimpleQueue[Callable[[], None]] = queue.SimpleQueue()
+        self._beside = Beside("keeping", record.note, at_once=system.pacing.paced)
         self._watchdog: Watchdog | None = None
         self._beats, self._moved_at = -1, 0.0
         self._starved = False
@@ -43,29 +42,23 @@ class Keeping:
         """Hold off sleep, and arm the watchdog where the sheet wants it."""
         self._moved_at = self._system.now()
         if self._awake is None:
-            self._ask(self._ask_awake)
+            self._beside.do("holding off sleep", self._ask_awake)
         if watchdog and self._watchdog is None:
-            self._ask(self._ask_watchdog)
+            self._beside.do("arming the hardware watchdog", self._ask_watchdog)
 
-    def _ask(self, ask: Callable[[], Callable[[], None]]) -> None:
-        """Ask for something beside the engine; what comes back is taken by the next tick."""
+    def _ask_awake(self) -> Outcome:
+        try:
+            return partial(self._take_awake, self._system.hold_awake(WHY))
+        except SourceUnavailable as error:
+            detail = f"{error.reason} ({error.path})"
+            return partial(self._record.note, "Sleep is not held off", detail, Severity.WARNING, "X-841")
 
-        def beside() -> None:
-            try:
-                self._came.put(ask())
-            except SourceUnavailable as error:
-                self._came.put(partial(self._cannot_have, error))
-
-        if self._system.pacing.paced:
-            beside()
-        else:
-            threading.Thread(target=beside, name="keeping", daemon=True).start()
-
-    def _ask_awake(self) -> Callable[[], None]:
-        return partial(self._take_awake, self._system.hold_awake(WHY))
-
-    def _ask_watchdog(self) -> Callable[[], None]:
-        return partial(self._take_watchdog, self._system.open_watchdog(WATCHDOG_S))
+    def _ask_watchdog(self) -> Outcome:
+        try:
+            return partial(self._take_watchdog, self._system.open_watchdog(WATCHDOG_S))
+        except SourceUnavailable as error:
+            detail = f"{error.reason} ({error.path})"
+            return partial(self._record.note, "No hardware watchdog", detail, Severity.WARNING, "X-841")
 
     def _take_awake(self, awake: Awake) -> None:
         self._awake = awake
@@ -74,20 +67,15 @@ class Keeping:
         self._watchdog = watchdog
         self._record.note("Hardware watchdog armed", f"{watchdog.name}, {watchdog.timeout_s:.0f} s; off at the end")
 
-    def _cannot_have(self, error: SourceUnavailable) -> None:
-        self._record.note("No hardware watchdog", f"{error.reason} ({error.path})", Severity.WARNING, "X-841")
-
     def follow(self, at: float) -> None:
         """Take what has been answered, feed the watchdog while the workers make progress."""
-        active = self._conductor.active
-        while not self._came.empty():
-            self._came.get()()
+        self._beside.follow()
         for each in self._awake.news() if self._awake is not None else ():
             if each.why_not and each.what not in self._said:
                 self._said.add(each.what)
                 self._record.note(f"Not held off: {each.what}", f"{each.by}: {each.why_not}", Severity.NOTE)
-        if not active:
-            self.close()
+        if not self._conductor.active:
+            self._give_back()
         elif self._watchdog is not None:
             self._feed(self._watchdog, at)
 
@@ -104,17 +92,33 @@ class Keeping:
         why_not = watchdog.feed()
         if why_not:
             self._record.note("The watchdog cannot be fed", why_not, Severity.WARNING, "X-841")
-            self._watchdog = None
+            self._give_back_watchdog()
+
+    def _give_back(self) -> None:
+        awake, self._awake = self._awake, None
+        if awake is not None:
+
+            def let_sleep() -> Outcome:
+                awake.close()
+                return lambda: None
+
+            self._beside.do("letting the machine sleep again", let_sleep)
+        self._give_back_watchdog()
+
+    def _give_back_watchdog(self) -> None:
+        watchdog, self._watchdog = self._watchdog, None
+        if watchdog is None:
+            return
+        self._beside.do("switching the hardware watchdog off", lambda: partial(self._watchdog_off, watchdog.close()))
+
+    def _watchdog_off(self, why_not: str) -> None:
+        if why_not:
+            self._record.note("The watchdog could not be switched off", why_not, Severity.WARNING, "X-841")
+        else:
+            self._record.note("Hardware watchdog off", "nothing resets the machine any more")
 
     def close(self) -> None:
-        """Give everything back."""
-        if self._awake is not None:
-            self._awake.close()
-            self._awake = None
-        if self._watchdog is not None:
-            why_not = self._watchdog.close()
-            self._watchdog = None
-            if why_not:
-                self._record.note("The watchdog could not be switched off", why_not, Severity.WARNING, "X-841")
-            else:
-                self._record.note("Hardware watchdog off", "nothing resets the machine any more")
+        """Give everything back, also what is still being asked for."""
+        self._beside.settle(_CLOSE_S)
+        self._give_back()
+        self._beside.settle(_CLOSE_S)

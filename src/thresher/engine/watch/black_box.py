@@ -85,7 +85,7 @@ class BlackBoxWatch:
         channels: tuple[Channel, ...],
         at_work: Callable[[], AtWork],
     ) -> None:
-        """Lay the box out anew. `discovery` finds the machine's sources once more, since a source has one reader.
+        """Hold nothing yet. `discovery` finds the machine's sources once more, since a source has one reader.
 
         `channels` are those of the engine, for a machine that gives a row a tick.
         """
@@ -107,7 +107,7 @@ class BlackBoxWatch:
             self.channels = tuple(channels[index] for index in self._indexes)
         self._box: BlackBox | None = None
         self._lock = threading.Lock()
-        self._changes: queue.SimpleQueue[dict[str, object]] = queue.SimpleQueue()
+        self._changes: queue.SimpleQueue[BoxHeader | dict[str, object]] = queue.SimpleQueue()
         self._stop = threading.Event()
         self._thread: threading.Thread | None = None
         self._rows = self._dropped = self._dropped_before = 0
@@ -115,7 +115,19 @@ class BlackBoxWatch:
         self._trouble = ""
 
     def begin(self, header: BoxHeader) -> None:
-        """Begin a new box for the present boot; without room for one, that is said by `state`."""
+        """Begin a new box for the present boot, by the thread where there is one: a drive may take its time.
+
+        Without room for a box, that is said by `state`.
+        """
+        if not self._live:
+            self._lay_out(header)
+            return
+        self._changes.put(header)
+        if self._thread is None:
+            self._thread = threading.Thread(target=self._work, name="black box", daemon=True)
+            self._thread.start()
+
+    def _lay_out(self, header: BoxHeader) -> None:
         self._let_go()
         try:
             self._box = BlackBox(self._path, header)
@@ -124,9 +136,6 @@ class BlackBoxWatch:
             return
         self._rows = self._dropped = self._dropped_before = 0
         self._trouble = ""
-        if self._live and self._thread is None:
-            self._thread = threading.Thread(target=self._work, name="black box", daemon=True)
-            self._thread.start()
 
     def follow(self, tick: Tick) -> None:
         """Keep a tick, on a machine that gives one row a tick."""
@@ -137,7 +146,7 @@ class BlackBoxWatch:
         self._add(Moment(tick.at, tick.wall, run, values, workers))
 
     def set_header(self, **changes: object) -> None:
-        """Change the header of the box, with the next row where a thread writes it: a drive may take its time."""
+        """Change the header of the box, with the next row where a thread writes it."""
         if self._thread is not None:
             self._changes.put(changes)
         else:
@@ -153,7 +162,11 @@ class BlackBoxWatch:
 
     def _take_changes(self) -> None:
         while not self._changes.empty():
-            self._change_header(self._changes.get())
+            change = self._changes.get()
+            if isinstance(change, BoxHeader):
+                self._lay_out(change)
+            else:
+                self._change_header(change)
 
     @property
     def state(self) -> BoxState:

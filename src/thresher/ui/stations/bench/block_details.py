@@ -8,20 +8,9 @@ from PyQt6.QtCore import QPointF, QRectF
 from PyQt6.QtGui import QPainter, QPaintEvent, QResizeEvent
 from PyQt6.QtWidgets import QGridLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
 
-from thresher.compose.details import (
-    AFTER_CRASH,
-    FIELDS,
-    LIMITS,
-    MIXED,
-    about,
-    crash_words,
-    fields_of,
-    limits_words,
-    parse_crash,
-    parse_limits,
-    shown_text,
-)
+from thresher.compose.details import FIELDS, MIXED, about, fields_of, shown_text
 from thresher.compose.entry import EntryError
+from thresher.compose.sheet_words import AFTER_CRASH, LIMITS, crash_words, limits_words, parse_crash, parse_limits
 from thresher.model.sheet import SheetItem
 from thresher.ui.chooser import Chooser
 from thresher.ui.form import form_style
@@ -75,7 +64,7 @@ class BlockDetails(QWidget):
             self._add(field.name, field.label, partial(self._write, field.write), field.free)
         self._add("stop", "run stops at", lambda text: editor.set_limits(parse_limits(text)), True)
         self._add("repeat", "repeat", self._repeat, True)
-        self._add("crash", "after a crash", lambda text: editor.set_crash(parse_crash(text)), True)
+        self._add("crash", "after a crash", lambda text: editor.set_crash(parse_crash(text, editor.draft.crash)), True)
         self.slots["crash"].field.addItems(tuple(AFTER_CRASH))
         self.slots["stop"].field.addItems(tuple(LIMITS))
         self.slots["repeat"].field.addItems(("1 ×", "2 ×", "5 ×", _ALWAYS))

@@ -7,9 +7,10 @@ from PyQt6.QtCore import QRectF, pyqtSignal
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
-from thresher.compose.details import AS_HOT, LIMITS, parse_limits, shape_of, shape_word
+from thresher.compose.details import AS_HOT, shape_of, shape_word
 from thresher.compose.entry import ALL_FREE, EntryError, parse_amount, parse_hold, parse_length
 from thresher.compose.ready_made import Pick, Wish, block_of, loads_of
+from thresher.compose.sheet_words import LIMITS, parse_limits
 from thresher.loads.drive_loads import DriveUse
 from thresher.loads.registry import SheetLoad
 from thresher.model.channels import Quantity
