@@ -232,7 +232,7 @@ def test_what_differs_is_said_too() -> None:
     )
     assert "2 × reset, 1 × freeze" in words
     assert "under another load" in words
-    assert "by chance" in words
+    assert "no pattern" in words
     assert "any processor temperature, 50 to 71" in words
     assert "1 of 3 times cold" in words
     assert "+12V 2 times of 3, at last +12V at 11.46 V" in words

@@ -13,9 +13,9 @@ import time
 from pathlib import Path
 from typing import Any
 
-from tests.vm.guest import Guest
+from tests.vm.guest import PLACE, Guest
 
-JOB = "/root/hunt.thresher"
+JOB = f"{PLACE}/hunt.thresher"
 _WEAK_CPU = 1
 _SHEET = """
 format = "thresher-sheet/1"
@@ -48,9 +48,9 @@ while sleep 3; do
 done
 """
 _LOOP = "#!/bin/sh\nsleep 150\necho c > /proc/sysrq-trigger\n"
-_UNIT = """[Service]
+_UNIT = f"""[Service]
 ExecStartPre=/bin/sh -c 'echo 1 > /proc/sys/kernel/sysrq'
-ExecStart=/root/crash.sh
+ExecStart={PLACE}/crash.sh
 [Install]
 WantedBy=multi-user.target
 """
@@ -68,7 +68,7 @@ print(json.dumps(dict(going=going, runs=runs, ends=marks("ending", "kind"), tape
 
 def crash_by(guest: Guest, script: str) -> None:
     """Let the guest crash by a script from now on, also after its next starts."""
-    guest.run(f"cat > /root/crash.sh <<'X'\n{script}X\nchmod +x /root/crash.sh", check=True)
+    guest.run(f"mkdir -p {PLACE}; cat > {PLACE}/crash.sh <<'X'\n{script}X\nchmod +x {PLACE}/crash.sh", check=True)
     guest.run(f"cat > /etc/systemd/system/crash.service <<'X'\n{_UNIT}X\nsystemctl daemon-reload", check=True)
     guest.run("systemctl enable -q --now crash.service; sync", check=True)
 
@@ -76,7 +76,7 @@ def crash_by(guest: Guest, script: str) -> None:
 def state(guest: Guest) -> dict[str, Any]:
     """Return what the job file holds of ends and of what goes on; nothing while the guest is starting again."""
     try:
-        printed = guest.run("python3 /root/look.py", wait_s=40.0)
+        printed = guest.run(f"python3 {PLACE}/look.py", wait_s=40.0)
     except subprocess.TimeoutExpired:
         return {}
     try:
@@ -105,9 +105,12 @@ def follow(guest: Guest, minutes: float) -> dict[str, Any]:
 
 def begin(guest: Guest, then: str, most: int) -> None:
     """Start the run in the guest."""
-    guest.run(f"rm -f {JOB}*; cat > /root/hunt.toml <<'X'\n{_SHEET.format(then=then, most=most)}X", check=True)
-    guest.run(f"cat > /root/look.py <<'X'\n{_LOOK}X", check=True)
-    guest.run(f"systemd-run -q --unit=hunt thresher run /root/hunt.toml --job {JOB}", check=True)
+    guest.run(
+        f"mkdir -p {PLACE}; rm -f {JOB}*; cat > {PLACE}/hunt.toml <<'X'\n{_SHEET.format(then=then, most=most)}X",
+        check=True,
+    )
+    guest.run(f"cat > {PLACE}/look.py <<'X'\n{_LOOK}X", check=True)
+    guest.run(f"systemd-run -q --unit=hunt thresher run {PLACE}/hunt.toml --job {JOB}", check=True)
 
 
 def main() -> int:

@@ -9,6 +9,8 @@ from pathlib import Path
 from typing import Any
 
 _BOOT_S = 600
+PLACE = "/var/lib/thresher-test"
+"""The folder in the guest for jobs and small programs."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,7 +62,7 @@ class Guest:
     def begin_run(self, job: str, more: str = "") -> None:
         """Start a run in the background, as a unit of its own, and wait until its load does its work."""
         name = Path(job).stem
-        self.run(f"systemctl reset-failed {name} 2>/dev/null; rm -f {job}*")
+        self.run(f"mkdir -p {PLACE}; systemctl reset-failed {name} 2>/dev/null; rm -f {job}*")
         self.run(
             f"systemd-run -q --unit={name} -p OOMPolicy=continue thresher run --load integer --cores 0 --for 30m"
             f" --job {job} {more}",

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from tests.vm.guest import Guest
+from tests.vm.guest import PLACE, Guest
 
 _PERSON_COMES_S = 200.0
 """How long nobody is there to start the machine again."""
@@ -71,7 +71,7 @@ def power_cut(guest: Guest, _options: argparse.Namespace, _boot: str) -> str:
 
 def unknown(guest: Guest, _options: argparse.Namespace, _boot: str) -> str:
     """Nobody was there, and nothing of that boot is left: no log, no black box."""
-    guest.run("rm -f /root/*.blackbox; rm -rf /var/log/journal/*; sync", wait_s=30.0)
+    guest.run(f"rm -f {PLACE}/*.blackbox; rm -rf /var/log/journal/*; sync", wait_s=30.0)
     guest.host("powercut.sh")
     time.sleep(_PERSON_COMES_S)
     guest.boot()
@@ -142,7 +142,7 @@ def main() -> int:
     guest, wrong = Guest(options.guest), 0
     for name in options.kinds:
         end, expected, more = KINDS[name]
-        job = "/root/end.thresher"
+        job = f"{PLACE}/end.thresher"
         guest.begin_run(job, more)
         time.sleep(10.0)
         seen = end(guest, options, guest.boot_id())

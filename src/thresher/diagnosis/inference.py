@@ -42,7 +42,7 @@ DECIBANS = 10.0 / math.log(10.0)
 
 _MOST_CORES = 6
 _MOST_TRIED_CORES = 8
-"""Cores that a load ran on alone are told apart up to so many; of more it is known only how many of them there were."""
+"""Up to this many loaded cores are kept one by one; of more, only how many there were."""
 _TINY = 1e-300
 """Odds are not known beyond this: it stands for what underflows."""
 _LANES = 64

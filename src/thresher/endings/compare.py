@@ -55,7 +55,7 @@ def _times(mine: Sequence[MachineEnding]) -> str:
         return (
             f"After much the same time under load, {span_text(low)} to {span_text(high)}: something warms up or fills"
         )
-    return f"After {span_text(low)} to {span_text(high)} under load: by chance, at {60.0 * 60.0 / mean:.1f} an hour"
+    return f"After {span_text(low)} to {span_text(high)} under load, no pattern: about {60.0 * 60.0 / mean:.1f} an hour"
 
 
 def _temperatures(mine: Sequence[MachineEnding]) -> str:

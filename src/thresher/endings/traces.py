@@ -47,7 +47,7 @@ _MEMORY = re.compile(r"[Oo]ut of memory: Killed process (\d+)")
 _SESSION = re.compile(r"Session (\S+?) logged out|Removed session (\S+?)\.|Stopping [Ss]ession (\S+) of")
 _OWN_SESSION = re.compile(r"/session-([^/]+)\.scope")
 _PANIC = re.compile(r"Kernel panic - not syncing.*|Oops: .*|BUG: unable to handle .*")
-_KERNEL_TIME = re.compile(r"\[\s*(\d+\.\d+)\]")
+_KERNEL_TIME = re.compile(r"^(?:<\d+>)?\[\s*(\d+\.\d+)\]", re.MULTILINE)
 _CHECK = re.compile(r"\[Hardware Error\]: CPU \d+: Machine Check(?: Exception)?: \w+ Bank \d+: ([0-9a-f]{16})")
 _UNCORRECTED = 1 << 61
 _HARDWARE = "[Hardware Error]"
@@ -259,7 +259,7 @@ def _line(name: str, text: str) -> Seen:
 
 
 def belongs(text: str, left: LeftBehind) -> bool:
-    """Whether the kernel's last words are of the boot that ended: their last time of day there fits the last row."""
+    """Whether the kernel's last words are of the boot that ended: the last time in them fits our last row."""
     times = _KERNEL_TIME.findall(text)
     return bool(times) and left.last_at - 2 * _AROUND_S <= float(times[-1]) <= left.last_at + 10 * _AROUND_S
 

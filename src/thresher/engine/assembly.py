@@ -191,7 +191,7 @@ def _assemble(
     for end, reached in stored.open_ends:
         endings.look_into(end, reached)
     if stored.open_ends:
-        writer.settle(_SETTLE_S)  # what the box of before held is in the job file before it is laid out anew
+        writer.settle(_SETTLE_S)  # the old box is in the job file before a new one is written over it
     endings.begin_box()
     engine = Engine(
         EngineParts(

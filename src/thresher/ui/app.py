@@ -19,6 +19,7 @@ from thresher.model.own_program import own_command
 from thresher.model.regular_file import is_file, is_there
 from thresher.protocol.commands import QuitEngine
 from thresher.ui import theme
+from thresher.ui.background import in_background
 from thresher.ui.link import EngineLink
 from thresher.ui.look import Look
 from thresher.ui.plain_text import PlainTextStyle
@@ -137,11 +138,24 @@ class EngineKeeper(QObject):
             self._restarts = _MOST_RESTARTS
             last = self._log.read_text("utf-8", "replace").strip().splitlines()[-6:] if is_there(self._log) else []
             words = "The engine did not start:\n" + ("\n".join(last) or f"it ended with {code}")
-            job = self._job_of_arguments()
-            if job is None or not can_only_be_looked_at(job):
+            self._say_why_not(words, self._job_of_arguments())
+
+    def _say_why_not(self, words: str, job: Path | None) -> None:
+        """Say why the engine did not start; offer to look at a job that can only be looked at."""
+        if job is None:
+            self._window.say(words)
+            return
+
+        def offer(can_look: bool) -> None:
+            if can_look:
+                self._window.ask(words, "Look at it, read only", lambda: self._look_at(job))
+            else:
                 self._window.say(words)
-                return
-            self._window.ask(words, "Look at it, read only", lambda: self._look_at(job))
+
+        # the drive with the job may not answer
+        in_background(
+            self, lambda: can_only_be_looked_at(job), offer, lambda error: self._window.say(f"{words}\n{error}")
+        )
 
     def _job_of_arguments(self) -> Path | None:
         names = self._arguments[::2]

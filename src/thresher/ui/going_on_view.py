@@ -2,8 +2,9 @@
 
 from PyQt6.QtCore import QEvent, QObject, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QColor, QKeyEvent, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
+from thresher.ui.centred import centred_labels
 from thresher.ui.look import Look
 from thresher.ui.state import BenchState
 
@@ -28,15 +29,12 @@ class GoingOnView(QWidget):
         self.setAccessibleName("Goes on by itself")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         names = ("happened", "count", "next", "ends", "hint")
-        self.labels = {name: QLabel("", self) for name in names}
+        self.labels = dict(zip(names, centred_labels(self, *(f"going_on_{name}" for name in names)), strict=True))
         column = QVBoxLayout(self)
         column.setContentsMargins(110, 40, 110, 40)
         column.setSpacing(16)
         column.addStretch(2)
-        for name, label in self.labels.items():
-            label.setObjectName(f"going_on_{name}")
-            label.setWordWrap(True)
-            label.setAlignment(Qt.AlignmentFlag.AlignHCenter)
+        for label in self.labels.values():
             column.addWidget(label)
         self.stop_button = QPushButton("Stop: nothing starts by itself", self)
         self.now_button = QPushButton("Go on now   Enter", self)

@@ -49,7 +49,7 @@ CHECK = Check(
         " is put under full load with the adapter plugged in: the battery must not be drawn from."
     ),
     finds="an adapter that is not recognised or too weak",
-    misses="an adapter that fails after an hour, when it is hot",
+    misses="an adapter that fails only once it is hot, after an hour",
     usual_s=_SECONDS + 4.0,
     run=_run,
     parts=(PartKind.BATTERY, PartKind.POWER),

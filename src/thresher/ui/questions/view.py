@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidg
 from thresher.model.parts import PartKind
 from thresher.model.questions import Answer, Picture, Question
 from thresher.protocol.events import QuestionEvent
+from thresher.ui.centred import centred_labels
 from thresher.ui.look import Look
 from thresher.ui.questions.full_screen import FullScreen
 from thresher.ui.questions.keys_pane import KeysPane, button_name
@@ -51,11 +52,8 @@ class QuestionView(QWidget):
         self.setObjectName("question_view")
         self.setAccessibleName("Question")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.about, self.text, self.hint = (QLabel("", self) for _ in range(3))
-        for label, name in ((self.about, "question_about"), (self.text, "question_text"), (self.hint, "question_hint")):
-            label.setObjectName(name)
-            label.setWordWrap(True)
-            label.setAlignment(Qt.AlignmentFlag.AlignHCenter)
+        names = ("question_about", "question_text", "question_hint")
+        self.about, self.text, self.hint = centred_labels(self, *names)
         self._rows = QVBoxLayout()
         self._rows.setSpacing(12)
         self.buttons: dict[str, QPushButton] = {}
