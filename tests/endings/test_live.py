@@ -1,11 +1,13 @@
 """What reads and keeps on a real computer: the stored log, the unit and the entry, the watchdog, no sleep, any key."""
 
+import errno
 import os
 import pty
 import signal
 import subprocess
 import time
 from pathlib import Path
+from typing import Any
 
 import pytest
 from jeepney import HeaderFields, Message, new_method_return
@@ -13,7 +15,7 @@ from jeepney import HeaderFields, Message, new_method_return
 from tests.bus import bus
 from thresher.cli.keys import any_key
 from thresher.endings.traces import kept_files, last_words_files
-from thresher.machine import watchdog
+from thresher.machine import boot_log, watchdog
 from thresher.machine.awake import LiveAwake
 from thresher.machine.boot_log import NoLog, entries
 from thresher.machine.live import LiveSystem
@@ -31,6 +33,48 @@ def test_the_log_of_a_boot_that_never_was_says_why_it_is_not_there() -> None:
     assert raised.value.reason
     with pytest.raises(NoLog):
         list(entries("00000000-0000-0000-0000-000000000000", 10))
+
+
+class _LibraryOfAnotherBoot:
+    """Journal functions as sd_journal_get_monotonic_usec(3) has them, with one entry of an earlier boot."""
+
+    def __init__(self) -> None:
+        self._left = 1
+
+    def sd_journal_open(self, journal: Any, flags: int) -> int:
+        return 0
+
+    def sd_journal_add_match(self, journal: Any, match: bytes, size: int) -> int:
+        return 0
+
+    def sd_journal_seek_tail(self, journal: Any) -> int:
+        return 0
+
+    def sd_journal_previous(self, journal: Any) -> int:
+        self._left -= 1
+        return int(self._left >= 0)
+
+    def sd_journal_get_realtime_usec(self, journal: Any, usec: Any) -> int:
+        usec._obj.value = 1_795_978_071_400_601
+        return 0
+
+    def sd_journal_get_monotonic_usec(self, journal: Any, usec: Any, boot_id: Any) -> int:
+        if boot_id is None:
+            return -errno.ESTALE
+        usec._obj.value = 213_970_906
+        return 0
+
+    def sd_journal_get_data(self, journal: Any, field: bytes, data: Any, length: Any) -> int:
+        return -errno.ENOENT
+
+    def sd_journal_close(self, journal: Any) -> None:
+        return
+
+
+def test_lines_of_an_earlier_boot_have_the_time_of_that_boot(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(boot_log, "_library", _LibraryOfAnotherBoot)
+    ((wall, at, _, _),) = entries("7adef59e-a692-4c11-a66c-b8e8d2d37ec8", 10)
+    assert (wall, at) == (1_795_978_071.400601, 213.970906)
 
 
 def test_the_kernels_last_words_are_found_where_systemd_moves_them(tmp_path: Path) -> None:

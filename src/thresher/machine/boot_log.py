@@ -16,6 +16,7 @@ from collections.abc import Iterator
 
 _LOCAL_ONLY = 1
 _MOST_TEXT = 2_000
+_ID_BYTES = 16
 
 
 class NoLog(Exception):
@@ -49,7 +50,8 @@ def entries(boot_id: str, most: int) -> Iterator[tuple[float, float, str, str]]:
             found += 1
             yield (
                 _time(library.sd_journal_get_realtime_usec, journal),
-                _time(library.sd_journal_get_monotonic_usec, journal, None),
+                # without room for the boot's id the library refuses entries of any boot but the present one (ESTALE)
+                _time(library.sd_journal_get_monotonic_usec, journal, ctypes.create_string_buffer(_ID_BYTES)),
                 "kernel" if _field(library, journal, "_TRANSPORT") == "kernel" else _writer(library, journal),
                 _field(library, journal, "MESSAGE")[:_MOST_TEXT],
             )
