@@ -4,11 +4,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from thresher.machine.drive_ioctl import KernelPort, ata_block, returned_registers, short_ata_block
+from thresher.machine.drive_ioctl import KernelPort, returned_registers
 from thresher.machine.drive_process import DriveProcess
 from thresher.machine.drive_worker import answer
 from thresher.model.drive_commands import AtaCommand, NvmeCommand
 from thresher.model.errors import SourceUnavailable
+from thresher.privileged.drive_lists import ata_block, short_ata_block
 
 READS = {0xEC, 0xB0, 0x2F}
 """IDENTIFY DEVICE, SMART, READ LOG EXT (ACS-4)."""

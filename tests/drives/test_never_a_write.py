@@ -11,9 +11,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from thresher.machine.drive_ioctl import ata_block, scsi_block, short_ata_block
 from thresher.machine.drive_worker import answer
 from thresher.model.drive_commands import AtaAnswer, AtaCommand, NvmeCommand, ScsiCommand
+from thresher.privileged.drive_lists import ata_block, scsi_block, short_ata_block
 
 SOURCE = Path(__file__).parents[2] / "src" / "thresher"
 RECORDER = """

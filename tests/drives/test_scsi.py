@@ -10,9 +10,9 @@ from thresher.drives import scsi
 from thresher.drives.fields import DamagedPage
 from thresher.drives.health import DriveStatus, flash_health, scsi_health
 from thresher.drives.reading import Drive, Family, read_health
-from thresher.machine.drive_ioctl import scsi_block
 from thresher.model.drive_commands import ScsiCommand
 from thresher.model.parts import Fact, Part, PartKind
+from thresher.privileged.drive_lists import scsi_block
 from thresher.simulator.machine import SimulatedMachine
 from thresher.simulator.scenario import DriveSpec, Scenario
 

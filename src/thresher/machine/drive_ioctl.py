@@ -1,13 +1,12 @@
-"""Asking a drive of this computer: `SG_IO` for ATA (kernel document scsi/sg3), `NVME_IOCTL_ADMIN_CMD` for NVMe.
+"""Asking a drive of this computer, and making sense of what the kernel returns.
 
-A process of its own does it (`drive_worker.py`): a command to a sick drive may hang in the kernel for minutes.
+A process of its own does it (`drive_worker.py`): a command to a sick drive may hang in the kernel for minutes. Where
+the program may not do it itself, the access helper sends the command (`helper_drive.py`) and the answer is read here.
 """
 
-import ctypes
 import errno
-import fcntl
 import os
-from typing import ClassVar
+from typing import Protocol
 
 from thresher.model.drive_commands import (
     SECTOR,
@@ -23,107 +22,104 @@ from thresher.model.drive_commands import (
     disc_read,
 )
 from thresher.model.errors import SourceUnavailable
+from thresher.privileged.drive_lists import ata_block, scsi_block, short_ata_block
+from thresher.privileged.drive_sending import TIMEOUT_MS, RawAnswer, send_nvme, send_scsi
 
-_SG_IO = 0x2285
-_NVME_ADMIN = 0xC0484E41
-_NO_DATA, _FROM_DRIVE = -1, -3
-_TIMEOUT_MS = 15_000
-_SENSE = 64
 _CHECK_CONDITION = 0x02
 _TIMED_OUT = (0x03, 0x0B)
-"""Host and driver states of a command that ran into its time-out (DID_TIME_OUT, DID_TRANSPORT_DISRUPTED)."""
+"""Host states of a command that ran into its time-out (DID_TIME_OUT, DID_TRANSPORT_DISRUPTED)."""
 
 
-class _SgHeader(ctypes.Structure):
-    """`struct sg_io_hdr` of <scsi/sg.h>."""
+class Sender(Protocol):
+    """Sends a command of the lists and returns what came back. It may take as long as the command's time-out."""
 
-    _fields_: ClassVar = [
-        ("interface_id", ctypes.c_int),
-        ("dxfer_direction", ctypes.c_int),
-        ("cmd_len", ctypes.c_ubyte),
-        ("mx_sb_len", ctypes.c_ubyte),
-        ("iovec_count", ctypes.c_ushort),
-        ("dxfer_len", ctypes.c_uint),
-        ("dxferp", ctypes.c_void_p),
-        ("cmdp", ctypes.c_void_p),
-        ("sbp", ctypes.c_void_p),
-        ("timeout", ctypes.c_uint),
-        ("flags", ctypes.c_uint),
-        ("pack_id", ctypes.c_int),
-        ("usr_ptr", ctypes.c_void_p),
-        ("status", ctypes.c_ubyte),
-        ("masked_status", ctypes.c_ubyte),
-        ("msg_status", ctypes.c_ubyte),
-        ("sb_len_wr", ctypes.c_ubyte),
-        ("host_status", ctypes.c_ushort),
-        ("driver_status", ctypes.c_ushort),
-        ("resid", ctypes.c_int),
-        ("duration", ctypes.c_uint),
-        ("info", ctypes.c_uint),
-    ]
+    def ata(self, command: AtaCommand, short: bool) -> RawAnswer:
+        """Send ATA PASS-THROUGH of 16 bytes, or the short one of 12."""
+        ...
+
+    def scsi(self, command: ScsiCommand) -> RawAnswer:
+        """Send LOG SENSE."""
+        ...
+
+    def nvme(self, command: NvmeCommand) -> RawAnswer:
+        """Send an NVMe admin command."""
+        ...
+
+    def optical(self, command: CommandBlock) -> RawAnswer:
+        """Send a command to an optical drive."""
+        ...
+
+    def close(self) -> None:
+        """Close what leads to the drive."""
+        ...
 
 
-class _NvmePassthrough(ctypes.Structure):
-    """`struct nvme_passthru_cmd` of <linux/nvme_ioctl.h>."""
-
-    _fields_: ClassVar = [
-        ("opcode", ctypes.c_uint8),
-        ("flags", ctypes.c_uint8),
-        ("rsvd1", ctypes.c_uint16),
-        ("nsid", ctypes.c_uint32),
-        ("cdw2", ctypes.c_uint32),
-        ("cdw3", ctypes.c_uint32),
-        ("metadata", ctypes.c_uint64),
-        ("addr", ctypes.c_uint64),
-        ("metadata_len", ctypes.c_uint32),
-        ("data_len", ctypes.c_uint32),
-        ("cdw10", ctypes.c_uint32),
-        ("cdw11", ctypes.c_uint32),
-        ("cdw12", ctypes.c_uint32),
-        ("cdw13", ctypes.c_uint32),
-        ("cdw14", ctypes.c_uint32),
-        ("cdw15", ctypes.c_uint32),
-        ("timeout_ms", ctypes.c_uint32),
-        ("result", ctypes.c_uint32),
-    ]
-
-
-class KernelPort(DrivePort):
-    """A device of this computer, opened for reading only."""
+class KernelSender:
+    """A device opened for reading only, and commands sent by this process."""
 
     def __init__(self, path: str) -> None:
-        """`path` is the disk of an ATA drive (/dev/sda) or the controller of an NVMe drive (/dev/nvme0).
-
-        Raises SourceUnavailable.
-        """
-        self.path = path
+        """Open the device. Raises SourceUnavailable."""
         try:
             self._fd = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
         except OSError as error:
-            raise SourceUnavailable(path, _reason(error)) from error
+            raise SourceUnavailable(path, _reason(error.errno or 0)) from error
+
+    def ata(self, command: AtaCommand, short: bool) -> RawAnswer:
+        """Send ATA PASS-THROUGH."""
+        block = short_ata_block(command) if short else ata_block(command)
+        assert block is not None
+        return send_scsi(self._fd, block, command.value.sectors * SECTOR)
+
+    def scsi(self, command: ScsiCommand) -> RawAnswer:
+        """Send LOG SENSE."""
+        return send_scsi(self._fd, scsi_block(command), command.length)
+
+    def nvme(self, command: NvmeCommand) -> RawAnswer:
+        """Send an NVMe admin command."""
+        return send_nvme(self._fd, command.value)
+
+    def optical(self, command: CommandBlock) -> RawAnswer:
+        """Send a command to an optical drive."""
+        return send_scsi(self._fd, command.block, command.length)
 
     def close(self) -> None:
         """Close the device."""
         os.close(self._fd)
 
+
+class KernelPort(DrivePort):
+    """A drive of this computer."""
+
+    def __init__(self, path: str, sender: Sender | None = None) -> None:
+        """`path` is the disk of an ATA drive (/dev/sda) or the controller of an NVMe drive (/dev/nvme0).
+
+        Without a sender the device is opened here. Raises SourceUnavailable.
+        """
+        self.path = path
+        self._sender = sender or KernelSender(path)
+
+    def close(self) -> None:
+        """Close the way to the drive."""
+        self._sender.close()
+
     def ata(self, command: AtaCommand) -> AtaAnswer:
         """Ask by ATA PASS-THROUGH (16), and where a bridge refuses that by the shorter one."""
         try:
-            return self._pass_through(command, ata_block(command))
+            return self._registers(command, self._sender.ata(command, short=False))
         except NoAnswer:
             raise
         except SourceUnavailable:
-            shorter = short_ata_block(command)
-            if shorter is None:
+            if command.value.extended:
                 raise
-            return self._pass_through(command, shorter)
+            return self._registers(command, self._sender.ata(command, short=True))
 
     def scsi(self, command: ScsiCommand) -> bytes:
         """Ask by LOG SENSE."""
-        data, header, _sense = self._send(scsi_block(command), command.length, command.name)
-        if header.host_status or header.status:
-            raise SourceUnavailable(self.path, f"{_words(command.name)}: the drive or its bridge refuses it")
-        return data[: command.length - max(0, header.resid)]
+        words = _words(command.name)
+        answer = self._answered(self._sender.scsi(command), words)
+        if answer.host_status or answer.status:
+            raise SourceUnavailable(self.path, f"{words}: the drive or its bridge refuses it")
+        return answer.data[: command.length - answer.left]
 
     def optical(self, command: OpticalCommand) -> bytes:
         """Ask an optical drive."""
@@ -135,67 +131,40 @@ class KernelPort(DrivePort):
 
     def _checked(self, command: CommandBlock, words: str) -> bytes:
         """Send a command; what the device says of a refused one is in the error."""
-        data, header, sense = self._send(command.block, command.length, words)
-        if header.status == _CHECK_CONDITION and (said := sense_codes(sense)) is not None:
+        answer = self._answered(self._sender.optical(command), words)
+        if answer.status == _CHECK_CONDITION and (said := sense_codes(answer.sense)) is not None:
             raise Refused(self.path, words, *said)
-        if header.host_status or header.status:
+        if answer.host_status or answer.status:
             raise SourceUnavailable(self.path, f"{words}: the drive or its bridge refuses it")
-        return data[: command.length - max(0, header.resid)]
+        return answer.data[: command.length - answer.left]
 
-    def _send(self, block: bytes, length: int, name: str) -> tuple[bytes, _SgHeader, bytes]:
-        """Send a command block; return the data, the header as it came back and the sense data. Raises as `ata`."""
-        data = ctypes.create_string_buffer(max(1, length))
-        sense = ctypes.create_string_buffer(_SENSE)
-        written = ctypes.create_string_buffer(block, len(block))
-        header = _SgHeader(
-            interface_id=ord("S"),
-            dxfer_direction=_FROM_DRIVE if length else _NO_DATA,
-            cmd_len=len(block),
-            mx_sb_len=_SENSE,
-            dxfer_len=length,
-            dxferp=ctypes.addressof(data) if length else None,
-            cmdp=ctypes.addressof(written),
-            sbp=ctypes.addressof(sense),
-            timeout=_TIMEOUT_MS,
-        )
-        try:
-            fcntl.ioctl(self._fd, _SG_IO, header)
-        except OSError as error:
-            raise _failure(self.path, name, error) from error
-        if header.host_status in _TIMED_OUT:
-            raise NoAnswer(self.path, f"{_words(name)}: the drive did not answer in {_TIMEOUT_MS // 1000} s")
-        return data.raw[:length], header, sense.raw[: header.sb_len_wr]
+    def _answered(self, answer: RawAnswer, words: str) -> RawAnswer:
+        """Return an answer of the device. Raises as `ata` when the kernel gave none."""
+        if answer.errno:
+            raise _failure(self.path, words, answer.errno)
+        if answer.host_status in _TIMED_OUT:
+            raise NoAnswer(self.path, f"{words}: the drive did not answer in {TIMEOUT_MS // 1000} s")
+        return answer
 
-    def _pass_through(self, command: AtaCommand, block: bytes) -> AtaAnswer:
-        data, header, sense = self._send(block, command.value.sectors * SECTOR, command.name)
-        registers = returned_registers(sense)
+    def _registers(self, command: AtaCommand, raw: RawAnswer) -> AtaAnswer:
+        words = _words(command.name)
+        answer = self._answered(raw, words)
+        registers = returned_registers(answer.sense)
         failed = registers is not None and registers[1] & 0x01
-        refused = header.status == _CHECK_CONDITION and registers is None
-        if header.host_status or refused or failed or (header.status and header.status != _CHECK_CONDITION):
-            raise SourceUnavailable(self.path, f"{_words(command.name)}: the drive or its bridge refuses it")
+        refused = answer.status == _CHECK_CONDITION and registers is None
+        if answer.host_status or refused or failed or (answer.status and answer.status != _CHECK_CONDITION):
+            raise SourceUnavailable(self.path, f"{words}: the drive or its bridge refuses it")
         if command.value.wants_registers and registers is None:
-            raise SourceUnavailable(self.path, f"{_words(command.name)}: the bridge hides the answer")
-        return AtaAnswer(data, registers[0] if registers is not None else None)
+            raise SourceUnavailable(self.path, f"{words}: the bridge hides the answer")
+        return AtaAnswer(answer.data, registers[0] if registers is not None else None)
 
     def nvme(self, command: NvmeCommand) -> bytes:
         """Ask by an admin command."""
-        wanted = command.value
-        data = ctypes.create_string_buffer(max(1, wanted.length))
-        passed = _NvmePassthrough(
-            opcode=wanted.opcode,
-            nsid=wanted.namespace,
-            addr=ctypes.addressof(data) if wanted.length else 0,
-            data_len=wanted.length,
-            cdw10=wanted.dword10,
-            timeout_ms=_TIMEOUT_MS,
-        )
-        try:
-            status = fcntl.ioctl(self._fd, _NVME_ADMIN, passed)
-        except OSError as error:
-            raise _failure(self.path, command.name, error) from error
-        if status:
-            raise SourceUnavailable(self.path, f"{_words(command.name)}: the drive refuses it (status 0x{status:x})")
-        return passed.result.to_bytes(4, "little") if wanted.wants_result else data.raw[: wanted.length]
+        words = _words(command.name)
+        answer = self._answered(self._sender.nvme(command), words)
+        if answer.status:
+            raise SourceUnavailable(self.path, f"{words}: the drive refuses it (status 0x{answer.status:x})")
+        return answer.result.to_bytes(4, "little") if command.value.wants_result else answer.data
 
 
 def returned_registers(sense: bytes) -> tuple[int, int] | None:
@@ -222,62 +191,17 @@ def _words(name: str) -> str:
     return name.lower().replace("_", " ")
 
 
-def _reason(error: OSError) -> str:
-    if error.errno in (errno.EACCES, errno.EPERM):
+def _reason(code: int) -> str:
+    if code in (errno.EACCES, errno.EPERM):
         return "permission denied; only root may send commands to a drive"
-    return error.strerror or str(error)
+    return os.strerror(code)
 
 
-def _failure(path: str, name: str, error: OSError) -> SourceUnavailable:
-    if error.errno in (errno.ETIMEDOUT, errno.ETIME):
-        return NoAnswer(path, f"{_words(name)}: the drive did not answer")
-    if error.errno in (errno.ENODEV, errno.ENXIO):
-        return NoAnswer(path, f"{_words(name)}: the drive has gone")
-    if error.errno in (errno.ENOTTY, errno.EINVAL):
-        return SourceUnavailable(path, f"{_words(name)}: it takes no such commands")
-    return SourceUnavailable(path, f"{_words(name)}: {_reason(error)}")
-
-
-def ata_block(command: AtaCommand) -> bytes:
-    """Return the ATA PASS-THROUGH (16) command block (SAT-4, 12.2.2)."""
-    ata = command.value
-    protocol = 4 if ata.sectors else 3  # PIO data-in, or no data
-    flags = (ata.wants_registers << 5) | (1 << 3 | 1 << 2 | 2 if ata.sectors else 0)
-    lba = ata.lba.to_bytes(6, "little")
-    return bytes(
-        (
-            0x85,
-            protocol << 1 | ata.extended,
-            flags,
-            ata.features >> 8,
-            ata.features & 0xFF,
-            ata.count >> 8,
-            ata.count & 0xFF,
-            lba[3] if ata.extended else 0,
-            lba[0],
-            lba[4] if ata.extended else 0,
-            lba[1],
-            lba[5] if ata.extended else 0,
-            lba[2],
-            0x40 if ata.extended else 0,
-            ata.command,
-            0,
-        )
-    )
-
-
-def short_ata_block(command: AtaCommand) -> bytes | None:
-    """Return the ATA PASS-THROUGH (12) block (SAT-4, 12.2.1), which some bridges take only; None for 48-bit ones."""
-    ata = command.value
-    if ata.extended:
-        return None
-    protocol = 4 if ata.sectors else 3
-    flags = (ata.wants_registers << 5) | (1 << 3 | 1 << 2 | 2 if ata.sectors else 0)
-    lba = ata.lba.to_bytes(3, "little")
-    return bytes((0xA1, protocol << 1, flags, ata.features & 0xFF, ata.count & 0xFF, *lba, 0, ata.command, 0, 0))
-
-
-def scsi_block(command: ScsiCommand) -> bytes:
-    """Return the LOG SENSE block (SPC-5, 6.8): the page's cumulative values, nothing saved."""
-    length = command.length
-    return bytes((0x4D, 0, 0x40 | command.value, 0, 0, 0, 0, length >> 8, length & 0xFF, 0))
+def _failure(path: str, words: str, code: int) -> SourceUnavailable:
+    if code in (errno.ETIMEDOUT, errno.ETIME):
+        return NoAnswer(path, f"{words}: the drive did not answer")
+    if code in (errno.ENODEV, errno.ENXIO):
+        return NoAnswer(path, f"{words}: the drive has gone")
+    if code in (errno.ENOTTY, errno.EINVAL):
+        return SourceUnavailable(path, f"{words}: it takes no such commands")
+    return SourceUnavailable(path, f"{words}: {_reason(code)}")

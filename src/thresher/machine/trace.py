@@ -1,75 +1,32 @@
-"""The kernel's traced hardware errors, read through a trace instance of our own (kernel document trace/ftrace,
-sections "The File System" and "Instances"), so that nobody else's tracing is disturbed.
-"""
+"""The kernel's traced hardware errors as lines, without waiting."""
 
-import contextlib
 import os
 from pathlib import Path
 
 from thresher.machine.files import reason_of
 from thresher.model.errors import SourceUnavailable
+from thresher.privileged.tracing import PLACES, Instance, NoTracing, place_of
 
-_PLACES = (Path("/sys/kernel/tracing"), Path("/sys/kernel/debug/tracing"))
-WANTED = (
-    "mce/mce_record",
-    "ras/mc_event",
-    "ras/aer_event",
-    "ras/extlog_mem_event",
-    "ras/arm_event",
-    "ras/memory_failure_event",
-)
-"""Events that report hardware errors with all their registers; which of them exist depends on the kernel."""
 _READ_BYTES = 1 << 16
 _MOST_PENDING = 1 << 20
 
 
-def _place_of(places: tuple[Path, ...]) -> Path:
-    """Return where tracing is mounted. Raises SourceUnavailable with what the kernel answers there."""
-    refused: OSError | None = None
-    for place in places:
-        try:
-            (place / "events").stat()
-        except FileNotFoundError:
-            continue
-        except OSError as error:  # distributions keep this folder to root (mode 0700)
-            refused = refused or error
-            continue
-        return place
-    if refused is not None:
-        raise SourceUnavailable(str(places[0]), f"{reason_of(refused)}; hardware errors are traced for root only")
-    raise SourceUnavailable(str(places[0]), "tracing is not mounted (mount -t tracefs tracefs /sys/kernel/tracing)")
+def _unavailable(error: NoTracing) -> SourceUnavailable:
+    if not isinstance(error.why, OSError):
+        return SourceUnavailable(str(error.where), error.why)
+    return SourceUnavailable(str(error.where), f"{reason_of(error.why)}; hardware errors are traced for root only")
 
 
-class LiveTrace:
-    """Lines of traced hardware errors, without waiting."""
+class TraceLines:
+    """Lines from the reading end of a trace instance, which belongs to whoever opened it."""
 
     lost = 0
 
-    def __init__(self, places: tuple[Path, ...] = _PLACES) -> None:
-        """Make an instance and switch the events on. Raises SourceUnavailable with what would change that."""
-        root = _place_of(places)
-        self.path = root / "instances" / f"thresher-{os.getpid()}-{id(self):x}"
+    def __init__(self, fd: int, path: str) -> None:
+        """Read from a descriptor, which is closed at the end; `path` names it in messages."""
+        self._fd = fd
+        self._where = path
         self._pending = b""
-        try:
-            self.path.mkdir()
-        except OSError as error:
-            raise SourceUnavailable(str(root / "instances"), reason_of(error)) from error
-        self.events = tuple(event for event in WANTED if self._switch_on(event))
-        if not self.events:
-            self.close()
-            raise SourceUnavailable(str(root / "events"), "this kernel traces no hardware errors")
-        try:
-            self._fd = os.open(self.path / "trace_pipe", os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
-        except OSError as error:
-            self.close()
-            raise SourceUnavailable(str(self.path / "trace_pipe"), reason_of(error)) from error
-
-    def _switch_on(self, event: str) -> bool:
-        try:
-            (self.path / "events" / event / "enable").write_text("1")
-        except OSError:
-            return False
-        return True
 
     def read_records(self) -> list[bytes]:
         """Return every complete line that is there now."""
@@ -79,7 +36,7 @@ class LiveTrace:
             except BlockingIOError:
                 break
             except OSError as error:
-                raise SourceUnavailable(str(self.path), reason_of(error)) from error
+                raise SourceUnavailable(self._where, reason_of(error)) from error
             if not more:
                 break
             self._pending += more
@@ -91,10 +48,26 @@ class LiveTrace:
         return [line for line in lines if b"LOST" not in line]
 
     def close(self) -> None:
-        """Take the instance away."""
-        fd = getattr(self, "_fd", -1)
-        if fd >= 0:
-            os.close(fd)
+        """Close the reading end; closing twice does nothing."""
+        if self._fd >= 0:
+            os.close(self._fd)
             self._fd = -1
-        with contextlib.suppress(OSError):  # the kernel refuses while somebody looks into it; it costs nothing to stay
-            self.path.rmdir()
+
+
+class LiveTrace(TraceLines):
+    """The lines of an instance of our own."""
+
+    def __init__(self, places: tuple[Path, ...] = PLACES) -> None:
+        """Make the instance. Raises SourceUnavailable with what would change that."""
+        try:
+            self._instance = Instance(place_of(places), f"thresher-{os.getpid()}-{id(self):x}")
+        except NoTracing as error:
+            raise _unavailable(error) from error
+        self.path = self._instance.path
+        self.events = self._instance.events
+        super().__init__(self._instance.fd, str(self.path))
+
+    def close(self) -> None:
+        """Take the instance away."""
+        super().close()
+        self._instance.remove()
