@@ -19,12 +19,14 @@ from thresher.machine import boot_log, watchdog
 from thresher.machine.awake import LiveAwake
 from thresher.machine.boot_log import NoLog, entries
 from thresher.machine.live import LiveSystem
-from thresher.machine.restart import ENTRY, UNIT, LiveRestart, entry_text, unit_text
+from thresher.machine.restart import ENTRY, LiveRestart, entry_text
 from thresher.machine.stored_log import stored_log
 from thresher.machine.tree import TreeSystem
 from thresher.model.errors import SourceUnavailable
 from thresher.model.keeping_port import HeldOff
 from thresher.model.own_program import own_command
+from thresher.privileged.allowlist import RESTART_UNIT as UNIT
+from thresher.privileged.restart_unit import unit_text
 
 
 def test_the_log_of_a_boot_that_never_was_says_why_it_is_not_there() -> None:
@@ -114,7 +116,7 @@ def test_a_unit_exists_only_while_a_run_wants_it(tmp_path: Path) -> None:
 
 def test_without_root_it_is_an_entry_of_the_desktop(tmp_path: Path) -> None:
     restart = LiveRestart(tmp_path / "no units", tmp_path / "autostart", root=False)
-    assert "as root it would start without one" in restart.install(Path("/jobs/a.thresher"))
+    assert "with more rights it would start without one" in restart.install(Path("/jobs/a.thresher"))
     text = (tmp_path / "autostart" / ENTRY).read_text()
     assert text.startswith("[Desktop Entry]\n")
     assert '"--job" "/jobs/a.thresher"' in text
@@ -126,12 +128,12 @@ def test_without_root_it_is_an_entry_of_the_desktop(tmp_path: Path) -> None:
 def test_names_are_quoted_for_both(name: str) -> None:
     # systemd.service(5): % and $ doubled, quotes and backslashes escaped in a quoted word
     quoted = name.replace("\\", "\\\\").replace('"', '\\"').replace("%", "%%").replace("$", "$$")
-    assert f'"{quoted}"' in unit_text(Path(name), "/root")
+    assert f'"{quoted}"' in unit_text(["/usr/bin/python3", name], name, None, "/root")
     assert "%%" in entry_text(Path(name)) or "%" not in name
 
 
 def test_the_unit_is_one_that_the_manager_takes(tmp_path: Path) -> None:
-    (tmp_path / UNIT).write_text(unit_text(Path("/jobs/a.thresher"), "/root"))
+    (tmp_path / UNIT).write_text(unit_text(own_command("thresher.cli", "go-on"), "/jobs/a.thresher", None, "/root"))
     try:
         done = subprocess.run(
             ["systemd-analyze", "verify", "--man=no", str(tmp_path / UNIT)], capture_output=True, text=True, check=False

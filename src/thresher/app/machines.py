@@ -3,6 +3,7 @@
 Kept apart from the engine's wiring, so that a verb that only looks at a machine loads nothing that it does not need.
 """
 
+import os
 from pathlib import Path
 
 from thresher.inventory.identity import SECRET_FACTS
@@ -10,6 +11,7 @@ from thresher.inventory.machine import read_inventory
 from thresher.machine.capture import CapturedSystem, RecordingSystem, write_capture
 from thresher.machine.live import LiveSystem
 from thresher.machine.tree import TreeSystem
+from thresher.model.access import ASK
 from thresher.model.errors import EnvironmentFault
 from thresher.model.parts import Fact
 from thresher.model.port import System, optional_text
@@ -34,7 +36,10 @@ def open_system(root: Path | None = None, simulate: str | None = None, speed: fl
         from thresher.simulator.machine import SimulatedMachine  # numpy is slow to load and a real machine needs none
 
         return SimulatedMachine(load_scenario(scenario_path(simulate)), speed)
-    return LiveSystem()
+    system = LiveSystem()
+    if os.environ.get(ASK):
+        system.ask_access()  # what is not allowed stands among the sources that could not be read
+    return system
 
 
 def capture_machine(system: System, out: Path, with_names: bool) -> tuple[int, list[Fact]]:

@@ -39,7 +39,7 @@ def stored_snapshot(stored: JobFile, verdict: Verdict) -> Snapshot:
         findings=(*stored.findings(run), *stored.findings_outside()),
         verdict=verdict,
         symptoms=tuple(each.text for each in parse_complaints(job.get("symptoms", ""))),
-        health=EngineHealth(len(run.channels), 1.0, 0.0, readings.late, None, 0, None, "stored job, read only"),
+        health=EngineHealth(len(run.channels), 1.0, 0.0, readings.late, None, 0, None),
         last_event=0,
         draft=stored.draft(),
         endings=tuple(stored.endings()),

@@ -46,7 +46,7 @@ def make_engine(
         fields |= {"model": scenario}
     keep = shop or bench_folder(simulated) / "shop"
     path = job or new_job_path(system.name, simulated)
-    restart = LiveRestart() if isinstance(system, LiveSystem) else None
+    restart = LiveRestart(helper=system.helper) if isinstance(system, LiveSystem) else None
     rescued = bench_folder(simulated) / "rescued"
     engine = open_engine(system, path, fields, interval_s, keep, HardwareNames(), rescued, restart)
     if isinstance(system, LiveSystem):

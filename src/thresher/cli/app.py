@@ -9,6 +9,7 @@ import typer
 from thresher.cli.exit_codes import COULD_NOT
 from thresher.cli.output import printable
 from thresher.cli.renamed import with_present_names
+from thresher.cli.verbs.access import access
 from thresher.cli.verbs.bad_pages import bad_pages
 from thresher.cli.verbs.bench_speed import bench_speed
 from thresher.cli.verbs.capture import capture
@@ -68,6 +69,7 @@ VERBS = (
     ("report", report),
     ("import", import_log),
     ("capture", capture),
+    ("access", access),
     ("log", log),
     ("prove", prove),
     ("bench-speed", bench_speed),

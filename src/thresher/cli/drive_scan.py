@@ -18,7 +18,7 @@ from thresher.drives.scan_process import ScanProcess
 from thresher.drives.scan_worker import Order, Report, report_of, scan_here
 from thresher.inventory.identity import serial_of
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
-from thresher.model.port import System
+from thresher.model.port import HandedOver, System
 from thresher.shop.drive_history import keep_scan, kept_scan
 from thresher.simulator.machine import SimulatedMachine
 
@@ -100,7 +100,9 @@ def _follow(system: System, drive: Drive, order: Order, wish: ScanWish, json: bo
         scan.start()
         scan.join()
         return report_of(scan, ended=True)
-    process = ScanProcess(f"/dev/{drive.part.place}", order)
+    path = f"/dev/{drive.part.place}"
+    opened = system.opened_blocks(path) if isinstance(system, HandedOver) else None
+    process = ScanProcess(path, order, opened)
     try:
         for report in until_interrupted(process):
             if report is None:

@@ -1,5 +1,6 @@
 """A scan carried out by a process of its own, followed report by report."""
 
+import os
 import selectors
 import subprocess
 from collections.abc import Iterator
@@ -18,12 +19,20 @@ _READ = 1 << 18
 class ScanProcess:
     """Starts the process when it is made. `reports` yields until the scan has ended."""
 
-    def __init__(self, path: str, order: Order) -> None:
-        """Begin to scan a device."""
+    def __init__(self, path: str, order: Order, opened: int | None = None) -> None:
+        """Begin to scan a device; `opened` is a descriptor of it, closed here, where its path cannot be opened."""
         self.path = path
         self._pending = b""
         self._stopping = False
-        self._process = start_own("thresher.drives.scan_worker", path, order=msgspec.json.encode(order))
+        given = () if opened is None else (opened,)
+        words = [path, *map(str, given)]
+        try:
+            self._process = start_own(
+                "thresher.drives.scan_worker", *words, order=msgspec.json.encode(order), opened=given
+            )
+        finally:
+            for descriptor in given:
+                os.close(descriptor)
 
     def reports(self) -> Iterator[Report | None]:
         """Yield each report; None when nothing was heard for a minute. Raises SourceUnavailable."""

@@ -1,4 +1,4 @@
-"""Scans one device for another process: `python -m thresher.drives.scan_worker PATH < plan`.
+"""Scans one device for another process: `python -m thresher.drives.scan_worker PATH [DESCRIPTOR] < plan`.
 
 The first line of standard input is the order; "stop" or its end stops the scan. Each line of standard output is a
 report. A read that hangs in the kernel hangs this process alone.
@@ -107,11 +107,11 @@ def _say(report: Report) -> None:
     sys.stdout.flush()
 
 
-def main(path: str) -> int:
+def main(path: str, opened: str = "") -> int:
     """Scan until the end or until told to stop."""
     order = msgspec.json.decode(sys.stdin.readline(), type=Order)
     try:
-        reader = BlockReader(path)
+        reader = BlockReader(path, int(opened) if opened else None)
     except SourceUnavailable as error:
         _say(Report(trouble=f"{path}: {error.reason}", ended=True))
         return 2
@@ -139,4 +139,4 @@ def main(path: str) -> int:
 
 
 if __name__ == "__main__":
-    sys.exit(main(sys.argv[1]))
+    sys.exit(main(*sys.argv[1:]))

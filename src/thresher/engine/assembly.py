@@ -20,6 +20,7 @@ from thresher.engine.run.kernels import KernelReport, Kernels
 from thresher.engine.run.questions import QuestionDesk
 from thresher.engine.run.record import Record
 from thresher.engine.run.team_findings import Storms
+from thresher.engine.services.access import AccessService
 from thresher.engine.services.added_evidence import AddedEvidence
 from thresher.engine.services.cards import CardService
 from thresher.engine.services.check_results import CheckResults
@@ -156,6 +157,7 @@ def _assemble(
     sampler = Sampler(system, discovery)
     watchers = Watchers(sampler.channels, allowed_clock_ghz(found))
     record = Record(system, writer, found, sampler.channels)
+    access_service = AccessService(system, record)
     stored = _read_stored(job_path, boot_id_of(system))
     record.findings += stored.findings
     record.check_results += stored.checks
@@ -220,6 +222,7 @@ def _assemble(
             checks=CheckResults(record, intake, job_path.name),
             endings=endings,
             keeping=Keeping(system, record, conductor),
+            access=access_service,
             knowledge=knowledge,
             restart=restart,
             going_on=stored.going_on,

@@ -23,6 +23,7 @@ from thresher.engine.run.kernels import KernelReport
 from thresher.engine.run.questions import QuestionDesk
 from thresher.engine.run.record import Record
 from thresher.engine.run.run_limits import unwatched
+from thresher.engine.services.access import AccessService
 from thresher.engine.services.added_evidence import AddedEvidence
 from thresher.engine.services.cards import CardService
 from thresher.engine.services.check_results import CheckResults
@@ -98,6 +99,7 @@ class EngineParts:
     checks: CheckResults
     endings: EndingService
     keeping: Keeping
+    access: AccessService
     knowledge: Knowledge
     restart: Restart | None
     going_on: str
@@ -138,6 +140,8 @@ class Engine:
         self.cards = parts.cards
         self.questions = parts.questions
         self.endings = parts.endings
+        self.access = parts.access
+        self.wants_reopening = False
         context = GoingOnContext(
             parts.system,
             parts.record,
@@ -347,8 +351,20 @@ class Engine:
         if self.endings.settled:
             self.going_on.take_up()
         self.going_on.follow(tick.at)
+        self.access.follow(self._idle, self._reopen)
         self._record.check_journal()
         self._settle()
+
+    @property
+    def _idle(self) -> bool:
+        """Whether nothing goes on that opening the bench again would end."""
+        scanning = self.scans.status is not None and self.scans.status.running
+        return not (self.conductor.active or scanning or self.going_on.event().due is not None)
+
+    def _reopen(self) -> None:
+        """End, so that whoever serves this engine opens the job again."""
+        self.wants_reopening = True
+        self.quit()
 
     def _machine_started_again(self) -> None:
         """A simulated machine has come to an end and started again: go on as the next start on that job would."""
@@ -427,7 +443,6 @@ class Engine:
         """Return how the engine does."""
         journal = self._record.writer.health()
         share = self._cost_s / self._sampled_s if self._sampled_s else 0.0
-        access = "full access" if os.geteuid() == 0 else "no root: some sources cannot be read"
         return EngineHealth(
             len(self.channels),
             self._interval,
@@ -436,7 +451,6 @@ class Engine:
             journal.age_s,
             journal.waiting,
             journal.trouble,
-            access,
             self._parts.kernels.sentence(),
         )
 
@@ -475,6 +489,7 @@ class Engine:
             asked=self.questions.open,
             endings=tuple(self.endings.endings),
             going_on=self.going_on.event(),
+            access=self.access.event(),
         )
 
     def history(self, after: float, most: int) -> HistoryRows:

@@ -18,12 +18,16 @@ _LARGEST = 4 << 20
 class BlockReader:
     """A device read with O_DIRECT, each thread with a buffer of its own."""
 
-    def __init__(self, path: str) -> None:
-        """Open the device. Raises SourceUnavailable."""
+    def __init__(self, path: str, opened: int | None = None) -> None:
+        """Open the device, or use a descriptor of it that is open already. Raises SourceUnavailable."""
         self.path = path
         try:
             # O_DIRECT, or the scan would read what the kernel remembers
-            self._fd = os.open(path, os.O_RDONLY | os.O_DIRECT | os.O_CLOEXEC)
+            if opened is None:
+                self._fd = os.open(path, os.O_RDONLY | os.O_DIRECT | os.O_CLOEXEC)
+            else:
+                self._fd = opened
+                fcntl.fcntl(opened, fcntl.F_SETFL, fcntl.fcntl(opened, fcntl.F_GETFL) | os.O_DIRECT)
             self.is_device = stat.S_ISBLK(os.fstat(self._fd).st_mode)
             self.size = self._ioctl(_BLKGETSIZE64, 8) if self.is_device else Path(path).stat().st_size
             self.sector = self._ioctl(_BLKSSZGET, 4) if self.is_device else 512

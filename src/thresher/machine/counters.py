@@ -10,12 +10,13 @@ import re
 import struct
 from pathlib import Path
 
+from thresher.machine.access import AccessClient
 from thresher.machine.files import reason_of
 from thresher.model.errors import SourceUnavailable
 
 _PMU = "/sys/bus/event_source/devices/msr"
 _NAMES = ("aperf", "mperf", "tsc")
-_COUNTERS = (0xE8, 0xE7, 0x10)
+COUNTERS = (0xE8, 0xE7, 0x10)
 _SYSCALLS = {"x86_64": 298, "aarch64": 241}
 """Number of perf_event_open by machine (the kernel's syscall tables)."""
 _ATTR_BYTES = 64
@@ -106,12 +107,29 @@ class Registers:
             self._fd = -1
 
 
+class HelperRegisters:
+    """Model-specific registers of one CPU, read by the access helper, as decimal numbers."""
+
+    def __init__(self, helper: AccessClient, cpu: int, numbers: tuple[int, ...]) -> None:
+        """Try the registers. Raises SourceUnavailable."""
+        self.path = f"/dev/cpu/{cpu}/msr"
+        self._helper, self._cpu, self._numbers = helper, cpu, numbers
+        self.read()
+
+    def read(self) -> bytes:
+        """Return the registers as decimal numbers. Raises SourceUnavailable."""
+        return " ".join(str(self._helper.read_register(self._cpu, number)) for number in self._numbers).encode()
+
+    def close(self) -> None:
+        """Nothing is held for one CPU."""
+
+
 def open_counters(cpu: int) -> PerfCounters | Registers:
     """Open a CPU's counters by the first way that works. Raises SourceUnavailable with both reasons."""
     try:
         return PerfCounters(cpu)
     except SourceUnavailable as first:
         try:
-            return Registers(cpu, _COUNTERS)
+            return Registers(cpu, COUNTERS)
         except SourceUnavailable as second:
             raise SourceUnavailable(first.path, f"{first.reason}; {second.path}: {second.reason}") from second

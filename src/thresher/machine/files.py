@@ -39,9 +39,12 @@ def reason_of(error: OSError) -> str:
 class FileSource:
     """One file held open; reading starts at its beginning each time, which makes sysfs compute it again."""
 
-    def __init__(self, path: str, real_path: Path) -> None:
-        """Open the file. Raises SourceUnavailable."""
+    def __init__(self, path: str, real_path: Path, opened: int | None = None) -> None:
+        """Open the file, or read from a descriptor of it that is open already. Raises SourceUnavailable."""
         self.path = path
+        if opened is not None:
+            self._fd = opened
+            return
         try:
             self._fd = os.open(real_path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK)
         except OSError as error:
@@ -76,6 +79,11 @@ def read_once(path: str, real_path: Path) -> bytes:
         return source.read()
     finally:
         source.close()
+
+
+def is_refused(error: SourceUnavailable) -> bool:
+    """Whether a file could not be opened because this program may not."""
+    return isinstance(error.__cause__, PermissionError)
 
 
 def read_start(path: str, real_path: Path, most: int) -> bytes:

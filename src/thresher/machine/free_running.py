@@ -1,13 +1,21 @@
 """Workers on a real machine: they run freely in their shape, and nothing disturbs them on purpose."""
 
 import os
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from thresher.model.port import PacedTeam, Pacing, WorkerSetup
 
 
 class FreeRunning(Pacing):
     """The pacing of every machine that is not simulated."""
+
+    def __init__(self, workers: Callable[[], int | None] = lambda: None) -> None:
+        """`workers` returns the socket by which workers get their page frames, None for none."""
+        self._workers = workers
+
+    def page_frames(self) -> int | None:
+        """Return the socket by which workers get their page frames."""
+        return self._workers()
 
     @property
     def paced(self) -> bool:

@@ -8,6 +8,7 @@ before it (32 bits, little-endian); the length `LOST` stands for a hole.
 import contextlib
 import errno
 import os
+import re
 import select
 import sys
 from collections import deque
@@ -23,7 +24,9 @@ _MOST_BYTES = 256 << 20
 
 def main(path: str) -> None:
     """Pass records on until the engine has gone or the log is broken."""
-    log, out = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC), sys.stdout.fileno()
+    given = re.fullmatch(r"/dev/fd/(\d+)", path)  # one that was handed over cannot be opened a second time here
+    log = int(given[1]) if given else os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+    out = sys.stdout.fileno()
     os.set_blocking(out, False)
     ready = select.poll()
     ready.register(log, select.POLLIN)

@@ -10,21 +10,29 @@ import threading
 import time
 from pathlib import Path
 
+from thresher.machine.access import AccessClient
 from thresher.machine.awake import LiveAwake
 from thresher.machine.controller import LiveController
-from thresher.machine.counters import PerfCounters, Registers, open_counters
+from thresher.machine.counters import COUNTERS, HelperRegisters, Registers, open_counters
+from thresher.machine.drive_ioctl import KernelPort
 from thresher.machine.drive_process import DriveProcess
 from thresher.machine.driven_process import DrivenProcess, backlight_process, fan_process
-from thresher.machine.files import FileSource, list_names, read_once, read_start, reason_of
+from thresher.machine.files import FileSource, is_refused, list_names, read_start, reason_of
 from thresher.machine.free_running import FreeRunning
+from thresher.machine.helper_drive import HelperSender
 from thresher.machine.kmsg_reader import LOST, RECORD_BYTES
 from thresher.machine.network import LiveNetwork
 from thresher.machine.stored_log import stored_log
-from thresher.machine.trace import LiveTrace
-from thresher.machine.watchdog import LiveWatchdog
+from thresher.machine.trace import LiveTrace, TraceLines
+from thresher.machine.watchdog import HelperWatchdog, LiveWatchdog, watchdog_name
+from thresher.model.access import Access, Allowed
+from thresher.model.drive_commands import DrivePort
 from thresher.model.errors import SourceUnavailable
+from thresher.model.keeping_port import Watchdog
 from thresher.model.own_program import own_command
-from thresher.model.port import LogLine, Pacing, SystemKind
+from thresher.model.port import LogLine, Pacing, Source, SystemKind
+from thresher.model.regular_file import is_there
+from thresher.privileged.allowlist import DRIVE, FOLDERS, WHOLE_DRIVE, Right, is_listed
 
 _KMSG = "/dev/kmsg"
 _PIPE_BYTES = 1 << 20
@@ -37,12 +45,16 @@ class LiveKernelLog:
     who looks only once a second would lose most of it.
     """
 
-    def __init__(self, path: str = _KMSG) -> None:
-        """Open the log at its oldest record. Raises SourceUnavailable."""
+    def __init__(self, path: str = _KMSG, opened: int | None = None) -> None:
+        """Open the log at its oldest record; `opened` is a descriptor of it that is open. Raises SourceUnavailable."""
         self.lost = 0
         self._path = path
         self._reader: subprocess.Popen[bytes] | None = None
         self._pending = b""
+        self._handed_over = opened is not None
+        if opened is not None:
+            self._fd = opened
+            return
         try:
             self._fd = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
         except OSError as error:
@@ -74,9 +86,14 @@ class LiveKernelLog:
         return records
 
     def _start_reader(self) -> "subprocess.Popen[bytes]":
-        command = own_command("thresher.machine.kmsg_reader", self._path)
+        where = f"/dev/fd/{self._fd}" if self._handed_over else self._path
         reader = subprocess.Popen(
-            command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, start_new_session=True
+            own_command("thresher.machine.kmsg_reader", where),
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.DEVNULL,
+            start_new_session=True,
+            pass_fds=(self._fd,) if self._handed_over else (),
         )
         assert reader.stdout is not None
         os.set_blocking(reader.stdout.fileno(), False)
@@ -127,27 +144,64 @@ class LiveKernelLog:
 
 
 class LiveSystem:
-    """The computer that Thresher runs on."""
+    """The computer that Thresher runs on; what may not be opened here is asked of the access helper."""
 
     kind = SystemKind.LIVE
     speed = 1.0
-    pacing: Pacing = FreeRunning()
 
-    def __init__(self) -> None:
-        """Name the machine after its host name."""
+    def __init__(self, helper: AccessClient | None = None) -> None:
+        """Name the machine after its host name; `helper` is the way to the access helper."""
         self.name = platform.node() or "this computer"
+        self.helper = helper or AccessClient()
+        self.pacing: Pacing = FreeRunning(lambda: self._workers_end)
+        self._workers_end: int | None = None
+
+    def access(self) -> Access:
+        """Return what this program may do here, and get ready what may not block later."""
+        return self._ready(self.helper.access())
+
+    def ask_access(self) -> Access:
+        """Have a person asked for more."""
+        return self._ready(self.helper.ask())
+
+    def _ready(self, access: Access) -> Access:
+        """Open the socket by which workers get their page frames, where they need it and may have it."""
+        allowed = any(each.right == Right.MEMORY and each.allowed is Allowed.YES for each in access.items)
+        if allowed and self._workers_end is None and not self.helper.root:
+            with contextlib.suppress(SourceUnavailable):  # what is taken says that the addresses are not known
+                self._workers_end = self.helper.open_workers()
+        return access
 
     def open(self, path: str) -> FileSource:
         """Open a file."""
-        return FileSource(path, Path(path))
+        try:
+            return FileSource(path, Path(path))
+        except SourceUnavailable as error:
+            return FileSource(path, Path(path), self._handed_over(path, error))
+
+    def _handed_over(self, path: str, refused: SourceUnavailable) -> int:
+        """Return a file that may not be opened here, opened by the helper. Raises SourceUnavailable."""
+        if not (is_refused(refused) and is_listed(path)):
+            raise refused
+        try:
+            return self.helper.open_file(path)
+        except SourceUnavailable as error:
+            raise SourceUnavailable(path, f"{refused.reason}; {error.reason}") from refused
 
     def read(self, path: str) -> bytes:
         """Read a file once."""
-        return read_once(path, Path(path))
+        source = self.open(path)
+        try:
+            return source.read()
+        finally:
+            source.close()
 
     def list(self, path: str) -> list[str]:
         """List a directory."""
-        return list_names(Path(path))
+        names = list_names(Path(path))
+        if not names and FOLDERS.fullmatch(path) and not os.access(path, os.R_OK | os.X_OK):
+            return self.helper.list_folder(path)
+        return names
 
     def resolve(self, path: str) -> str:
         """Follow symbolic links."""
@@ -169,33 +223,72 @@ class LiveSystem:
         """Take control of a backlight through a process of its own; it may take a moment."""
         return backlight_process(name)
 
-    def open_drive(self, path: str) -> DriveProcess:
-        """Open a drive through a process of its own."""
+    def open_drive(self, path: str) -> DrivePort:
+        """Open a drive through a process of its own, or through the helper."""
+        if self._needs_helper(path) and DRIVE.fullmatch(path):
+            return KernelPort(path, HelperSender(path, self.helper.open_drive(path)))
         return DriveProcess(path)
 
-    def open_counters(self, cpu: int) -> PerfCounters | Registers:
-        """Open a CPU's own clock counters."""
-        return open_counters(cpu)
+    def opened_blocks(self, path: str) -> int | None:
+        """Return a whole drive opened for reading by the helper; None where this program may open it itself."""
+        if self._needs_helper(path) and WHOLE_DRIVE.fullmatch(path):
+            return self.helper.open_blocks(path)
+        return None
 
-    def open_register(self, cpu: int, number: int) -> Registers:
+    def _needs_helper(self, path: str) -> bool:
+        return is_there(Path(path)) and not os.access(path, os.R_OK)
+
+    def open_counters(self, cpu: int) -> Source:
+        """Open a CPU's own clock counters."""
+        try:
+            return open_counters(cpu)
+        except SourceUnavailable as error:
+            return self._by_helper(cpu, COUNTERS, error)
+
+    def open_register(self, cpu: int, number: int) -> Source:
         """Open a model-specific register."""
-        return Registers(cpu, (number,))
+        try:
+            return Registers(cpu, (number,))
+        except SourceUnavailable as error:
+            return self._by_helper(cpu, (number,), error)
+
+    def _by_helper(self, cpu: int, numbers: tuple[int, ...], refused: SourceUnavailable) -> "HelperRegisters":
+        if not self._needs_helper(f"/dev/cpu/{cpu}/msr"):
+            raise refused
+        try:
+            return HelperRegisters(self.helper, cpu, numbers)
+        except SourceUnavailable as error:
+            raise SourceUnavailable(refused.path, f"{refused.reason}; {error.reason}") from refused
 
     def open_kernel_log(self) -> LiveKernelLog:
         """Open `/dev/kmsg`."""
-        return LiveKernelLog()
+        try:
+            return LiveKernelLog()
+        except SourceUnavailable as error:
+            return LiveKernelLog(opened=self._handed_over(_KMSG, error))
 
     def read_boot_log(self, boot_id: str, most: int) -> tuple[LogLine, ...]:
         """Read what the log service stored of a boot."""
         return stored_log(boot_id, most)
 
-    def open_trace(self) -> LiveTrace:
+    def open_trace(self) -> TraceLines:
         """Open a trace instance of our own."""
-        return LiveTrace()
+        try:
+            return LiveTrace()
+        except SourceUnavailable as error:
+            if self.helper.root:
+                raise
+            try:
+                return TraceLines(self.helper.open_trace(), error.path)
+            except SourceUnavailable as second:
+                raise SourceUnavailable(error.path, f"{error.reason}; {second.reason}") from error
 
-    def open_watchdog(self, timeout_s: float) -> LiveWatchdog:
+    def open_watchdog(self, timeout_s: float) -> Watchdog:
         """Arm the watchdog."""
-        return LiveWatchdog(timeout_s)
+        name = watchdog_name()
+        if os.access(f"/dev/{name}", os.W_OK) or not is_there(Path(f"/dev/{name}")):
+            return LiveWatchdog(timeout_s)
+        return HelperWatchdog(name, self.helper.open_watchdog(f"/dev/{name}", round(timeout_s)))
 
     def hold_awake(self, why: str) -> LiveAwake:
         """Hold off sleep, idle, lid and screen blanking."""
@@ -203,7 +296,15 @@ class LiveSystem:
 
     def read_start(self, path: str, most: int) -> bytes:
         """Read the start of a file."""
-        return read_start(path, Path(path), most)
+        opened = self.opened_blocks(path)
+        if opened is None:
+            return read_start(path, Path(path), most)
+        try:
+            return os.pread(opened, most, 0)
+        except OSError as error:
+            raise SourceUnavailable(path, reason_of(error)) from error
+        finally:
+            os.close(opened)
 
     def now(self) -> float:
         """Seconds since boot with time asleep left out, as the kernel log counts them."""
@@ -219,4 +320,8 @@ class LiveSystem:
             pass
 
     def close(self) -> None:
-        """Nothing is held."""
+        """Close what leads to the helper; what a person has allowed holds as long as this process."""
+        if self._workers_end is not None:
+            os.close(self._workers_end)
+            self._workers_end = None
+        self.helper.close()

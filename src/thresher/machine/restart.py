@@ -1,8 +1,8 @@
 """Going on after a start of the machine: a unit of the system's manager, or an entry that a desktop session starts.
 
 By systemd.unit(5) and systemd.service(5), and the Desktop Application Autostart Specification 0.5. Both exist only
-while a run wants them. Root has the unit, which starts on the console without anybody; without root the entry is left,
-which needs a session that logs in by itself.
+while a run wants them. Root has the unit, which starts on the console without anybody, and the access helper installs
+it for others, running as them. Without either the entry is left, which needs a session that logs in by itself.
 """
 
 import os
@@ -10,29 +10,15 @@ from pathlib import Path
 
 import platformdirs
 
-from thresher.model.errors import EnvironmentFault
+from thresher.machine.access import AccessClient
+from thresher.model.errors import EnvironmentFault, SourceUnavailable
 from thresher.model.own_program import own_command
 from thresher.model.regular_file import is_there
 from thresher.model.whole_file import write_whole
+from thresher.privileged import restart_unit
+from thresher.privileged.allowlist import RESTART_UNIT
 
-UNIT = "thresher-go-on.service"
 ENTRY = "thresher-go-on.desktop"
-_UNITS = Path("/etc/systemd/system")
-_WANTED_BY = "multi-user.target.wants"
-
-
-def unit_text(job: Path, home: str, console: str = "/dev/tty1") -> str:
-    """Return the unit that goes on with a job on the console; a key there stops it."""
-    command = " ".join(_quoted(word) for word in own_command("thresher.cli", "go-on", str(job)))
-    return (
-        "[Unit]\nDescription=Thresher goes on with a run after the machine has started again\n"
-        "After=systemd-user-sessions.service dbus.service\nConflicts=getty@tty1.service\n"
-        f"ConditionPathExists={job}\n\n"
-        f"[Service]\nType=simple\nExecStart={command}\nEnvironment={_quoted(f'HOME={home}')}\n"
-        f"StandardInput=tty\nStandardOutput=tty\nStandardError=journal\nTTYPath={console}\nTTYReset=yes\n"
-        "TimeoutStopSec=20\n\n"
-        "[Install]\nWantedBy=multi-user.target\n"
-    )
 
 
 def entry_text(job: Path) -> str:
@@ -44,12 +30,6 @@ def entry_text(job: Path) -> str:
     )
 
 
-def _quoted(word: str) -> str:
-    """Return a word for a command line of a unit: in quotes, with % and $ doubled (systemd.service(5))."""
-    escaped = word.replace("\\", "\\\\").replace('"', '\\"').replace("%", "%%").replace("$", "$$")
-    return f'"{escaped}"'
-
-
 def _in_entry(word: str) -> str:
     """Return a word for the command line of a desktop entry (Desktop Entry Specification 1.5, "The Exec key")."""
     escaped = word.replace("\\", "\\\\").replace('"', '\\"').replace("`", "\\`").replace("$", "\\$")
@@ -59,44 +39,63 @@ def _in_entry(word: str) -> str:
 class LiveRestart:
     """Puts the unit or the entry in its place, and takes it away."""
 
-    def __init__(self, units: Path = _UNITS, autostart: Path | None = None, root: bool | None = None) -> None:
-        """`units` and `autostart` are the folders; `root` whether units may be written."""
+    def __init__(
+        self,
+        units: Path = restart_unit.UNITS,
+        autostart: Path | None = None,
+        root: bool | None = None,
+        helper: AccessClient | None = None,
+    ) -> None:
+        """`units` and `autostart` are the folders; `root` whether units may be written, `helper` who else may."""
         self._units = units
         self._autostart = autostart or Path(platformdirs.user_config_dir()) / "autostart"
         self._root = os.geteuid() == 0 if root is None else root
+        self._helper = helper
 
     def install(self, job: Path) -> str:
         """Arrange for it."""
+        job = job.absolute()
         if self._root and is_there(self._units):
-            unit, link = self._units / UNIT, self._units / _WANTED_BY / UNIT
-            write_whole(unit, unit_text(job.absolute(), str(Path.home())).encode(), 0o644)
+            command = own_command("thresher.cli", "go-on", str(job))
+            text = restart_unit.unit_text(command, str(job), None, str(Path.home()))
             try:
-                link.parent.mkdir(exist_ok=True)
-                link.unlink(missing_ok=True)
-                link.symlink_to(unit)
-                folder = os.open(link.parent, os.O_RDONLY)
-                os.fsync(folder)
-                os.close(folder)
+                unit = restart_unit.install(text, self._units)
             except OSError as error:
-                raise EnvironmentFault(f"enabling {UNIT}", error.strerror or str(error), "See the folder.") from error
+                reason = error.strerror or str(error)
+                raise EnvironmentFault(f"enabling {RESTART_UNIT}", reason, "See the folder.") from error
             return f"a unit of the system starts it on the console ({unit})"
+        why_not = ""
+        if self._helper is not None:
+            try:
+                return f"a unit of the system starts it on the console ({self._helper.install_restart(job)})"
+            except SourceUnavailable as error:
+                why_not = f": {error.reason}"
         try:
             self._autostart.mkdir(parents=True, exist_ok=True)
         except OSError as error:
             reason = error.strerror or str(error)
             raise EnvironmentFault(f"making {self._autostart}", reason, "Start Thresher as root.") from error
         entry = self._autostart / ENTRY
-        write_whole(entry, entry_text(job.absolute()).encode(), 0o644)
-        return f"a desktop session that logs in by itself starts it ({entry}); as root it would start without one"
+        write_whole(entry, entry_text(job).encode(), 0o644)
+        return (
+            f"a desktop session that logs in by itself starts it ({entry}); with more rights it would start without one"
+            f"{why_not}"
+        )
 
     def remove(self) -> str:
         """Undo that."""
-        gone = []
-        for path in (self._units / _WANTED_BY / UNIT, self._units / UNIT, self._autostart / ENTRY):
-            try:
-                if os.path.lexists(path):
-                    path.unlink()
-                    gone.append(str(path))
-            except OSError:
-                return f"{path} could not be removed: remove it by hand"
+        entry, gone = self._autostart / ENTRY, []
+        try:
+            gone += restart_unit.remove(self._units) if self._root else self._removed_by_helper()
+            if os.path.lexists(entry):
+                entry.unlink()
+                gone.append(entry)
+        except (OSError, SourceUnavailable) as error:
+            where = RESTART_UNIT if isinstance(error, SourceUnavailable) else error.filename
+            return f"{where} could not be removed: remove it by hand"
         return f"removed {gone[-1]}" if gone else ""
+
+    def _removed_by_helper(self) -> list[Path]:
+        if self._helper is None or not restart_unit.is_installed(self._units):
+            return []
+        return [Path(path) for path in self._helper.remove_restart()]

@@ -1,6 +1,7 @@
 """A hardware watchdog of this computer, held by a process of its own."""
 
 import os
+import socket
 import subprocess
 from pathlib import Path
 
@@ -18,12 +19,10 @@ class LiveWatchdog:
 
     def __init__(self, timeout_s: float) -> None:
         """Arm it. Raises SourceUnavailable with what would change that."""
-        name = next(iter(list_names(Path(_CLASS))), "")
-        if not name:
-            raise SourceUnavailable(_CLASS, "this machine has no hardware watchdog, or its driver is not loaded")
+        name = watchdog_name()
         if _text(f"{_CLASS}/{name}/nowayout") == "1":
             raise SourceUnavailable(f"/dev/{name}", NOWAYOUT)
-        self.name = _text(f"{_CLASS}/{name}/identity") or name
+        self.name = _identity(name)
         command = own_command("thresher.machine.watchdog_worker", f"/dev/{name}", f"{timeout_s:.0f}")
         self._process = subprocess.Popen(
             command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, start_new_session=True
@@ -60,6 +59,59 @@ class LiveWatchdog:
             return str(error)
         self._process.stdout.close()
         return "" if said.endswith("off") else said.removeprefix("failed ") or "its process was killed"
+
+
+class HelperWatchdog:
+    """A watchdog that the access helper holds for whoever has the socket."""
+
+    def __init__(self, name: str, end: socket.socket) -> None:
+        """Wait until it is armed. Raises SourceUnavailable."""
+        self.name = _identity(name)
+        self._end = end
+        self._end.settimeout(_WAIT_S)
+        word, _, rest = self._said().partition(" ")
+        if word != "armed":
+            self._end.close()
+            raise SourceUnavailable(f"/dev/{name}", rest or "the access helper has ended")
+        self.timeout_s = float(rest)
+
+    def _said(self) -> str:
+        try:
+            return self._end.recv(256).decode("utf-8", "replace").strip()
+        except OSError:
+            return ""
+
+    def feed(self) -> str:
+        """Feed it, without waiting."""
+        try:
+            self._end.send(b"f", socket.MSG_DONTWAIT)
+        except BlockingIOError:
+            return "the access helper takes nothing any more: the device does not answer"
+        except OSError as error:
+            return f"the access helper has ended ({error.strerror})"
+        return ""
+
+    def close(self) -> str:
+        """Disarm it."""
+        try:
+            self._end.shutdown(socket.SHUT_WR)
+        except OSError as error:
+            return str(error)
+        said = self._said()
+        self._end.close()
+        return "" if said == "off" else said.removeprefix("failed ") or "the access helper has ended"
+
+
+def watchdog_name() -> str:
+    """Return the kernel's name of the first watchdog. Raises SourceUnavailable when there is none."""
+    name = next(iter(list_names(Path(_CLASS))), "")
+    if not name:
+        raise SourceUnavailable(_CLASS, "this machine has no hardware watchdog, or its driver is not loaded")
+    return name
+
+
+def _identity(name: str) -> str:
+    return _text(f"{_CLASS}/{name}/identity") or name
 
 
 def _text(path: str) -> str:

@@ -13,10 +13,13 @@ def own_command(module: str, *arguments: str) -> list[str]:
     return [sys.executable, "-P", "-m", module, *arguments]
 
 
-def start_own(module: str, *arguments: str, order: bytes = b"") -> subprocess.Popen[bytes]:
+def start_own(
+    module: str, *arguments: str, order: bytes = b"", opened: tuple[int, ...] = ()
+) -> subprocess.Popen[bytes]:
     """Start one of the program's modules as a worker: pipes both ways, and `order` as the first line of its input.
 
-    It has a session of its own, since a key that stops the program must not tear a worker's work apart.
+    `opened` are descriptors that it gets. It has a session of its own, since a key that stops the program must not tear
+    a worker's work apart.
     """
     process = subprocess.Popen(
         own_command(module, *arguments),
@@ -24,6 +27,7 @@ def start_own(module: str, *arguments: str, order: bytes = b"") -> subprocess.Po
         stdout=subprocess.PIPE,
         stderr=subprocess.DEVNULL,
         start_new_session=True,
+        pass_fds=opened,
     )
     if order and process.stdin is not None:
         with contextlib.suppress(BrokenPipeError):  # it has ended already: its output says why

@@ -240,6 +240,10 @@ class Pacing(Protocol):
         """Return where a worker runs and what disturbs it; `memory_words` is 0 for loads that walk no memory."""
         ...
 
+    def page_frames(self) -> int | None:
+        """Return the socket by which workers get their page frames; None where they need none, or get none."""
+        ...
+
     def round_trips_ns(self, cpus: Sequence[int]) -> dict[tuple[int, int], float] | None:
         """Return the round trip between each two logical CPUs, None where it has to be measured."""
         ...
@@ -275,6 +279,18 @@ class BlockOpener(Protocol):
 
     def open_scratch(self, path: str, scale: float) -> ScratchSource:
         """Open a scratch file on a drive; each of its bytes stands for `scale` of them. Raises SourceUnavailable."""
+        ...
+
+
+@runtime_checkable
+class HandedOver(Protocol):
+    """A machine whose drives may have to be opened by somebody who may: this computer."""
+
+    def opened_blocks(self, path: str) -> int | None:
+        """Return a whole drive opened for reading; None where this program may open it itself.
+
+        It may block for seconds. Raises SourceUnavailable.
+        """
         ...
 
 

@@ -12,7 +12,7 @@ from thresher.model.parts import Fact, Inventory
 from thresher.model.sheet import RunSheet
 from thresher.model.trials import EMPTY_BOOK, Book
 from thresher.model.verdict import Verdict
-from thresher.protocol.events import DecisionsEvent, GoingOnEvent, QuestionEvent
+from thresher.protocol.events import AccessEvent, DecisionsEvent, GoingOnEvent, QuestionEvent
 from thresher.protocol.intake import Intake
 from thresher.protocol.status import EngineHealth, RunStatus, ScanStatus, SourceState
 
@@ -65,6 +65,7 @@ class Snapshot(msgspec.Struct, frozen=True):
     asked: QuestionEvent | None = None
     endings: tuple[MachineEnding, ...] = ()
     going_on: GoingOnEvent = GoingOnEvent()
+    access: AccessEvent = AccessEvent()
 
 
 class SheetCheck(msgspec.Struct, frozen=True):

@@ -19,6 +19,7 @@ from thresher.model.questions import Answer
 from thresher.model.sheet import Block, RunSheet
 from thresher.model.trials import Book, Configuration, Outcome, Trial
 from thresher.protocol.answers import HistoryRows, SheetCheck, SheetFile, Snapshot
+from thresher.protocol.events import AccessEvent
 from thresher.protocol.intake import JobCard
 from thresher.protocol.status import RunStatus, ScanStatus
 from thresher.shop.store import ShopPart
@@ -411,6 +412,10 @@ class GoOnNow(Command[bool], frozen=True, tag="going_on.now"):
     """Start at once what is to be started by itself."""
 
 
+class AskAccess(Command[AccessEvent], frozen=True, tag="access.ask"):
+    """Have a person asked for full access to the machine; what comes of it is announced."""
+
+
 EndingCommand = AnswerEnding | GetMoments | StopGoingOn | GoOnNow
 CheckCommand = PutRound | AnswerQuestion | Attend
 ChangeCommand = AddTime | EndBlock | LeaveOut | AppendBlock | GoOn
@@ -420,7 +425,7 @@ DeviceCommand = StartScan | StopScan | ReportArtefact
 EvidenceCommand = AddEvidence | UndoEvidence | AddNote
 TrialCommand = BeginTrial | AddPart | AddOutcome | AssignRun | UndoTrial | FollowMachine | KeepTrials
 VerdictCommand = LockVerdict | CloseJob | ReopenJob | SetCounted | EditPrices | ReloadPrices
-ControlCommand = GetSnapshot | GetHistory | LeaveEngine | QuitEngine
+ControlCommand = GetSnapshot | GetHistory | LeaveEngine | QuitEngine | AskAccess
 BenchCommand = RunCommand | ChangeCommand | SheetCommand | IntakeCommand | DeviceCommand
 EngineCommand = (
     BenchCommand | CheckCommand | EndingCommand | EvidenceCommand | TrialCommand | VerdictCommand | ControlCommand

@@ -2,6 +2,7 @@
 
 import msgspec
 
+from thresher.model.access import Access
 from thresher.model.channels import Channel, Tick
 from thresher.model.checks import CheckResult
 from thresher.model.decisions import NO_DECISIONS, ClosedJob, Decisions, PriorChange
@@ -98,6 +99,17 @@ class DecisionsEvent(msgspec.Struct, tag="decisions", frozen=True):
     changes: tuple[PriorChange, ...] = ()
 
 
+class AccessEvent(msgspec.Struct, tag="access", frozen=True):
+    """What the program may do has changed, or a person is being asked for more.
+
+    `reopens` says that the engine opens the job again as soon as nothing is going on.
+    """
+
+    access: Access = Access()
+    asking: bool = False
+    reopens: bool = False
+
+
 class VerdictEvent(msgspec.Struct, tag="verdict", frozen=True):
     """The verdict has changed."""
 
@@ -155,4 +167,5 @@ EngineEvent = (
     | MachineEvent
     | IntakeEvent
     | ScanEvent
+    | AccessEvent
 )

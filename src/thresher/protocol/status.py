@@ -103,5 +103,4 @@ class EngineHealth(msgspec.Struct, frozen=True):
     row_age_s: float | None
     rows_waiting: int
     trouble: str | None
-    access: str
     kernels: str = ""

@@ -14,6 +14,7 @@ from thresher.protocol.commands import (
     AnswerEnding,
     AnswerQuestion,
     AppendBlock,
+    AskAccess,
     AssignRun,
     Attend,
     BeginBaseline,
@@ -303,6 +304,8 @@ def _on_control(engine: Engine, command: ControlCommand) -> object:
             return engine.snapshot()
         case GetHistory(after):
             return engine.history(after, _HISTORY_ROWS)
+        case AskAccess():
+            return engine.access.ask()
         case LeaveEngine():
             # only the engine knows for sure whether a run is in progress, for which it stays
             if engine.conductor.active:

@@ -32,6 +32,10 @@ class SimulatedPacing(Pacing):
         base, stride = self._work.memory_share(worker, workers, memory_words)
         return WorkerSetup(pin, base, stride, self._work.cell_faults(worker, workers, memory_words))
 
+    def page_frames(self) -> int | None:
+        """Simulated memory has no page frames of its own."""
+        return None
+
     def round_trips_ns(self, cpus: Sequence[int]) -> dict[tuple[int, int], float] | None:
         """Return the simulated machine's round trips."""
         return {(a, b): self._work.pair_time_ns(a, b) for a in cpus for b in cpus if a < b}

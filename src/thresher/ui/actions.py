@@ -78,7 +78,10 @@ def menu_sections(window: "MainWindow") -> tuple[tuple[MenuItem, ...], ...]:
             MenuItem("Zoom in", ("+", "="), lambda: window.zoom(_ZOOM)),
             MenuItem("Zoom out", ("-",), lambda: window.zoom(1 / _ZOOM)),
         ),
-        (MenuItem("Show sources that could not be read", ("Ctrl+U",), window.show_unread),),
+        (
+            MenuItem("Show sources that could not be read", ("Ctrl+U",), window.show_unread),
+            MenuItem("Access to this machine…", ("Ctrl+Shift+U",), window.show_access),
+        ),
     )
 
 

@@ -116,6 +116,8 @@ class EngineKeeper(QObject):
 
     def _on_lost(self) -> None:
         self._opened = False
+        if self._window.state.access.reopens:
+            return  # the same engine opens the job again, with more access; the link tries until it answers
         if self._moving:
             self._gone_by = time.monotonic() + _GONE_BY_S
             self._start_when_gone()

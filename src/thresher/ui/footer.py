@@ -1,7 +1,7 @@
 """The line at the bottom: workers, sampling, the age of the last row on disk, access; or what went wrong."""
 
-from PyQt6.QtCore import QPointF, QRectF
-from PyQt6.QtGui import QColor, QPainter
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QMouseEvent, QPainter
 from PyQt6.QtWidgets import QWidget
 
 from thresher.model.run_states import RunState
@@ -44,23 +44,51 @@ def footer_text(state: BenchState) -> str:
     return " · ".join(words)
 
 
+def access_text(state: BenchState) -> str:
+    """Return what the footer says of the access to the machine."""
+    if state.snapshot is None:
+        return ""
+    if state.snapshot.kind == "stored job":
+        return "stored job, read only"
+    if state.access.asking:
+        return "asking for access"
+    access = state.access.access
+    return f"{access.level.value} (click to ask)" if access.can_ask else access.level.value
+
+
+def _about_access(state: BenchState) -> str:
+    missing = [f"{each.words}: {each.brings}" for each in state.access.access.missing]
+    return "\n".join(["Missing:", *missing]) if missing else "All that can be read and tested here is open."
+
+
 class Footer(PaintedWidget):
-    """One line, always there."""
+    """One line, always there. A click on its right end is for the access to the machine."""
+
+    access_clicked = pyqtSignal()
 
     def __init__(self, state: BenchState, look: Look, parent: QWidget | None = None) -> None:
         """Keep one height."""
         super().__init__(state, look, "Status line", parent)
         self.setFixedHeight(26)
+        self._access_area = QRectF()
 
     def draw(self, painter: QPainter) -> None:
         """Draw the sentence, or the trouble."""
         scheme, state = self.look.scheme, self.state
         painter.fillRect(self.rect(), QColor(scheme.rail))
-        access = state.health.access if state.health else ""
+        access = access_text(state)
         right = self.width() - 14.0
         wide = draw_text(painter, QPointF(right, 17), access, scheme.soft, 11.5, right=True)
         text = state.trouble.replace("\n", " ") or footer_text(state)
         colour = scheme.fault if state.trouble or (state.health and state.health.trouble) else scheme.soft
         draw_text(painter, QPointF(14, 17), text, colour, 11.5, width=right - wide - 40)
         self.spots.append(Spot(QRectF(self.rect()), state.trouble or text.replace(" · ", "\n")))
-        self.setAccessibleDescription(text)
+        self._access_area = QRectF(right - wide - 8, 0, wide + 22, self.height())
+        self.spots.append(Spot(self._access_area, _about_access(state)))
+        self.setAccessibleDescription(f"{text} · {access}")
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
+        """A click on the access asks for more, or says what there is."""
+        left = event is not None and event.button() is Qt.MouseButton.LeftButton
+        if left and event is not None and self._access_area.contains(event.position()):
+            self.access_clicked.emit()

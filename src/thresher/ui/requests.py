@@ -10,6 +10,7 @@ from thresher.model.channels import watched_temperatures
 from thresher.model.sheet import RunSheet
 from thresher.protocol.commands import (
     AddEvidence,
+    AskAccess,
     BeginTrial,
     ChooseSheet,
     Command,
@@ -139,6 +140,10 @@ class EngineRequests:
                 self.send(PutTrialSheet(load, minutes, title))
 
         self._send_or_say(command, "continue its trials", on_begun)
+
+    def ask_access(self) -> None:
+        """Have a person asked for full access to the machine."""
+        self._send_or_say(AskAccess(), "ask for access")
 
     def edit_prices(self) -> None:
         """Open the shop's price list in an editor, begun with the defaults."""

@@ -21,6 +21,7 @@ from thresher.model.trials import EMPTY_BOOK
 from thresher.model.verdict import Verdict
 from thresher.protocol.answers import HistoryRows, Snapshot
 from thresher.protocol.events import (
+    AccessEvent,
     BookEvent,
     CheckEvent,
     DecisionsEvent,
@@ -77,6 +78,7 @@ class BenchState(QObject):
         self.checks: list[CheckResult] = []
         self.endings: tuple[MachineEnding, ...] = ()
         self.going_on = GoingOnEvent()
+        self.access = AccessEvent()
         self.asked: QuestionEvent | None = None
         self.questions: tuple[str, ...] = ()
         self.decided = DecisionsEvent()
@@ -146,6 +148,7 @@ class BenchState(QObject):
         self.scan = snapshot.scan
         self.checks, self.asked = [*snapshot.checks_before, *snapshot.checks], snapshot.asked
         self.endings, self.going_on = snapshot.endings, snapshot.going_on
+        self.access = snapshot.access
         self.tape, self.findings = list(snapshot.tape), list(snapshot.findings)
         self.lanes = choose_lanes(snapshot.channels)
         self.history = Pyramid(len(snapshot.channels))
@@ -207,11 +210,16 @@ class BenchState(QObject):
                 self._take_machine(machine, channels, intake)
             case IntakeEvent(intake):
                 self._take_intake(intake)
-            case ScanEvent() | CheckEvent() | QuestionEvent() | EndingsEvent() | GoingOnEvent():
+            case ScanEvent() | CheckEvent() | QuestionEvent() | EndingsEvent() | GoingOnEvent() | AccessEvent():
                 self._take_check(event)
         self._dirty = True
 
-    def _take_check(self, event: ScanEvent | CheckEvent | QuestionEvent | EndingsEvent | GoingOnEvent) -> None:
+    def _take_check(
+        self, event: ScanEvent | CheckEvent | QuestionEvent | EndingsEvent | GoingOnEvent | AccessEvent
+    ) -> None:
+        if isinstance(event, AccessEvent):
+            self.access = event
+            return
         if isinstance(event, EndingsEvent | GoingOnEvent):
             if isinstance(event, EndingsEvent):
                 self.endings = event.endings

@@ -58,6 +58,7 @@ from thresher.protocol.commands import (
 )
 from thresher.protocol.intake import JobCard
 from thresher.ui import theme
+from thresher.ui.access_dialog import AccessDialog
 from thresher.ui.actions import MenuItem, add_action, make_menu
 from thresher.ui.band import Band
 from thresher.ui.file_actions import FileActions
@@ -110,6 +111,7 @@ class MainWindow(QWidget):
         self.parts = PartsStation(state, look, self)
         self.stations = self._make_stations()
         self.footer = Footer(state, look, self)
+        self.footer.access_clicked.connect(self._on_access_clicked)
         self.strip = SmallStrip(state, look, self)
         self.scene = SceneWindow(state, look, self)
         self.question = QuestionView(state, look, self)
@@ -389,6 +391,19 @@ class MainWindow(QWidget):
         unknown = self.state.snapshot.unknown if self.state.snapshot else ()
         lines = [f"{fact.name}: {fact.value}\n    {fact.source}" for fact in unknown]
         self._box("Sources that could not be read", "\n\n".join(lines) or "Every source of this machine was read.")
+
+    def show_access(self) -> None:
+        """Show what the program may do here, what is missing, and what would give it."""
+        dialog = AccessDialog(self.state.access.access, self.requests.ask_access, self._look.scheme, self)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.open()
+
+    def _on_access_clicked(self) -> None:
+        """One click asks for what is missing; where nothing can be asked for it is shown."""
+        if self.state.access.access.can_ask and not self.requests.stored:
+            self.requests.ask_access()
+        else:
+            self.show_access()
 
     def toggle_strip(self) -> None:
         """Show or hide the small strip that stays on top of other programs."""

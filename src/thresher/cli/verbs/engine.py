@@ -26,15 +26,19 @@ def engine(
     from thresher.server.server import serve, take_socket
 
     listening = take_socket(socket)
+    again = True
     try:
-        system = open_system(root, simulate, speed)
-        made = wiring.make_engine(system, job, every, shop, simulate or "")
-        if sheet is not None:
-            made.sheets.put(wiring.sheet_named(sheet))
-        else:
-            made.sheets.put_proposed()
-        with interrupt_stops(made):
-            serve(made, listening, linger)
+        while again:
+            system = open_system(root, simulate, speed)
+            made = wiring.make_engine(system, job, every, shop, simulate or "")
+            if sheet is not None:
+                made.sheets.put(wiring.sheet_named(sheet))
+            else:
+                made.sheets.put_proposed()
+            with interrupt_stops(made):
+                serve(made, listening.dup(), linger)
+            # with more access than before there is more to be read: the same job is opened again
+            again, job = made.wants_reopening, made.job_file
     finally:
         listening.close()
         socket.unlink(missing_ok=True)

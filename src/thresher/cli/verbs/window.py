@@ -8,6 +8,7 @@ from typing import Annotated, NoReturn
 import typer
 
 from thresher.cli.options import Every, JobPath
+from thresher.model.access import ASK
 from thresher.model.errors import EnvironmentFault
 from thresher.model.own_program import own_command
 
@@ -17,8 +18,11 @@ def window(
     every: Every = 1.0,
     job: JobPath = None,
     look: Annotated[Path | None, typer.Option("--look", help="Show a job without opening it, read only.")] = None,
+    ask: Annotated[bool, typer.Option("--ask", help="Have an administrator asked for full access first.")] = False,
 ) -> None:
     """Open the window on this computer."""
+    if ask:
+        os.environ[ASK] = "1"  # also for the programs that this one starts
     if context.invoked_subcommand is not None:
         return
     if look is not None:

@@ -14,7 +14,7 @@ from thresher.engine.drive_jobs.access import DriveAccess, DriveJob
 from thresher.inventory.identity import serial_of
 from thresher.model.errors import SourceUnavailable, ThresherError
 from thresher.model.findings import Severity
-from thresher.model.port import BlockOpener
+from thresher.model.port import BlockOpener, HandedOver
 from thresher.protocol.status import ScanStatus
 from thresher.shop.drive_history import keep_scan
 
@@ -50,12 +50,18 @@ class ScanJob(DriveJob):
             if isinstance(access.system, BlockOpener):
                 self._paced = scan_here(self._order, access.system.open_blocks(path))
             else:
-                process = self._process = ScanProcess(path, self._order)
-                threading.Thread(target=self._listen, args=(process,), name=f"scan {self._name}", daemon=True).start()
+                threading.Thread(target=self._read, args=(path,), name=f"scan {self._name}", daemon=True).start()
         access.board.show(self.status)
 
-    def _listen(self, process: ScanProcess) -> None:
+    def _read(self, path: str) -> None:
+        """Start the process and listen to it; opening the drive may block."""
+        system = self._access.system
         try:
+            opened = system.opened_blocks(path) if isinstance(system, HandedOver) else None
+            process = self._process = ScanProcess(path, self._order, opened)
+            if self.over:
+                process.close()  # stopped while it began
+                return
             for report in process.reports():
                 if report is not None:
                     self._came.put(report)

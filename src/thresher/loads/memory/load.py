@@ -131,7 +131,7 @@ class MemoryTask(Task):
         wanted = self._order.plan.bytes_each
         for share in _SHARES:
             try:
-                return Region(int(wanted * share), self._reporter.alive)
+                return Region(int(wanted * share), self._reporter.alive, self._order.frames)
             except OSError as error:
                 reason = error
         remedy = "Choose a smaller share, or close what uses memory."

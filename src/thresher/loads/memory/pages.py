@@ -14,6 +14,7 @@ from pathlib import Path
 import numpy as np
 
 from thresher.loads.exercise import Array, Words
+from thresher.machine.page_frames import page_frames
 
 PAGE = mmap.PAGESIZE
 _MADV_POPULATE_WRITE = 23
@@ -39,8 +40,11 @@ class Taken:
 class Region:
     """A stretch of anonymous memory, present to its last page."""
 
-    def __init__(self, size: int, alive: Callable[[], None] = lambda: None) -> None:
-        """Take `size` bytes, rounded down to whole pages, calling `alive` on the way. Raises OSError."""
+    def __init__(self, size: int, alive: Callable[[], None] = lambda: None, frames: int | None = None) -> None:
+        """Take `size` bytes, rounded down to whole pages, calling `alive` on the way. Raises OSError.
+
+        `frames` is the socket by which page frames are got where the kernel gives them to root only.
+        """
         size = max(PAGE, size // PAGE * PAGE)
         self._map = mmap.mmap(-1, size, flags=mmap.MAP_PRIVATE | mmap.MAP_ANONYMOUS)
         self.words: Words = np.frombuffer(self._map, dtype=np.uint64)
@@ -51,8 +55,13 @@ class Region:
             alive()
             if _libc.madvise(self.address + at, part, _MADV_POPULATE_WRITE) != 0:
                 self.words[at // 8 : (at + part) // 8 : PAGE // 8] = 0  # a kernel before 5.14: touch every page
+        table = None if frames is None else page_frames(frames)  # asked for first: with it comes the right to lock
         locked = _libc.mlock(self.address, size) == 0
-        self._frames = _frames(self.address, size)
+        try:
+            self._frames = _frames(self.address, size, table)
+        finally:
+            if table is not None:
+                os.close(table)
         self.taken = Taken(size, locked, huge, self._frames is not None)
 
     @property
@@ -73,10 +82,13 @@ class Region:
         self._map.close()
 
 
-def _frames(address: int, size: int) -> Array | None:
+def _frames(address: int, size: int, table: int | None) -> Array | None:
     try:
-        with Path("/proc/self/pagemap").open("rb", buffering=0) as pagemap:
-            raw = os.pread(pagemap.fileno(), size // PAGE * 8, address // PAGE * 8)
+        if table is not None:
+            raw = os.pread(table, size // PAGE * 8, address // PAGE * 8)
+        else:
+            with Path("/proc/self/pagemap").open("rb", buffering=0) as pagemap:
+                raw = os.pread(pagemap.fileno(), size // PAGE * 8, address // PAGE * 8)
     except OSError:
         return None  # the caller says that addresses are not known
     entries = np.frombuffer(raw, np.uint64)

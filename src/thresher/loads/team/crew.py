@@ -155,7 +155,8 @@ def start_crew(
 
     `words` is how many simulated memory words a worker walks. Raises EnvironmentFault when it cannot be done.
     """
-    crew = Crew(*start_spawner())
+    frames = pacing.page_frames() if words else None
+    crew = Crew(*start_spawner(frames))
     try:
         for worker, cpu in enumerate(cpus):
             mine, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
@@ -171,6 +172,7 @@ def start_crew(
                 faults=setup.faults,
                 base=setup.base,
                 stride=setup.stride,
+                frames=frames,
             )
             with theirs:
                 socket.send_fds(crew.control, [msgspec.json.encode(order)], [theirs.fileno(), *memory])

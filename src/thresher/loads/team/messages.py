@@ -123,7 +123,10 @@ Report = Done | Mismatch | MemoryWrong | MemoryTaken | PassDone | RoundOffHigh |
 
 
 class SpawnWorker(msgspec.Struct, tag="spawn", frozen=True):
-    """To the spawner, with three file descriptors: the worker's socket, the status table, the shared memory."""
+    """To the spawner, with three file descriptors: the worker's socket, the status table, the shared memory.
+
+    `frames` is the number of the socket by which the worker gets its page frames, None for none.
+    """
 
     worker: int
     workers: int
@@ -134,6 +137,7 @@ class SpawnWorker(msgspec.Struct, tag="spawn", frozen=True):
     faults: tuple[CellFault, ...] = ()
     stride: int = 8
     base: int = 0
+    frames: int | None = None
 
 
 class KillWorkers(msgspec.Struct, tag="kill", frozen=True):

@@ -37,15 +37,18 @@ def memory_file(name: str, size: int) -> int:
     return fd
 
 
-def start_spawner() -> tuple[socket.socket, subprocess.Popen[bytes]]:
-    """Start the spawner; return our end of its socket and the process."""
+def start_spawner(frames: int | None = None) -> tuple[socket.socket, subprocess.Popen[bytes]]:
+    """Start the spawner; return our end of its socket and the process.
+
+    `frames` is the socket by which workers get their page frames; they have it under the same number.
+    """
     mine, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
     # more than one BLAS thread a worker would fight with the neighbours for their cores
     environment = os.environ | {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
     with theirs:
         process = subprocess.Popen(
             own_command("thresher.loads.worker.spawner", str(theirs.fileno())),
-            pass_fds=[theirs.fileno()],
+            pass_fds=[theirs.fileno(), *(() if frames is None else (frames,))],
             env=environment,
             start_new_session=True,
             stdin=subprocess.DEVNULL,
