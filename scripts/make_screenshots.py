@@ -12,21 +12,27 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
+from PyQt6.QtCore import QPoint, QRect
+from PyQt6.QtGui import QColor, QPainter, QPixmap
 from PyQt6.QtWidgets import QApplication, QScrollArea
 
 from thresher.app.demo import prepare_demo_bench
 from thresher.app.launch import start_engine_process
 from thresher.compose.rounds import plan_round, round_sheet
 from thresher.engine.assembly import open_engine
+from thresher.model.access import Allowed, access_of
 from thresher.model.card_port import Artefact
 from thresher.model.checks import Round
 from thresher.model.parts import PartKind
 from thresher.model.sheet import GateKind
+from thresher.privileged.allowlist import Right
 from thresher.protocol.commands import PutRound, StartScan
+from thresher.protocol.events import AccessEvent
 from thresher.simulator.machine import SimulatedMachine
 from thresher.simulator.scenario import load_scenario, shipped_scenarios
 from thresher.ui import theme
-from thresher.ui.__main__ import DEMO_ARGUMENTS, LIVE_ARGUMENTS
+from thresher.ui.__main__ import DEMO_ARGUMENTS
+from thresher.ui.access_dialog import AccessDialog
 from thresher.ui.app import make_app, take_down
 from thresher.ui.link import EngineLink
 from thresher.ui.look import Look
@@ -274,20 +280,45 @@ def crash_pictures(app: QApplication, folder: Path) -> None:
     take_down(app, window)
 
 
-def live_picture(app: QApplication, folder: Path) -> None:
-    """The Bench on this computer, whatever it offers."""
-    window, _link = bench(app, folder, LIVE_ARGUMENTS, folder / "live.thresher")
-    window.start()
-    wait_for(app, lambda: window.state.run.run_at >= 45, 90)
-    grab(app, window, "bench-live.png")
-    window.stop()
-    wait_for(app, lambda: window.state.run.state == "ended", 10)
+def access_picture(app: QApplication, folder: Path) -> None:
+    """What is allowed and what more would bring, as on a computer of somebody who is no administrator.
+
+    Below it stands the bottom line in its other two states.
+    """
+    window, link = bench(app, folder, ["--simulate", "lighthouse-playout"], folder / "access.thresher")
+    link.close()  # the window would be told that on a simulated machine everything is allowed
+    here = {Right.READ: Allowed.YES, Right.DRIVES: Allowed.YES}
+    asked = dict.fromkeys(set(Right) - set(here), Allowed.ASK)
+    lines = []
+    for access in (access_of(dict.fromkeys(Right, Allowed.YES)), access_of({}), access_of(here | asked)):
+        window.state.take_event(AccessEvent(access))
+        window.state.refresh_now()
+        app.processEvents()
+        lines.append(window.footer.grab())
+    window.show_access()
+    for _ in range(8):
+        app.processEvents()
+    dialog = window.findChild(AccessDialog)
+    assert dialog is not None
+    whole, shown = window.grab(), dialog.grab()
+    picture = QPixmap(whole.width(), whole.height() + 2 * (lines[0].height() + 6))
+    picture.fill(QColor("white"))
+    painter = QPainter(picture)
+    painter.drawPixmap(0, 0, whole)
+    corner = QPoint((whole.width() - shown.width()) // 2, (whole.height() - shown.height()) // 2)
+    painter.drawPixmap(corner, shown)
+    painter.drawRect(QRect(corner, shown.size()))
+    for number, line in enumerate(lines[:2]):
+        painter.drawPixmap(0, whole.height() + 6 + number * (line.height() + 6), line)
+    painter.end()
+    picture.save(str(OUT / "access.png"))
+    print("docs/screenshots/access.png")
     take_down(app, window)
 
 
 def main() -> int:
-    """Make all pictures, or those whose group is named: demo, intake, drives, graphics, rounds, crashes, live."""
-    groups = sys.argv[1:] or ["demo", "intake", "drives", "graphics", "rounds", "crashes", "live"]
+    """Make all pictures, or those whose group is named: demo, intake, drives, graphics, rounds, crashes, access."""
+    groups = sys.argv[1:] or ["demo", "intake", "drives", "graphics", "rounds", "crashes", "access"]
     app = make_app([])
     for name, make in (
         ("demo", demo_pictures),
@@ -296,7 +327,7 @@ def main() -> int:
         ("graphics", graphics_pictures),
         ("rounds", round_pictures),
         ("crashes", crash_pictures),
-        ("live", live_picture),
+        ("access", access_picture),
     ):
         if name in groups:
             with tempfile.TemporaryDirectory(prefix="thresher-pictures-") as folder:
