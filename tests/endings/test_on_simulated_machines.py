@@ -1,7 +1,10 @@
 """Simulated machines that come to a sudden end: read back after the start, as evidence, and going on by themselves."""
 
 import signal
+import sqlite3
+import time
 from collections.abc import Callable, Iterator
+from contextlib import closing
 from dataclasses import replace
 from itertools import pairwise
 from pathlib import Path
@@ -15,6 +18,8 @@ from thresher.endings.conclude import OpenEnd, conclude
 from thresher.endings.traces import LeftBehind, Traces, fatal_lines
 from thresher.engine.assembly import open_engine
 from thresher.engine.engine import Engine
+from thresher.engine.services import endings as endings_service
+from thresher.engine.services.open_ends import open_ends
 from thresher.journal.black_box import box_path, read_box
 from thresher.journal.jobfile import JobFile, StoredRun
 from thresher.journal.writer import Closing
@@ -375,6 +380,24 @@ def test_last_words_that_were_there_before_belong_to_an_end_before(bench: Bench)
     assert set(kinds) == {EndingKind.PANIC, EndingKind.FREEZE}
     words = [any(trace.name == "last words of a panic" for trace in each.traces) for each in engine.endings.endings]
     assert words == [kind is EndingKind.PANIC for kind in kinds]
+
+
+def test_words_that_were_there_before_are_known_also_when_the_box_is_lost(
+    bench: Bench, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(endings_service, "last_words_files", lambda _system: ["/sys/fs/pstore/dmesg-erst-7"])
+    engine, _ = bench()
+    engine.sheets.put(hunt())
+    engine.start()
+    engine.watch(20)
+    time.sleep(1.5)  # the rows are on the drive
+    left = tmp_path / "left.thresher"
+    with closing(sqlite3.connect(tmp_path / "job.thresher")) as there, closing(sqlite3.connect(left)) as copied:
+        there.backup(copied)  # as a cut of the power leaves it
+    with JobFile(left, read_only=True) as stored:
+        ((end, _reached),) = open_ends(stored, None, "another boot")
+    engine.close()
+    assert end.left.known_words == ("/sys/fs/pstore/dmesg-erst-7",)
 
 
 @pytest.mark.parametrize(("number", "left"), [(signal.SIGTERM, True), (0, False)])

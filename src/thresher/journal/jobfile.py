@@ -21,7 +21,7 @@ import numpy.typing as npt
 from thresher.journal.foreign import all_say_damage
 from thresher.journal.lock import holder
 from thresher.journal.opening import connect, connect_read_only, sentence_of
-from thresher.journal.rows import BROKEN_OFF, DRAFT, ENDING, ENDS, GOING_ON, MOMENTS, SHEET_CHANGED, WRITTEN
+from thresher.journal.rows import BROKEN_OFF, DRAFT, ENDING, ENDS, GOING_ON, KNOWN_WORDS, MOMENTS, SHEET_CHANGED, WRITTEN
 from thresher.model.channels import Baseline, Channel, Quantity
 from thresher.model.checks import CheckResult, exposure_of_check
 from thresher.model.decisions import NO_DECISIONS, Decisions
@@ -192,6 +192,12 @@ class JobFile:
         """Return what goes on by itself after a sudden end, as the engine wrote it; empty when nothing does."""
         found = self._connection.execute("SELECT value FROM job WHERE name = ?", (GOING_ON,)).fetchone()
         return "" if found is None else str(found[0])
+
+    def known_words(self) -> tuple[str, ...]:
+        """Return the files of the kernel's last words that were there when the job was opened last."""
+        query = "SELECT body FROM marks WHERE kind = ? ORDER BY mark DESC LIMIT 1"
+        found = self._connection.execute(query, (KNOWN_WORDS,)).fetchone()
+        return () if found is None else msgspec.json.decode(found[0], type=tuple[str, ...])
 
     def changes(self, run: StoredRun) -> list[SheetChange]:
         """Return what was changed on a run's sheet while it was carried out, oldest first."""

@@ -26,7 +26,7 @@ from thresher.engine.run.record import Record
 from thresher.engine.watch.black_box import BlackBoxWatch
 from thresher.engine.watch.errors import EventWatch
 from thresher.journal.black_box import BoxHeader
-from thresher.journal.rows import ENDING, MOMENTS
+from thresher.journal.rows import ENDING, KNOWN_WORDS, MOMENTS
 from thresher.model.endings import (
     LastMoments,
     MachineEnding,
@@ -81,6 +81,9 @@ class EndingService:
     def begin_box(self) -> None:
         """Begin the black box of this boot; what an earlier one held has been taken by then."""
         now, wall = self._system.now(), self._system.wall()
+        known = tuple(last_words_files(self._system)[-_MOST_WORDS:])
+        if known:  # also in the job: a box that is lost must not let old words speak for a new end
+            self._record.writer.add_mark(None, now, KNOWN_WORDS, known)
         self.box.begin(
             BoxHeader(
                 boot_id_of(self._system),
@@ -91,7 +94,7 @@ class EndingService:
                 self.box.channels,
                 power_cycles=dict(self._cycles),
                 session=own_session(self._system) if self._system.kind is SystemKind.LIVE else "",
-                known_words=tuple(last_words_files(self._system)[-_MOST_WORDS:]),
+                known_words=known,
             )
         )
 

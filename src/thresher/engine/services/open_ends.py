@@ -70,7 +70,7 @@ def _of_run(stored: JobFile, run: StoredRun, header: BoxHeader | None, moments: 
         header.power_cycles if header is not None else {},
         bool(running),
         header.watchdog_armed if header is not None else False,
-        header.known_words if header is not None else (),
+        header.known_words if header is not None else stored.known_words(),
         header.session if header is not None else "",
     )
     return OpenEnd(
