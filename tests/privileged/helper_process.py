@@ -8,4 +8,4 @@ from thresher.privileged.service import main
 
 if __name__ == "__main__":
     root = Path(sys.argv[1])
-    sys.exit(main(Places(root, root / "units", (root / "tracing",)), stay=True))
+    sys.exit(main(Places(root, root / "units", (root / "tracing",))))

@@ -17,6 +17,8 @@ from tests.vm.guest import PLACE, Guest
 ROOT = Path(__file__).parents[2]
 _USER, _PASSWORD = "bench", "harbour-light-7"
 _HOME = f"/home/{_USER}"
+_SHOW_IT = "import fcntl; fcntl.ioctl(open('/dev/tty0'), 0x5606, 7)"
+"""VT_ACTIVATE (ioctl_console(2)): a session that is not in front is not active, and nobody is asked in it."""
 _FROZEN = (
     "sysctl -q kernel.sched_rt_runtime_us=-1; for cpu in 0 1; do"
     " setsid chrt -f 99 taskset -c $cpu sh -c 'while :; do :; done' </dev/null >/dev/null 2>&1 & done; sleep 1"
@@ -61,7 +63,8 @@ def in_session(guest: Guest, password: str, command: str, wait_s: float = 600.0)
         " -p TTYPath=/dev/tty7 -p StandardInput=tty -p TTYReset=yes"
         f" -p StandardOutput=append:{out} -p StandardError=append:{out}"
         f" -E XDG_SEAT=seat0 -E XDG_VTNR=7 -E XDG_SESSION_TYPE=tty -E XDG_SESSION_CLASS=user -- /bin/sh -c"
-        f" 'sleep 3; exec python3 {PLACE}/source/in_session.py {password} {command}' & job=$!; sleep 2; chvt 7;"
+        f" 'sleep 3; exec python3 {PLACE}/source/in_session.py {password} {command}' & job=$!; sleep 2;"
+        f' python3 -c "{_SHOW_IT}";'
         f" wait $job; code=$?; cat {out}; echo code $code"
     )
     *said, last = guest.run(words, wait_s=wait_s).strip().splitlines()

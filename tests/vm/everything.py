@@ -97,10 +97,11 @@ def main() -> int:
     print(f"inventory: {len(found.unknown)} facts unknown, {len(channels.unknown)} sources not read", flush=True)
     for fact in (*found.unknown, *channels.unknown):
         print(f"       {fact.name}: {fact.value} ({fact.source})")
+    drives = [each for each in drives_of(found.parts) if not each.why_not]  # a guest's own disk takes no commands
     job = Path.home() / "a job.thresher"
     checks: list[tuple[str, Callable[[], object]]] = [
         ("firmware tables", lambda: f"{len(system.read('/sys/firmware/dmi/tables/DMI'))} bytes"),
-        ("serial numbers", lambda: f"product UUID of {len(system.read('/sys/class/dmi/id/product_uuid'))} bytes"),
+        ("serial numbers", lambda: f"product serial of {len(system.read('/sys/class/dmi/id/product_serial'))} bytes"),
         ("kernel log", lambda: log_lines(system)),
         ("traced hardware errors", lambda: traced(system)),
         ("the kernel's last words", lambda: f"{len(system.list('/var/lib/systemd/pstore'))} folders"),
@@ -108,11 +109,8 @@ def main() -> int:
         ("page frames and memory locks", lambda: locked(system)),
         ("hardware watchdog", lambda: watched(system)),
         ("resume unit", lambda: f"{system.helper.install_restart(job)}, removed: {system.helper.remove_restart()}"),
-        *((f"health of {each.part.place}", partial(health, system, each)) for each in drives_of(found.parts)),
-        *(
-            (f"reading {each.part.place}", partial(blocks, system, f"/dev/{each.part.place}"))
-            for each in drives_of(found.parts)
-        ),
+        *((f"health of {each.part.place}", partial(health, system, each)) for each in drives),
+        *((f"reading {each.part.place}", partial(blocks, system, f"/dev/{each.part.place}")) for each in drives),
     ]
     failed = [name for name, action in checks if not tried(name, action)]
     refused = 0

@@ -78,7 +78,7 @@ class Helper:
     _grants: dict[tuple[int, int, int], set[Right]] = field(default_factory=dict)
     _waiting: dict[int, _Waiting] = field(default_factory=dict)
     _children: set[int] = field(default_factory=set)
-    _busy_at: float = 0.0
+    _busy_at: float = field(default_factory=time.monotonic)
     _number: int = 0
 
     def next_number(self) -> int:
@@ -299,12 +299,12 @@ def still_there(process: int, began: int) -> bool:
         return False
 
 
-def serve(helper: Helper, ended: socket.socket, stay: bool) -> None:
-    """Serve until something comes on `ended`, or until nobody has needed it for a while, unless it is to stay."""
+def serve(helper: Helper, ended: socket.socket) -> None:
+    """Serve until something comes on `ended`, or until nobody has needed it for a while."""
     with selectors.DefaultSelector() as selector:
         selector.register(helper.bus.sock, selectors.EVENT_READ)
         selector.register(ended, selectors.EVENT_READ)
-        while stay or not helper.idle:
+        while not helper.idle:
             ready = {key.fileobj for key, _ in selector.select(1.0)}
             if ended in ready:
                 return
@@ -317,7 +317,7 @@ def serve(helper: Helper, ended: socket.socket, stay: bool) -> None:
             helper.tidy()
 
 
-def main(places: Places | None = None, stay: bool = False) -> int:
+def main(places: Places | None = None) -> int:
     """Take the name on the system bus and serve it; the exit code is 1 when that cannot be had."""
     os.umask(0o077)
     wake, ended = socket.socketpair()
@@ -335,7 +335,7 @@ def main(places: Places | None = None, stay: bool = False) -> int:
         return 1
     helper = Helper(bus, places or Places())
     try:
-        serve(helper, ended, stay)
+        serve(helper, ended)
     except (ConnectionError, EOFError) as error:
         _log(f"the bus has gone: {error}", "warning")
     finally:
