@@ -36,6 +36,7 @@ def main(password: str, command: list[str]) -> int:
                 continue
         if said.count(b"assword:") > answered:
             answered += 1
+            time.sleep(2.0)  # what is typed before the terminal stops its echo is thrown away
             os.write(terminal, password.encode() + b"\n")
     os.kill(agent, signal.SIGTERM)
     asked = said.decode("utf-8", "replace").replace(password, "(password)").strip()
