@@ -106,6 +106,11 @@ def logged(guest: Guest) -> bool:
     return shown("the journal holds who asked for what", right, "\n".join(said.splitlines()[-12:]))
 
 
+def asked_for(guest: Guest, what: str) -> int:
+    """Return how often the helper has done something in this boot."""
+    return guest.run("journalctl -b -t thresher-access -o cat --no-pager").count(f"{what} (")
+
+
 def crash(guest: Guest) -> bool:
     """A run with watchdog and resume unit: the machine freezes, is reset, and the run goes on as the user."""
     job = f"{_HOME}/hunt.thresher"
@@ -121,10 +126,10 @@ def crash(guest: Guest) -> bool:
     starting = subprocess.Popen(
         [sys.executable, "-c", _IN_BACKGROUND, str(guest.folder), _PASSWORD, command], cwd=ROOT, stdout=subprocess.PIPE
     )
-    until = time.monotonic() + 400
-    while time.monotonic() < until and "OpenWatchdog" not in guest.run("journalctl -b -t thresher-access -o cat"):
+    until, armed = time.monotonic() + 400, asked_for(guest, "OpenWatchdog")
+    while time.monotonic() < until and asked_for(guest, "OpenWatchdog") == armed:
         time.sleep(3.0)
-    time.sleep(45.0)
+    time.sleep(60.0)
     print(guest.run("cat /etc/systemd/system/thresher-go-on.service").strip(), flush=True)
     try:
         guest.run(_FROZEN, wait_s=25.0)

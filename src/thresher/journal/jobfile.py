@@ -21,7 +21,17 @@ import numpy.typing as npt
 from thresher.journal.foreign import all_say_damage
 from thresher.journal.lock import holder
 from thresher.journal.opening import connect, connect_read_only, sentence_of
-from thresher.journal.rows import BROKEN_OFF, DRAFT, ENDING, ENDS, GOING_ON, KNOWN_WORDS, MOMENTS, SHEET_CHANGED, WRITTEN
+from thresher.journal.rows import (
+    BROKEN_OFF,
+    DRAFT,
+    ENDING,
+    ENDS,
+    GOING_ON,
+    KNOWN_WORDS,
+    MOMENTS,
+    SHEET_CHANGED,
+    WRITTEN,
+)
 from thresher.model.channels import Baseline, Channel, Quantity
 from thresher.model.checks import CheckResult, exposure_of_check
 from thresher.model.decisions import NO_DECISIONS, Decisions
