@@ -1,7 +1,10 @@
 """What the program makes of the helper: the same readers get what they get as root, and go on without it."""
 
 import os
+import subprocess
+import sys
 import threading
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -16,6 +19,8 @@ from thresher.machine.restart import ENTRY, LiveRestart
 from thresher.model.access import Access, AccessLevel, Allowed, access_of
 from thresher.model.errors import EnvironmentFault, SourceUnavailable
 from thresher.privileged.allowlist import Right
+from thresher.protocol.client import EngineClient
+from thresher.protocol.commands import AskAccess, GetSnapshot, QuitEngine
 from thresher.protocol.events import AccessEvent, EngineEvent, TapeEvent
 from thresher.simulator.machine import SimulatedMachine
 from thresher.simulator.scenario import load_scenario, shipped_scenarios
@@ -145,3 +150,36 @@ def test_a_run_in_progress_is_not_ended_by_an_answer(tmp_path: Path) -> None:
     engine.watch(2)
     assert (engine.conductor.active, engine.wants_reopening) == (False, True)
     engine.close()
+
+
+def test_the_same_process_opens_the_same_job_again_with_more_access(tmp_path: Path) -> None:
+    socket, job = tmp_path / "engine.sock", tmp_path / "a.thresher"
+    command = [sys.executable, "-m", "tests.privileged.askable_engine", str(socket), str(job), str(tmp_path / "shop")]
+    with (tmp_path / "log").open("w") as log:
+        process = subprocess.Popen(command, cwd=Path(__file__).parents[2], stdout=log, stderr=log)
+    before = _connected(socket)
+    first = before.call(GetSnapshot())
+    assert first.access.access.can_ask
+    assert before.call(AskAccess()).asking
+    with pytest.raises(EnvironmentFault, match="has ended"):
+        while True:
+            before.next_event()
+    before.close()
+    again = _connected(socket)
+    second = again.call(GetSnapshot())
+    assert second.access.access.level is AccessLevel.FULL
+    assert (second.pid, second.job_file) == (first.pid, first.job_file) == (process.pid, str(job))
+    again.call(QuitEngine())
+    again.close()
+    assert process.wait(30) == 0, (tmp_path / "log").read_text()
+    assert not socket.exists()
+
+
+def _connected(socket: Path) -> EngineClient:
+    until = time.monotonic() + 60
+    while True:
+        try:
+            return EngineClient(socket, timeout_s=60)
+        except EnvironmentFault:
+            assert time.monotonic() < until
+            time.sleep(0.05)

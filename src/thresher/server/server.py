@@ -9,10 +9,12 @@ import contextlib
 import logging
 import os
 import socket
+import sys
 import threading
 import traceback
 from functools import partial
 from pathlib import Path
+from typing import Any
 
 from thresher.engine.engine import Engine
 from thresher.model.errors import BugError, EnvironmentFault, InputError, ThresherError
@@ -229,7 +231,9 @@ async def _serve(engine: Engine, listening: socket.socket, ended: asyncio.Event,
 
     engine.subscribe(fan_out)
     forgotten = asyncio.create_task(end_when_forgotten())
-    server = await asyncio.start_unix_server(on_connect, sock=listening, limit=_LONGEST_LINE)
+    # from Python 3.13 on a server takes the socket's file away, which the next engine of this process still needs
+    keep: dict[str, Any] = {"cleanup_socket": False} if sys.version_info >= (3, 13) else {}
+    server = await asyncio.start_unix_server(on_connect, sock=listening, limit=_LONGEST_LINE, **keep)
     await ended.wait()
     forgotten.cancel()
     await asyncio.sleep(0.05)  # let the last lines out
