@@ -17,7 +17,7 @@ from thresher.machine.access import AccessClient
 
 _CONFIGURATION = """<!DOCTYPE busconfig PUBLIC "-//freedesktop//DTD D-BUS Bus Configuration 1.0//EN"
  "http://www.freedesktop.org/standards/dbus/1.0/busconfig.dtd">
-<busconfig><type>session</type><listen>unix:path={socket}</listen><auth>EXTERNAL</auth>
+<busconfig><type>session</type><servicedir>{services}</servicedir><listen>unix:path={socket}</listen><auth>EXTERNAL</auth>
 <policy context="default"><allow send_destination="*"/><allow receive_sender="*"/><allow own="*"/></policy></busconfig>
 """
 POLKIT = "org.freedesktop.PolicyKit1"
@@ -88,9 +88,10 @@ def bus(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
     """A message bus that stands for the system's."""
     place = tmp_path / "bus"
     configuration = tmp_path / "bus.conf"
-    configuration.write_text(_CONFIGURATION.format(socket=place))
-    process = subprocess.Popen(["dbus-daemon", f"--config-file={configuration}", "--nofork"])
+    (tmp_path / "services").mkdir()
+    configuration.write_text(_CONFIGURATION.format(socket=place, services=tmp_path / "services"))
     monkeypatch.setenv("DBUS_SYSTEM_BUS_ADDRESS", f"unix:path={place}")
+    process = subprocess.Popen(["dbus-daemon", f"--config-file={configuration}", "--nofork"])
     _until(lambda: _listens(place))
     yield place
     process.terminate()

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.privileged.conftest import Bench
+from tests.privileged.conftest import Bench, StandInPolkit
 from thresher.machine.access import NOT_INSTALLED, AccessClient
 from thresher.machine.helper_drive import HelperSender
 from thresher.machine.page_frames import page_frames
@@ -301,6 +301,23 @@ def test_without_the_helper_everything_says_so(bus: Path, monkeypatch: pytest.Mo
     assert client.access().why == NOT_INSTALLED
     monkeypatch.setenv("DBUS_SYSTEM_BUS_ADDRESS", f"unix:path={bus}-gone")
     assert "no system bus" in AccessClient(root=False).access().why
+
+
+def test_the_first_request_starts_the_helper_and_is_answered(bus: Path, tmp_path: Path) -> None:
+    """The bus passes on what waited for a service before it answers that the service has its name."""
+    root = tmp_path / "machine"
+    (root / "sys/firmware/dmi/tables").mkdir(parents=True)
+    (root / "sys/firmware/dmi/tables/DMI").write_text("table")
+    command = f"cd {Path(__file__).parents[2]} && exec {sys.executable} -m tests.privileged.helper_process {root}"
+    (tmp_path / "services/org.thresher.Access1.service").write_text(
+        f"[D-BUS Service]\nName=org.thresher.Access1\nExec=/bin/sh -c '{command}'\n"
+    )
+    polkit, client = StandInPolkit(), AccessClient(root=False)
+    polkit.allowed = ALL
+    assert client.access().level is AccessLevel.FULL
+    assert read_all(client.open_file("/sys/firmware/dmi/tables/DMI")) == b"table"
+    client.close()
+    polkit.close()
 
 
 def test_a_helper_that_ends_takes_nothing_along(bench: Bench, client: AccessClient) -> None:

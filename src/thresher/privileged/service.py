@@ -75,11 +75,22 @@ class Helper:
     bus: DBusConnection
     places: Places = field(default_factory=Places)
     traces: list[tuple[Caller, tracing.Instance]] = field(default_factory=list)
+    nameless: bool = False
     _grants: dict[tuple[int, int, int], set[Right]] = field(default_factory=dict)
     _waiting: dict[int, _Waiting] = field(default_factory=dict)
     _children: set[int] = field(default_factory=set)
     _busy_at: float = field(default_factory=time.monotonic)
     _number: int = 0
+
+    def take_name(self) -> None:
+        """Ask for the name on the bus. What was asked under it before it was there comes even before the answer."""
+
+        def answered(reply: Message) -> None:
+            if reply.header.message_type is MessageType.error or reply.body != (1,):
+                _log(f"the name {BUS_NAME} cannot be had: {shown(reply.body)}", "warning")
+                self.nameless = True
+
+        self._ask(message_bus.RequestName(BUS_NAME), answered, _ANSWER_S)
 
     def next_number(self) -> int:
         """Return a number that no trace instance of this process has had."""
@@ -127,7 +138,7 @@ class Helper:
         if member == "Allowed":
             self._tell_allowed(call, caller, list(Right), {})
         elif member == "Ask":
-            self._ask_polkit(call, caller, ASK_ALL, _MAY_ASK_A_PERSON, lambda yes, _: self._asked(call, caller, yes))
+            self._ask_polkit(caller, ASK_ALL, _MAY_ASK_A_PERSON, lambda yes, _: self._asked(call, caller, yes))
         else:
             self._with_right(call, member, caller)
 
@@ -146,7 +157,7 @@ class Helper:
             _log(f"{caller}: {member} {shown(call.body)} refused: {right.value} is not allowed", "warning")
             self._refuse(call, "NotAllowed", f"the access helper may not do this for you; {todo}")
 
-        self._ask_polkit(call, caller, right.action, 0, answered)
+        self._ask_polkit(caller, right.action, 0, answered)
 
     def has(self, caller: Caller, right: Right) -> bool:
         """Whether a caller has a right already: allowed before, or a run that goes on after a crash."""
@@ -199,7 +210,7 @@ class Helper:
                 self.grant(caller, right)
             self._tell_allowed(call, caller, left, found)
 
-        self._ask_polkit(call, caller, right.action, 0, answered)
+        self._ask_polkit(caller, right.action, 0, answered)
 
     # ---- who asks, and may they
 
@@ -217,11 +228,9 @@ class Helper:
                 return
             then(Caller(sender, user, process, began, group))
 
-        self._ask(message_bus.GetConnectionCredentials(sender), known, call, _ANSWER_S)
+        self._ask(message_bus.GetConnectionCredentials(sender), known, _ANSWER_S)
 
-    def _ask_polkit(
-        self, call: Message, caller: Caller, action: str, flags: int, then: Callable[[bool, bool], None]
-    ) -> None:
+    def _ask_polkit(self, caller: Caller, action: str, flags: int, then: Callable[[bool, bool], None]) -> None:
         """Ask polkit; `then` gets whether it is allowed, and whether a person could be asked."""
         subject = ("system-bus-name", {"name": ("s", caller.name)})
         question = new_method_call(_POLKIT, "CheckAuthorization", "(sa{sv})sa{ss}us", (subject, action, {}, flags, ""))
@@ -234,9 +243,9 @@ class Helper:
             allowed, challenge, _details = reply.body[0]
             then(allowed, challenge)
 
-        self._ask(question, answered, call, 600.0 if flags else _ANSWER_S)
+        self._ask(question, answered, 600.0 if flags else _ANSWER_S)
 
-    def _ask(self, question: Message, then: Callable[[Message], None], call: Message, wait_s: float) -> None:
+    def _ask(self, question: Message, then: Callable[[Message], None], wait_s: float) -> None:
         serial = next(self.bus.outgoing_serial)
         self._waiting[serial] = _Waiting(then, time.monotonic() + wait_s)
         self.bus.send(question, serial=serial)
@@ -304,7 +313,7 @@ def serve(helper: Helper, ended: socket.socket) -> None:
     with selectors.DefaultSelector() as selector:
         selector.register(helper.bus.sock, selectors.EVENT_READ)
         selector.register(ended, selectors.EVENT_READ)
-        while not helper.idle:
+        while not (helper.nameless or helper.idle):
             ready = {key.fileobj for key, _ in selector.select(1.0)}
             if ended in ready:
                 return
@@ -326,15 +335,12 @@ def main(places: Places | None = None) -> int:
     signal.set_wakeup_fd(wake.fileno())
     try:
         bus = open_dbus_connection("SYSTEM", enable_fds=True)
-        reply = bus.send_and_get_reply(message_bus.RequestName(BUS_NAME), timeout=_ANSWER_S)
-    except (OSError, KeyError, ValueError, TimeoutError) as error:
+    except (OSError, KeyError, ValueError) as error:
         _log(f"no system bus answers: {error}", "warning")
-        return 1
-    if reply.header.message_type is MessageType.error or reply.body != (1,):
-        _log(f"the name {BUS_NAME} cannot be had: {shown(reply.body)}", "warning")
         return 1
     helper = Helper(bus, places or Places())
     try:
+        helper.take_name()
         serve(helper, ended)
     except (ConnectionError, EOFError) as error:
         _log(f"the bus has gone: {error}", "warning")
@@ -342,4 +348,4 @@ def main(places: Places | None = None) -> int:
         signal.set_wakeup_fd(-1)
         for _, instance in helper.traces:
             instance.remove()
-    return 0
+    return int(helper.nameless)

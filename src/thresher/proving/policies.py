@@ -18,6 +18,7 @@ from thresher.proving.quick_run import Stint
 _MOST_TRIALS = 60
 _MOST_MINUTES = 16 * 60.0
 _MOST_ACTS = 3
+_MORE_LIKELY = 0.5
 _ENOUGH = 3
 _SWAP_MINUTES = 10.0
 _THOROUGH = (Stint("matrix", 20.0), Stint("memory", 30.0), Stint("branchy", 10.0), Stint("relay", 10.0))
@@ -96,12 +97,23 @@ def _until_decided(job: Job, predictions: list[Prediction]) -> Act | None:
         verdict = diagnose(job.evidence, job.knowledge, job.prices)
         predictions += judged(verdict, job.case, job.knowledge)
         advice = verdict.advice
-        if advice is None or advice.course is not Course.TRY or advice.trial is None or job.minutes > _MOST_MINUTES:
+        if advice is None or advice.course is not Course.TRY or advice.trial is None:
             return advice.act if advice is not None else None
+        if job.minutes > _MOST_MINUTES:
+            return _when_time_is_up(verdict)
         trial = advice.trial
         job.set_up(trial.candidate.title, trial.candidate.configuration, trial.candidate.minutes)
         job.run((Stint(trial.load, trial.run_minutes),), _ENOUGH)
     return None
+
+
+def _when_time_is_up(verdict: Verdict) -> Act | None:
+    """Return what somebody does whose bench time is used up before the advice is sure: what costs least by expectation.
+
+    Parts that are more likely sound than not are bought by nobody.
+    """
+    least = min(verdict.acts, key=lambda act: act.expected)
+    return least if least.steps and all(step.needed >= _MORE_LIKELY for step in least.steps) else None
 
 
 def judged(verdict: Verdict, case: Case, knowledge: Knowledge) -> list[Prediction]:
