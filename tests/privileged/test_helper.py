@@ -103,6 +103,7 @@ def test_folders_of_last_words_are_listed_and_no_others(bench: Bench, client: Ac
     bench.write("/root/secret")
     assert client.list_folder("/var/lib/systemd/pstore") == ["176"]
     assert client.list_folder("/var/lib/systemd/pstore/176") == ["dmesg.txt"]
+    assert client.list_folder("/var/lib/systemd/pstore/176/dmesg.txt") == []
     assert client.list_folder("/var/lib/systemd/pstore/..") == []
     assert client.list_folder("/root") == []
 

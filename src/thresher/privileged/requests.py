@@ -109,7 +109,10 @@ def _open_file(helper: Desk, _caller: Caller, arguments: tuple[Any, ...]) -> Ans
 
 def _list_folder(helper: Desk, _caller: Caller, arguments: tuple[Any, ...]) -> Answer:
     path = checked("the folder", arguments[0], FOLDERS)
-    folder = os.open(helper.places.of(path), os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC)
+    try:
+        folder = os.open(helper.places.of(path), os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC)
+    except NotADirectoryError:
+        return Answer("as", ([],))  # a record lies there itself, and no folder of its parts
     try:
         return Answer("as", (sorted(os.listdir(folder))[:_MOST_NAMES],))
     finally:
