@@ -124,7 +124,10 @@ def crash(guest: Guest) -> bool:
     before = guest.boot_id()
     command = f"thresher --ask run {sheet} --job {job}"
     starting = subprocess.Popen(
-        [sys.executable, "-c", _IN_BACKGROUND, str(guest.folder), _PASSWORD, command], cwd=ROOT, stdout=subprocess.PIPE
+        [sys.executable, "-c", _IN_BACKGROUND, str(guest.folder), _PASSWORD, command],
+        cwd=ROOT,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
     )
     until, armed = time.monotonic() + 400, asked_for(guest, "OpenWatchdog")
     while time.monotonic() < until and asked_for(guest, "OpenWatchdog") == armed:
