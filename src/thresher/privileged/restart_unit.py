@@ -24,7 +24,7 @@ def unit_text(command: list[str], job: str, user: int | None, home: str = "", co
         f"[Service]\nType=simple\nExecStart={' '.join(quoted(word) for word in command)}\n"
         + (f"Environment={quoted(f'HOME={home}')}\n" if user is None else f"User={user}\nNoNewPrivileges=yes\n")
         + f"StandardInput=tty\nStandardOutput=tty\nStandardError=journal\nTTYPath={console}\nTTYReset=yes\n"
-        "TimeoutStopSec=20\n\n"
+        "TimeoutStopSec=20\nSuccessExitStatus=1\n\n"  # a run that found faults has done its work
         "[Install]\nWantedBy=multi-user.target\n"
     )
 
