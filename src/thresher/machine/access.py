@@ -64,7 +64,8 @@ class AccessClient:
         except SourceUnavailable as error:
             return access_of({}, error.reason)
         except TimeoutError:
-            return access_of({}, "nobody has answered the question")
+            asked = member == "Ask"
+            return access_of({}, "nobody has answered the question" if asked else "the access helper does not answer")
         except (OSError, EOFError) as error:
             return access_of({}, f"the system bus does not answer ({error})")
         with self._lock:
