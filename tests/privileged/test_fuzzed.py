@@ -99,10 +99,11 @@ def _reply_to(serial: int, question: Message, body: tuple[Any, ...], form: str) 
     return new_method_return(question, form, body)
 
 
-def test_a_hundred_thousand_requests_do_nothing_that_is_not_listed(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
-) -> None:
+@pytest.fixture
+def carried_out(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> tuple[list[str], list[str]]:
+    """Paths that were opened and units that were installed; nothing is really done."""
     opened: list[str] = []
+    installed: list[str] = []
 
     def watched_open(path: Any, flags: int, *_more: Any, **_by_name: Any) -> int:
         text = str(path)
@@ -112,16 +113,30 @@ def test_a_hundred_thousand_requests_do_nothing_that_is_not_listed(
         assert not flags & os.O_WRONLY or "watchdog" in text, text
         raise FileNotFoundError(2, "nothing is really opened here")
 
-    installed: list[str] = []
-
     def install(text: str, units: Path) -> Path:
         installed.append(text)
         return units / "unit"
 
+    def in_this_process(serve: served.Serve, _others: tuple[int, ...]) -> tuple[int, socket.socket]:
+        mine, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        theirs.shutdown(socket.SHUT_WR)  # nobody asks anything over it
+        with mine:
+            serve(mine)
+        return 1, theirs
+
     monkeypatch.setattr(restart_unit, "install", install)
     monkeypatch.setattr(restart_unit, "remove", lambda units: [])
+    monkeypatch.setattr(served, "in_own_process", in_this_process)
+    monkeypatch.setattr(served, "keep_only", lambda *_rights: None)  # this process goes on
     monkeypatch.setattr("thresher.privileged.requests.os.open", watched_open)  # one os for all modules
     monkeypatch.setattr("thresher.privileged.requests.os.listdir", lambda _path: [])
+    return opened, installed
+
+
+def test_a_hundred_thousand_requests_do_nothing_that_is_not_listed(
+    tmp_path: Path, carried_out: tuple[list[str], list[str]], capsys: pytest.CaptureFixture[str]
+) -> None:
+    opened, installed = carried_out
     bus = _Bus()
     helper = Helper(bus, Places(tmp_path, tmp_path / "units", (tmp_path / "tracing",)))
     chance = random.Random(21)

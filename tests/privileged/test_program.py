@@ -1,6 +1,7 @@
 """What the program makes of the helper: the same readers get what they get as root, and go on without it."""
 
 import os
+import socket as socket_module
 import subprocess
 import sys
 import threading
@@ -13,10 +14,12 @@ import pytest
 from tests.privileged.conftest import Bench
 from thresher.engine.assembly import open_engine
 from thresher.engine.engine import Engine
+from thresher.machine import access as access_client
 from thresher.machine.access import AccessClient
 from thresher.machine.live import LiveSystem
 from thresher.machine.restart import ENTRY, LiveRestart
 from thresher.model.access import Access, AccessLevel, Allowed, access_of
+from thresher.model.drive_commands import NoAnswer
 from thresher.model.errors import EnvironmentFault, SourceUnavailable
 from thresher.privileged.allowlist import Right
 from thresher.protocol.client import EngineClient
@@ -183,3 +186,18 @@ def _connected(socket: Path) -> EngineClient:
         except EnvironmentFault:
             assert time.monotonic() < until
             time.sleep(0.05)
+
+
+def test_a_drive_that_hangs_when_it_is_opened_is_a_finding(
+    client: AccessClient, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    waiting, silent = socket_module.socketpair(socket_module.AF_UNIX, socket_module.SOCK_SEQPACKET)
+    monkeypatch.setattr(client, "_descriptor", lambda *_asked: waiting.detach())
+    monkeypatch.setattr(access_client, "_DEVICE_S", 0.2)
+    with silent, pytest.raises(NoAnswer, match="could not be opened"):
+        client.open_drive("/dev/sda")
+
+
+def test_a_drive_says_why_neither_way_leads_to_it(system: LiveSystem) -> None:
+    with pytest.raises(SourceUnavailable, match=r"No such file.*; the access helper may not do this for you"):
+        system.open_drive("/dev/sdzzz")

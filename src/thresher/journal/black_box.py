@@ -113,7 +113,7 @@ class BlackBox:
     """Writes the ring. One thread uses it."""
 
     def __init__(self, path: Path, header: BoxHeader) -> None:
-        """Lay the file out anew. Raises EnvironmentFault: no room for it, or something that is no file has its name."""
+        """Lay the file out anew. Raises EnvironmentFault when there is no room, or a folder or device has that name."""
         self.path = path
         self._header = header
         self._number = 0

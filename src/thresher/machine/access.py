@@ -17,15 +17,18 @@ from jeepney import DBusAddress, HeaderFields, Message, MessageType, new_method_
 from jeepney.io.blocking import DBusConnection, open_dbus_connection
 
 from thresher.model.access import Access, Allowed, access_of
+from thresher.model.drive_commands import NoAnswer
 from thresher.model.errors import SourceUnavailable
-from thresher.privileged.allowlist import BUS_NAME, FOLDERS, INTERFACE, OBJECT, WATCHDOG_S, Right, is_listed
+from thresher.privileged.allowlist import BUS_NAME, INTERFACE, OBJECT, WATCHDOG_S, Right
 from thresher.privileged.requests import METHODS
+from thresher.privileged.served import OPENED, REGISTER_ANSWER, REGISTER_REQUEST
 
 _ADDRESS = DBusAddress(OBJECT, BUS_NAME, INTERFACE)
 _ANSWER_S = 10.0
 _PERSON_S = 300.0
-_REGISTER_REQUEST = struct.Struct("<II")
-_REGISTER_ANSWER = struct.Struct("<iQ")
+_LONGEST_WORDS = 256
+_DEVICE_S = 20.0
+"""How long a drive may take until it is open."""
 NOT_INSTALLED = "the access helper is not installed (sudo scripts/install-helper)"
 _NOT_THERE = ("org.freedesktop.DBus.Error.ServiceUnknown", "org.freedesktop.DBus.Error.NameHasNoOwner")
 
@@ -40,6 +43,7 @@ class AccessClient:
         self._bus: DBusConnection | None = None
         self._refused: dict[Right, str] = {}
         self._absent = ""
+        self._reading = threading.Lock()
         self._registers: socket.socket | None = None
 
     # ---- what is allowed
@@ -91,12 +95,32 @@ class AccessClient:
         return self._descriptor("traced hardware errors", "OpenTrace")
 
     def open_drive(self, path: str) -> socket.socket:
-        """Return a socket that passes commands to a drive. Raises SourceUnavailable."""
-        return socket.socket(fileno=self._descriptor(path, "OpenDrive", path))
+        """Return a socket that passes commands to a drive. Raises SourceUnavailable, NoAnswer for one that hangs."""
+        end = socket.socket(fileno=self._descriptor(path, "OpenDrive", path))
+        try:
+            self._opened(end, path)
+        except SourceUnavailable:
+            end.close()
+            raise
+        return end
 
     def open_blocks(self, path: str) -> int:
-        """Return a whole drive, opened for reading. Raises SourceUnavailable."""
-        return self._descriptor(path, "OpenBlocks", path)
+        """Return a whole drive, opened for reading. Raises SourceUnavailable, NoAnswer for one that hangs."""
+        with socket.socket(fileno=self._descriptor(path, "OpenBlocks", path)) as end:
+            return self._opened(end, path)[0]
+
+    def _opened(self, end: socket.socket, path: str) -> list[int]:
+        """Wait for the first packet of a process that opens a drive; return the descriptors that came with it."""
+        end.settimeout(_DEVICE_S)
+        try:
+            said, descriptors, _, _ = socket.recv_fds(end, _LONGEST_WORDS, 1)
+        except TimeoutError as error:
+            raise NoAnswer(path, f"it could not be opened in {_DEVICE_S:.0f} s") from error
+        except OSError as error:
+            raise SourceUnavailable(path, "the access helper has ended") from error
+        if said != OPENED:
+            raise SourceUnavailable(path, said.decode("utf-8", "replace") or "the access helper has ended")
+        return list(descriptors)
 
     def open_workers(self) -> int:
         """Return the socket by which workers get their page frames. Raises SourceUnavailable."""
@@ -118,19 +142,16 @@ class AccessClient:
     def read_register(self, cpu: int, number: int) -> int:
         """Read a register of the list. Raises SourceUnavailable."""
         path = f"register {number:#x} of CPU {cpu}"
-        with self._lock:
-            ready = self._registers
-        if ready is None:
-            ready = socket.socket(fileno=self._descriptor(path, "OpenRegisters"))
-            ready.settimeout(_ANSWER_S)
-        with self._lock:
-            self._registers = ready
+        with self._reading:  # of its own: what is asked on the bus meanwhile must not hold up a tick
+            if self._registers is None:
+                self._registers = socket.socket(fileno=self._descriptor(path, "OpenRegisters"))
+                self._registers.settimeout(_ANSWER_S)
             try:
-                ready.send(_REGISTER_REQUEST.pack(cpu, number))
-                code, value = _REGISTER_ANSWER.unpack(ready.recv(_REGISTER_ANSWER.size))
+                self._registers.send(REGISTER_REQUEST.pack(cpu, number))
+                code, value = REGISTER_ANSWER.unpack(self._registers.recv(REGISTER_ANSWER.size))
             except (OSError, struct.error) as error:
+                self._registers.close()
                 self._registers = None
-                ready.close()
                 raise SourceUnavailable(path, "the access helper does not answer") from error
         if code:
             raise SourceUnavailable(path, os.strerror(code) if code > 0 else "there is no such register here")
@@ -138,7 +159,7 @@ class AccessClient:
 
     def close(self) -> None:
         """Close what leads to the helper."""
-        with self._lock:
+        with self._reading, self._lock:
             for each in (self._bus, self._registers):
                 if each is not None:
                     each.close()
@@ -201,13 +222,3 @@ def _body(reply: Message, path: str = "access helper") -> tuple[Any, ...]:
     if name == f"{BUS_NAME}.Error.NotAllowed":
         raise _NotAllowed(path, words)
     raise SourceUnavailable(path, words)
-
-
-def may_open(path: str) -> bool:
-    """Whether the helper could open a file at all."""
-    return is_listed(path)
-
-
-def may_list(path: str) -> bool:
-    """Whether the helper could list a folder at all."""
-    return FOLDERS.fullmatch(path) is not None

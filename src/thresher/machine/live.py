@@ -26,7 +26,7 @@ from thresher.machine.stored_log import stored_log
 from thresher.machine.trace import LiveTrace, TraceLines
 from thresher.machine.watchdog import HelperWatchdog, LiveWatchdog, watchdog_name
 from thresher.model.access import Access, Allowed
-from thresher.model.drive_commands import DrivePort
+from thresher.model.drive_commands import DrivePort, NoAnswer
 from thresher.model.errors import SourceUnavailable
 from thresher.model.keeping_port import Watchdog
 from thresher.model.own_program import own_command
@@ -225,9 +225,17 @@ class LiveSystem:
 
     def open_drive(self, path: str) -> DrivePort:
         """Open a drive through a process of its own, or through the helper."""
-        if self._needs_helper(path) and DRIVE.fullmatch(path):
+        if self.helper.root or not DRIVE.fullmatch(path):
+            return DriveProcess(path)
+        try:  # before looking at the device's own rights: who may open it may not send it commands by that
             return KernelPort(path, HelperSender(path, self.helper.open_drive(path)))
-        return DriveProcess(path)
+        except NoAnswer:
+            raise
+        except SourceUnavailable as refused:
+            try:
+                return DriveProcess(path)
+            except SourceUnavailable as error:
+                raise SourceUnavailable(path, f"{error.reason}; {refused.reason}") from error
 
     def opened_blocks(self, path: str) -> int | None:
         """Return a whole drive opened for reading by the helper; None where this program may open it itself."""

@@ -24,7 +24,7 @@ from thresher.privileged.allowlist import (
 )
 
 _MOST_TRACES, _MOST_NAMES = 8, 512
-"""Trace instances that may exist at once, and names of a folder that are told."""
+"""How many trace instances may exist at once, and how many names of a folder are returned."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,7 +72,7 @@ class Desk(Protocol):
     """What a request may use of the service."""
 
     places: Places
-    traces: list[tuple[Caller, tracing.Instance]]
+    traces: list[tracing.Instance]
 
     def next_number(self) -> int:
         """Return a number that no trace instance of this process has had."""
@@ -119,7 +119,7 @@ def _list_folder(helper: Desk, _caller: Caller, arguments: tuple[Any, ...]) -> A
         os.close(folder)
 
 
-def _open_trace(helper: Desk, caller: Caller, _arguments: tuple[Any, ...]) -> Answer:
+def _open_trace(helper: Desk, _caller: Caller, _arguments: tuple[Any, ...]) -> Answer:
     helper.remove_traces()
     if len(helper.traces) >= _MOST_TRACES:
         raise Refused(f"{_MOST_TRACES} programs trace hardware errors already")
@@ -128,26 +128,19 @@ def _open_trace(helper: Desk, caller: Caller, _arguments: tuple[Any, ...]) -> An
         instance = tracing.Instance(tracing.place_of(helper.places.tracing), f"thresher-access-{number}")
     except tracing.NoTracing as error:
         raise Refused(f"{error.where}: {error.why}") from error
-    helper.traces.append((caller, instance))
+    helper.traces.append(instance)
     return Answer("h", (instance.fd,), (instance.fd,))
 
 
 def _open_drive(helper: Desk, _caller: Caller, arguments: tuple[Any, ...]) -> Answer:
     path = checked("the drive", arguments[0], DRIVE)
-    nvme = path.startswith("/dev/nvme")
-    device = served.open_drive(helper.places.of(path), nvme)
-    return helper.served(served.drive_server(device, nvme), (device,))
+    return helper.served(served.drive_server(helper.places.of(path), path.startswith("/dev/nvme")), ())
 
 
 def _open_blocks(helper: Desk, _caller: Caller, arguments: tuple[Any, ...]) -> Answer:
     path = checked("the drive", arguments[0], WHOLE_DRIVE)
-    number = helper.places.of(f"/sys/block/{path.removeprefix('/dev/')}/dev").read_text("ascii").strip()
-    device = os.open(helper.places.of(path), os.O_RDONLY | os.O_NONBLOCK | os.O_NOFOLLOW | os.O_CLOEXEC)
-    found = os.fstat(device)
-    if not stat.S_ISBLK(found.st_mode) or number != f"{os.major(found.st_rdev)}:{os.minor(found.st_rdev)}":
-        os.close(device)
-        raise Refused(f"{path} is no whole drive")
-    return Answer("h", (device,), (device,))
+    numbers = helper.places.of(f"/sys/block/{path.removeprefix('/dev/')}/dev")
+    return helper.served(served.block_server(helper.places.of(path), numbers), ())
 
 
 def _open_registers(helper: Desk, _caller: Caller, _arguments: tuple[Any, ...]) -> Answer:

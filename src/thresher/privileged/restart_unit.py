@@ -20,7 +20,7 @@ def unit_text(command: list[str], job: str, user: int | None, home: str = "", co
     return (
         "[Unit]\nDescription=Thresher goes on with a run after the machine has started again\n"
         "After=systemd-user-sessions.service dbus.service\nConflicts=getty@tty1.service\n"
-        f"ConditionPathExists={_unescaped(job)}\n\n"
+        f"ConditionPathExists={job.replace('%', '%%')}\n\n"
         f"[Service]\nType=simple\nExecStart={' '.join(quoted(word) for word in command)}\n"
         + (f"Environment={quoted(f'HOME={home}')}\n" if user is None else f"User={user}\nNoNewPrivileges=yes\n")
         + f"StandardInput=tty\nStandardOutput=tty\nStandardError=journal\nTTYPath={console}\nTTYReset=yes\n"
@@ -35,17 +35,14 @@ def quoted(word: str) -> str:
     return f'"{escaped}"'
 
 
-def _unescaped(path: str) -> str:
-    return path.replace("%", "%%")
-
-
 def go_on_command(program: object, job: object) -> list[str]:
     """Return the one command that the unit of an ordinary user may run: this program, going on with a job.
 
     Raises NotOnTheList unless both are plain absolute paths.
     """
     for words, value in (("the program", program), ("the job", job)):
-        if not isinstance(value, str) or len(value) > LONGEST or not _PLAIN.fullmatch(value) or ".." in value:
+        plain = isinstance(value, str) and len(value) <= LONGEST and _PLAIN.fullmatch(value) is not None
+        if not plain or ".." in str(value).split("/"):
             raise NotOnTheList(f"{words} has to be a plain absolute path, found {shown(value)}")
     return [str(program), "-P", "-m", "thresher.cli", "go-on", str(job)]
 

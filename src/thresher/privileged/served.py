@@ -35,15 +35,17 @@ _LONGEST_REQUEST = 64
 _CREDENTIALS = struct.Struct("3i")
 _NO_SUCH = -1
 """The error number of a request that is not on a list."""
-_REGISTER_REQUEST = struct.Struct("<II")
-_REGISTER_ANSWER = struct.Struct("<iQ")
+REGISTER_REQUEST = struct.Struct("<II")
+"""Logical CPU and register."""
+REGISTER_ANSWER = struct.Struct("<iQ")
+"""An error number, 0 for none, and the register."""
+OPENED = b"open"
+"""The first packet of a device that could be opened; otherwise it says why not."""
 
 Serve = Callable[[socket.socket], None]
 
 
-def in_own_process(
-    serve: Serve, others: tuple[int, ...], kind: int = socket.SOCK_SEQPACKET
-) -> tuple[int, socket.socket]:
+def in_own_process(serve: Serve, others: tuple[int, ...]) -> tuple[int, socket.socket]:
     """Start a process that serves one end of a pair of sockets; return its number and the end for the caller.
 
     `others` are descriptors that it must not keep.
@@ -78,15 +80,54 @@ def _serve_and_end(serve: Serve, end: socket.socket, others: tuple[int, ...]) ->
 # ---- drives
 
 
-def drive_server(device: int, nvme: bool) -> Serve:
-    """Send one drive the commands of the lists: a request names one, such as `ata IDENTIFY` or `nvme HEALTH`."""
+def drive_server(place: Path, nvme: bool) -> Serve:
+    """Open one drive and send it the commands of the lists: a request names one, such as `nvme HEALTH`.
+
+    It is opened here, since a sick drive may hold up whoever opens it.
+    """
 
     def serve(end: socket.socket) -> None:
+        try:
+            device = open_drive(place, nvme)
+        except OSError as error:
+            end.send(words_of(error).encode())
+            return
         keep_only(Capability.SYS_ADMIN if nvme else Capability.SYS_RAWIO)
+        end.send(OPENED)
         while request := end.recv(_LONGEST_REQUEST):
             end.send(answer_drive(device, request).packed())
 
     return serve
+
+
+def block_server(place: Path, numbers: Path) -> Serve:
+    """Open a whole drive for reading and send its descriptor; `numbers` is the kernel's file of its device numbers."""
+
+    def serve(end: socket.socket) -> None:
+        try:
+            device = open_whole_drive(place, numbers)
+        except OSError as error:
+            end.send(words_of(error).encode())
+            return
+        socket.send_fds(end, [OPENED], [device])
+
+    return serve
+
+
+def words_of(error: OSError) -> str:
+    """Return a system error in words; those of this program have no number and bring their own."""
+    return os.strerror(error.errno) if error.errno and error.errno > 0 else str(error.strerror or error)
+
+
+def open_whole_drive(place: Path, numbers: Path) -> int:
+    """Open a block device for reading that the kernel lists as a whole drive. Raises OSError."""
+    listed = numbers.read_text("ascii").strip()
+    device = os.open(place, os.O_RDONLY | os.O_NONBLOCK | os.O_NOFOLLOW | os.O_CLOEXEC)
+    found = os.fstat(device)
+    if not stat.S_ISBLK(found.st_mode) or listed != f"{os.major(found.st_rdev)}:{os.minor(found.st_rdev)}":
+        os.close(device)
+        raise OSError(_NO_SUCH, "it is no whole drive")
+    return device
 
 
 def answer_drive(device: int, request: bytes) -> RawAnswer:
@@ -144,18 +185,16 @@ def register_server(devices: dict[int, int]) -> Serve:
 
 def answer_register(devices: dict[int, int], request: bytes) -> bytes:
     """Carry out one request; nothing is read for one that is not on the list."""
-    if len(request) != _REGISTER_REQUEST.size:
-        return _REGISTER_ANSWER.pack(_NO_SUCH, 0)
-    cpu, number = _REGISTER_REQUEST.unpack(request)
+    if len(request) != REGISTER_REQUEST.size:
+        return REGISTER_ANSWER.pack(_NO_SUCH, 0)
+    cpu, number = REGISTER_REQUEST.unpack(request)
     if cpu not in devices or number not in REGISTERS:
-        return _REGISTER_ANSWER.pack(_NO_SUCH, 0)
+        return REGISTER_ANSWER.pack(_NO_SUCH, 0)
     try:
         value = os.pread(devices[cpu], 8, number)
     except OSError as error:
-        return _REGISTER_ANSWER.pack(error.errno or _NO_SUCH, 0)
-    return (
-        _REGISTER_ANSWER.pack(0, int.from_bytes(value, "little")) if len(value) == 8 else _REGISTER_ANSWER.pack(-1, 0)
-    )
+        return REGISTER_ANSWER.pack(error.errno or _NO_SUCH, 0)
+    return REGISTER_ANSWER.pack(0 if len(value) == 8 else _NO_SUCH, int.from_bytes(value, "little"))
 
 
 # ---- memory of workers

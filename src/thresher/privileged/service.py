@@ -64,7 +64,7 @@ def _log(words: str, level: str = "info") -> None:
 class _Waiting:
     """A request that waits for an answer of the bus or of polkit."""
 
-    then: Callable[[Message], None]
+    then: Callable[[Message | None], None]
     until: float
 
 
@@ -74,20 +74,21 @@ class Helper:
 
     bus: DBusConnection
     places: Places = field(default_factory=Places)
-    traces: list[tuple[Caller, tracing.Instance]] = field(default_factory=list)
+    traces: list[tracing.Instance] = field(default_factory=list)
     nameless: bool = False
     _grants: dict[tuple[int, int, int], set[Right]] = field(default_factory=dict)
     _waiting: dict[int, _Waiting] = field(default_factory=dict)
     _children: set[int] = field(default_factory=set)
+    _asking: set[int] = field(default_factory=set)
     _busy_at: float = field(default_factory=time.monotonic)
     _number: int = 0
 
     def take_name(self) -> None:
         """Ask for the name on the bus. What was asked under it before it was there comes even before the answer."""
 
-        def answered(reply: Message) -> None:
-            if reply.header.message_type is MessageType.error or reply.body != (1,):
-                _log(f"the name {BUS_NAME} cannot be had: {shown(reply.body)}", "warning")
+        def answered(reply: Message | None) -> None:
+            if (said := values_of(reply)) != (1,):
+                _log(f"the name {BUS_NAME} cannot be had: {shown(said)}", "warning")
                 self.nameless = True
 
         self._ask(message_bus.RequestName(BUS_NAME), answered, _ANSWER_S)
@@ -138,7 +139,7 @@ class Helper:
         if member == "Allowed":
             self._tell_allowed(call, caller, list(Right), {})
         elif member == "Ask":
-            self._ask_polkit(caller, ASK_ALL, _MAY_ASK_A_PERSON, lambda yes, _: self._asked(call, caller, yes))
+            self._ask_person(call, caller)
         else:
             self._with_right(call, member, caller)
 
@@ -182,14 +183,22 @@ class Helper:
             _log(f"{caller}: {member} {shown(call.body)} failed: {error}", "warning")
             self._refuse(call, "Failed", str(error))
         except OSError as error:
-            words = os.strerror(error.errno) if error.errno and error.errno > 0 else str(error.strerror or error)
+            words = served.words_of(error)
             _log(f"{caller}: {member} {shown(call.body)} failed: {words}")
             self._refuse(call, "Failed", words)
         finally:
             for descriptor in answer.close if answer is not None else ():
                 os.close(descriptor)
 
+    def _ask_person(self, call: Message, caller: Caller) -> None:
+        if caller.process in self._asking:
+            self._refuse(call, "Failed", "the question is on the screen already")
+            return
+        self._asking.add(caller.process)
+        self._ask_polkit(caller, ASK_ALL, _MAY_ASK_A_PERSON, lambda yes, _: self._asked(call, caller, yes))
+
     def _asked(self, call: Message, caller: Caller, yes: bool) -> None:
+        self._asking.discard(caller.process)
         _log(f"{caller}: asked for everything: {'allowed' if yes else 'not allowed'}")
         if yes:
             self.grant(caller, *Right)
@@ -218,8 +227,8 @@ class Helper:
         """Find out who sent a call, by what the bus says of the connection, and go on with that."""
         sender = call.header.fields.get(HeaderFields.sender, "")
 
-        def known(reply: Message) -> None:
-            said = dict(reply.body[0]) if reply.header.message_type is MessageType.method_return else {}
+        def known(reply: Message | None) -> None:
+            said = dict((values_of(reply) or ({},))[0])
             user, process = said.get("UnixUserID", ("u", -1))[1], said.get("ProcessID", ("u", -1))[1]
             try:
                 began, group = began_and_group(process)
@@ -235,17 +244,19 @@ class Helper:
         subject = ("system-bus-name", {"name": ("s", caller.name)})
         question = new_method_call(_POLKIT, "CheckAuthorization", "(sa{sv})sa{ss}us", (subject, action, {}, flags, ""))
 
-        def answered(reply: Message) -> None:
-            if reply.header.message_type is MessageType.error:
-                _log(f"polkit does not answer for {action}: {shown(reply.body)}", "warning")
+        def answered(reply: Message | None) -> None:
+            said = values_of(reply)
+            if said is None:
+                _log(f"polkit does not answer for {action}: {shown(reply.body if reply else 'late')}", "warning")
                 then(False, False)
                 return
-            allowed, challenge, _details = reply.body[0]
+            allowed, challenge, _details = said[0]
             then(allowed, challenge)
 
         self._ask(question, answered, 600.0 if flags else _ANSWER_S)
 
-    def _ask(self, question: Message, then: Callable[[Message], None], wait_s: float) -> None:
+    def _ask(self, question: Message, then: Callable[[Message | None], None], wait_s: float) -> None:
+        """Send a question; `then` gets the answer, None when none has come in time."""
         serial = next(self.bus.outgoing_serial)
         self._waiting[serial] = _Waiting(then, time.monotonic() + wait_s)
         self.bus.send(question, serial=serial)
@@ -269,21 +280,29 @@ class Helper:
             if not pid:
                 break
             self._children.discard(pid)
-        now = time.monotonic()
-        self._waiting = {serial: each for serial, each in self._waiting.items() if each.until > now}
+        late = [serial for serial, each in self._waiting.items() if each.until <= time.monotonic()]
+        for serial in late:
+            _log("neither the bus nor polkit has answered in time", "warning")
+            self._waiting.pop(serial).then(None)
         self._grants = {key: rights for key, rights in self._grants.items() if still_there(key[1], key[2])}
         self.remove_traces()
 
     def remove_traces(self) -> None:
-        """Take away trace instances that nobody reads any more."""
-        gone = [each for each in self.traces if not still_there(each[0].process, each[0].began) and each[1].remove()]
-        self.traces = [each for each in self.traces if each not in gone]
+        """Take away trace instances that nobody reads any more: the kernel refuses while one is open somewhere."""
+        self.traces = [each for each in self.traces if not each.remove()]
 
     @property
     def idle(self) -> bool:
         """Whether nothing has been asked for a while and nobody holds anything."""
         quiet = time.monotonic() - self._busy_at > _IDLE_S
         return quiet and not (self._children or self._grants or self.traces or self._waiting)
+
+
+def values_of(reply: Message | None) -> tuple[Any, ...] | None:
+    """Return what an answer holds, None for an error and where none has come."""
+    if reply is None or reply.header.message_type is MessageType.error:
+        return None
+    return tuple(reply.body)
 
 
 def began_and_group(process: int) -> tuple[int, str]:
@@ -346,6 +365,5 @@ def main(places: Places | None = None) -> int:
         _log(f"the bus has gone: {error}", "warning")
     finally:
         signal.set_wakeup_fd(-1)
-        for _, instance in helper.traces:
-            instance.remove()
+        helper.remove_traces()
     return int(helper.nameless)

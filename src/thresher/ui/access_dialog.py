@@ -14,7 +14,7 @@ _WIDE, _BRINGS_WIDE = 760, 380
 
 
 class AccessDialog(QDialog):
-    """Every right with what it brings; a button asks for all that is missing."""
+    """Every right with what it brings; a button asks for all that is missing, or looks whether it is there by now."""
 
     def __init__(self, access: Access, ask: Callable[[], None], scheme: Scheme, parent: QWidget | None = None) -> None:
         """`ask` has a person asked for full access."""
@@ -33,11 +33,11 @@ class AccessDialog(QDialog):
         column.addWidget(_label(_about(access), "about"))
         column.addLayout(_rows(access))
         buttons = QDialogButtonBox(self)
-        self.ask = QPushButton("Ask for full access")
+        self.ask = QPushButton("Ask for full access" if access.can_ask else "Look again")
         self.ask.setObjectName("ask_access")
         self.ask.clicked.connect(self.accept)
         self.ask.clicked.connect(lambda _checked=False: ask())
-        if access.can_ask:
+        if access.missing:  # the helper may have been installed, or a rule been changed, since
             buttons.addButton(self.ask, QDialogButtonBox.ButtonRole.AcceptRole)
         buttons.addButton("Close", QDialogButtonBox.ButtonRole.RejectRole)
         buttons.rejected.connect(self.reject)

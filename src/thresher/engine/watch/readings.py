@@ -6,6 +6,7 @@ reading that hovers at a limit gives one finding.
 
 from dataclasses import dataclass, field
 
+from thresher.engine.watch.signs import GONE_FOR_S, Episode, Sign
 from thresher.model.channels import Channel, Limit, LimitSide, Quantity, Tick
 from thresher.model.findings import Finding, FindingKind, Severity, TapeEntry
 from thresher.model.parts import PartKind
@@ -43,46 +44,8 @@ _HEAT_OF = {PartKind.GRAPHICS: ("G-440", FindingKind.CARD_HOT, PartKind.GRAPHICS
 _STOPPED = ("C-230", FindingKind.FAN_STOPPED, PartKind.COOLING)
 _STOPPED_OF = {PartKind.GRAPHICS: ("G-442", FindingKind.CARD_FAN, PartKind.GRAPHICS)}
 """What heat and a fan that stops are by the part that they are in: code, kind of finding, part."""
-_GONE_FOR_S = 20.0
 _SILENT_S = 3.0
 _FAN_TURNS_RPM = 200.0
-
-
-@dataclass(slots=True)
-class _Sign:
-    """Whether something has lasted long enough to count, once until it has been gone for a while."""
-
-    lasts_s: float
-    since: float | None = None
-    gone_since: float | None = None
-    counted: bool = False
-
-    def seen(self, there: bool, at: float) -> bool:
-        """Take in one observation and say whether it counts now."""
-        if not there:
-            self.since = None
-            self.gone_since = at if self.gone_since is None else self.gone_since
-            if at - self.gone_since >= _GONE_FOR_S:
-                self.counted = False
-            return False
-        self.gone_since = None
-        self.since = at if self.since is None else self.since
-        if self.counted or at - self.since < self.lasts_s:
-            return False
-        self.counted = True
-        return True
-
-
-@dataclass(slots=True)
-class _Episode:
-    """A time of clocks below their base: from when, last seen when, how deep on which core, whether it was hot."""
-
-    since: float
-    last: float
-    share: float
-    reading: float
-    core: int | None
-    hot: bool
 
 
 def _clock_base(channel: Channel) -> Limit | None:
@@ -100,7 +63,7 @@ def _has_finding(channel: Channel, side: LimitSide) -> bool:
 
 @dataclass(slots=True)
 class _State:
-    signs: dict[tuple[str, int], _Sign] = field(default_factory=dict)
+    signs: dict[tuple[str, int], Sign] = field(default_factory=dict)
     fan_turned: set[int] = field(default_factory=set)
     missing_since: dict[int, float] = field(default_factory=dict)
     reported_missing: set[int] = field(default_factory=set)
@@ -109,7 +72,7 @@ class _State:
     spans: dict[int, tuple[float, float]] = field(default_factory=dict)
     throttled_before: bool = False
     mains: dict[int, bool] = field(default_factory=dict)
-    episode: _Episode | None = None
+    episode: Episode | None = None
 
 
 class Watchers:
@@ -137,13 +100,13 @@ class Watchers:
             and tick.at - since >= _SILENT_S
         ]
 
-    def _sign(self, name: str, index: int, lasts_s: float) -> _Sign:
-        return self._state.signs.setdefault((name, index), _Sign(lasts_s))
+    def _sign(self, name: str, index: int, lasts_s: float) -> Sign:
+        return self._state.signs.setdefault((name, index), Sign(lasts_s))
 
     def _heat(self, tick: Tick) -> list[Finding]:
         findings = []
         for chip, (room, index) in self._nearest_limits(tick).items():
-            sign = self._state.signs.setdefault((f"heat {chip}", 0), _Sign(0.0))
+            sign = self._state.signs.setdefault((f"heat {chip}", 0), Sign(0.0))
             if sign.counted and _AT_LIMIT_K < room < _COOL_AGAIN_K:
                 continue  # hovering: neither there nor gone
             if sign.seen(room <= _AT_LIMIT_K, tick.at):
@@ -286,7 +249,7 @@ class Watchers:
         if low:
             share, reading, channel = min(low, key=lambda each: each[0])
             if episode is None:
-                episode = self._state.episode = _Episode(tick.at, tick.at, share, reading, channel.core, hot)
+                episode = self._state.episode = Episode(tick.at, tick.at, share, reading, channel.core, hot)
             episode.last = tick.at
             episode.hot = episode.hot or hot
             if share < episode.share:
@@ -330,7 +293,7 @@ class Watchers:
 
     def _ended_episode(self, tick: Tick) -> list[TapeEntry]:
         episode = self._state.episode
-        if episode is None or tick.at - episode.last < _GONE_FOR_S:
+        if episode is None or tick.at - episode.last < GONE_FOR_S:
             return []
         self._state.episode = None
         lasted = episode.last - episode.since

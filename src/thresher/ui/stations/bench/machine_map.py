@@ -1,80 +1,23 @@
 """The machine map: what is installed where, what is loaded, how it does, and how suspect it is."""
 
-from dataclasses import dataclass
-
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
-from thresher.model.channels import Channel, LimitSide, Quantity
-from thresher.model.parts import Inventory, Part, PartKind, PartStatus
+from thresher.model.channels import LimitSide, Quantity
+from thresher.model.parts import Inventory, Part, PartKind
 from thresher.ui.look import Look, draw_fitting, draw_mark, draw_outcome, draw_text, panel, text_width
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
+from thresher.ui.stations.bench.map_layout import SIZES, CoreGrid, Drawn, Sizes, core_grid, other_parts, reading_words
+from thresher.ui.stations.bench.map_legend import draw_legend
 from thresher.ui.stations.bench.map_picks import Picks, Target
 
-_LEGEND = tuple(PartStatus)
 _LEGEND_HIGH = 30.0
 
 
-@dataclass(frozen=True, slots=True)
-class _Sizes:
-    """Heights in pixels: of a core's cell, the supply's box, the other boxes, and the gap between them."""
-
-    cell: float
-    power: float
-    box: float
-    gap: float
-
-
-_SIZES = (_Sizes(42.0, 66.0, 56.0, 10.0), _Sizes(30.0, 60.0, 42.0, 6.0), _Sizes(24.0, 60.0, 24.0, 4.0))
-"""From roomy boxes with two lines to low ones with one; the first that fits is taken."""
-
-
-@dataclass(frozen=True, slots=True)
-class _Drawn:
-    """A part where it was drawn, for pointing at it."""
-
-    part: Part
-    area: QRectF
-    core: int | None = None
-
-    @property
-    def target(self) -> Target:
-        """What is picked here."""
-        return Target(self.part.tag, self.part.kind, self.core)
-
-
-@dataclass(frozen=True, slots=True)
-class CoreGrid:
-    """How the cells of the cores are laid out; sizes in pixels."""
-
-    columns: int
-    rows: int
-    cell_high: float
-    gap: float
-
-
-def core_grid(cores: int, cell_high: float) -> CoreGrid:
-    """Return the grid for so many cores; more cores get smaller cells in more columns, up to eight rows of sixteen."""
-    columns = min(4, max(1, cores)) if cores <= 16 else 8 if cores <= 64 else 16
-    rows = max(1, -(-cores // columns))
-    if cores <= 16:
-        return CoreGrid(columns, rows, cell_high if rows <= 2 else max(18.0, cell_high * 2.3 / rows), 6.0)
-    return CoreGrid(columns, rows, max(8.0, min(18.0, 2.6 * cell_high / rows)), 2.0)
-
-
 _OTHER_HIGH = 26.0
-_OTHER_KINDS = (PartKind.BATTERY, PartKind.NETWORK, PartKind.DISPLAY, PartKind.SOUND)
-_MOST_OTHERS = 6
 _LEAST_WORDS = 48.0
-
-
-def _others(machine: Inventory) -> list[Part]:
-    """Return the parts beside the large ones that there are checks for."""
-    return [part for kind in _OTHER_KINDS for part in machine.parts_of(kind)][:_MOST_OTHERS]
-
-
 _ARROWS = {
     Qt.Key.Key_Down: (1, True),
     Qt.Key.Key_Up: (-1, True),
@@ -82,13 +25,6 @@ _ARROWS = {
     Qt.Key.Key_Left: (-1, False),
 }
 """Up and down go from part to part, left and right to the cores between them too."""
-
-
-def _reading(channel: Channel, value: float | None) -> str:
-    if value is None:
-        return f"{channel.name}: no reading"
-    digits = 0 if channel.quantity in (Quantity.FAN, Quantity.TEMPERATURE) else 2
-    return f"{channel.name}: {value:.{digits}f} {channel.unit}"
 
 
 class MachineMap(PaintedWidget):
@@ -111,7 +47,7 @@ class MachineMap(PaintedWidget):
         self.setMinimumWidth(236)
         self._several = several
         self.picks = Picks()
-        self._drawn: list[_Drawn] = []
+        self._drawn: list[Drawn] = []
         self._at: Target | None = None
         state.machine_changed.connect(self._forget)
 
@@ -144,7 +80,7 @@ class MachineMap(PaintedWidget):
             draw_text(painter, QPointF(12, 52), "waiting for the engine", scheme.soft, 12)
             return
         machine = snapshot.machine
-        sizes = next((each for each in _SIZES if self._needs(machine, each) <= self.height()), _SIZES[-1])
+        sizes = next((each for each in SIZES if self._needs(machine, each) <= self.height()), SIZES[-1])
         gap, box = sizes.gap, sizes.box
         left, wide, top = 12.0, self.width() - 24.0, 34.0
         top = self._draw_row_of_cores(painter, machine, QRectF(left, top, wide, 0), sizes.cell) + gap
@@ -169,11 +105,11 @@ class MachineMap(PaintedWidget):
             if area.bottom() < self.height() - 4:
                 self._draw_box(painter, part, area, name or "maker and model unknown", "")
         if self._needs(machine, sizes) + _LEGEND_HIGH <= self.height():
-            self._draw_legend(painter)
+            draw_legend(painter, self.look.scheme, self.width(), self.height())
 
     def _draw_others(self, painter: QPainter, machine: Inventory, area: QRectF, gap: float) -> float:
         """Battery, network, display and sound in low boxes, two beside each other."""
-        parts = _others(machine)
+        parts = other_parts(machine)
         column = (area.width() - 8) / 2
         for number, part in enumerate(parts):
             x = area.x() + (number % 2) * (column + 8)
@@ -181,7 +117,7 @@ class MachineMap(PaintedWidget):
             self._draw_box(painter, part, QRectF(x, y, column, _OTHER_HIGH), part.name, "")
         return area.y() + -(-len(parts) // 2) * (_OTHER_HIGH + gap)
 
-    def _needs(self, machine: Inventory, sizes: "_Sizes") -> float:
+    def _needs(self, machine: Inventory, sizes: "Sizes") -> float:
         """Return the height that the whole machine takes with boxes of these sizes."""
         grid = core_grid(machine.core_count, sizes.cell)
         high = 34.0 + 54.0 + grid.rows * (grid.cell_high + grid.gap) + 15.0 + sizes.gap
@@ -190,7 +126,7 @@ class MachineMap(PaintedWidget):
             -min(4, len(machine.parts_of(PartKind.DRIVE))) // 2
         )
         low = len(machine.parts_of(PartKind.COOLING)) + len(machine.parts_of(PartKind.BOARD))
-        high += -(-len(_others(machine)) // 2) * (_OTHER_HIGH + sizes.gap)
+        high += -(-len(other_parts(machine)) // 2) * (_OTHER_HIGH + sizes.gap)
         return high + boxes * (sizes.box + sizes.gap) + low * (min(sizes.box, 42.0) + sizes.gap)
 
     def _draw_row_of_cores(self, painter: QPainter, machine: Inventory, area: QRectF, cell_high: float) -> float:
@@ -226,7 +162,7 @@ class MachineMap(PaintedWidget):
         if here and picked:
             painter.setPen(QPen(scheme.part(part.kind), 1.2, Qt.PenStyle.DotLine))
             painter.drawRoundedRect(area.adjusted(3, 3, -3, -3), 2, 2)
-        self._drawn.append(_Drawn(part, area))
+        self._drawn.append(Drawn(part, area))
         self.spots.append(Spot(area, self.about(part)))
         self._draw_doubt(painter, part, area)
         self._draw_check(painter, part, area)
@@ -286,7 +222,7 @@ class MachineMap(PaintedWidget):
         if index is not None:
             channel = state.channels[index]
             limit = channel.limit(LimitSide.BELOW)
-            summary += [_reading(channel, reading), f"read from {channel.source}", state.extremes_text(index)]
+            summary += [reading_words(channel, reading), f"read from {channel.source}", state.extremes_text(index)]
             if limit is not None:
                 summary.append(f"limit {limit.value:g} °C, {limit.source}")
                 if reading is not None:
@@ -297,7 +233,7 @@ class MachineMap(PaintedWidget):
                     painter.fillRect(QRectF(cell.x(), cell.bottom() - high, cell.width(), high), fill)
         for i in state.find_channels(Quantity.CLOCK):
             if state.channels[i].core == core:
-                summary += [_reading(state.channels[i], state.value(i)), state.extremes_text(i)]
+                summary += [reading_words(state.channels[i], state.value(i)), state.extremes_text(i)]
         if hits:
             summary.append(f"{hits} findings in this run on this core")
             fill = QColor(scheme.fault)
@@ -314,7 +250,7 @@ class MachineMap(PaintedWidget):
             painter.setPen(QPen(QColor(scheme.straw), 2.2))
             painter.drawRect(cell.adjusted(2.5, 2.5, -2.5, -2.5))
         if self._several:
-            self._drawn.append(_Drawn(part, cell, core))
+            self._drawn.append(Drawn(part, cell, core))
         self.spots.append(Spot(cell, "\n".join(filter(None, summary))))
 
     def _core_words(
@@ -384,7 +320,7 @@ class MachineMap(PaintedWidget):
                     painter.setBrush(QColor(scheme.panel))
                     painter.drawEllipse(below, 8.5, 8.5)
                     draw_outcome(painter, below, checked, scheme, 4.5)
-                self._drawn.append(_Drawn(part, bar))
+                self._drawn.append(Drawn(part, bar))
                 self.spots.append(Spot(bar, self.about(part)))
                 self._draw_doubt(painter, part, bar)
             label = QRectF(bar.x() - 6, bar.bottom(), bar.width() + 12, 16)
@@ -418,7 +354,7 @@ class MachineMap(PaintedWidget):
                 beyond = not low.value <= value <= high.value
                 ink = QColor(scheme.fault) if beyond else scheme.part(PartKind.POWER)
                 painter.fillRect(QRectF(track.x() + share * (wide - 4), track.y() - 2, 4, 11), ink)
-            summary = [_reading(channel, value), f"read from {channel.source}", state.extremes_text(index)]
+            summary = [reading_words(channel, value), f"read from {channel.source}", state.extremes_text(index)]
             summary += [f"must stay {limit.side.value} {limit.value:.2f} V, {limit.source}" for limit in channel.limits]
             self.spots.append(Spot(QRectF(x, area.y() + 24, wide, 36), "\n".join(filter(None, summary))))
         return area.bottom()
@@ -467,18 +403,6 @@ class MachineMap(PaintedWidget):
             if value is not None and mine:
                 return f"{value:.0f} °C"
         return ""
-
-    def _draw_legend(self, painter: QPainter) -> None:
-        scheme = self.look.scheme
-        widest = max(text_width(status.value, 10.5) for status in _LEGEND) + 20
-        in_a_row = len(_LEGEND) if widest * len(_LEGEND) <= self.width() - 20 else 2
-        pitch = (self.width() - 24) / in_a_row
-        rows = -(-len(_LEGEND) // in_a_row)
-        for number, status in enumerate(_LEGEND):
-            x = 18 + number % in_a_row * pitch
-            y = self.height() - 17.0 - 17 * (rows - 1 - number // in_a_row)
-            draw_mark(painter, QPointF(x, y), status, scheme, 5)
-            draw_text(painter, QPointF(x + 9, y + 4), status.value, scheme.soft, 10.5)
 
     # ---- asking and picking
 
@@ -557,7 +481,7 @@ class MachineMap(PaintedWidget):
     def _is_at(self, part: Part) -> bool:
         return self.hasFocus() and self._at == Target(part.tag, part.kind)
 
-    def _go_to(self, drawn: _Drawn, asked: bool = True) -> None:
+    def _go_to(self, drawn: Drawn, asked: bool = True) -> None:
         """Bring the keyboard to a part; `asked` says whether its story is wanted."""
         self._at = drawn.target
         about = self.about(drawn.part) if drawn.core is None else f"Core {drawn.core} of {drawn.part.name}"
