@@ -259,6 +259,8 @@ def test_one_question_opens_everything_for_this_process_alone(bench: Bench, clie
     assert found.level is AccessLevel.FULL
     assert [each for each in bench.polkit.asked if each[1]] == [("org.thresher.Access1.all", 1)]
     bench.polkit.person_says_yes = False  # in the night nobody is asked again
+    assert client.ask().level is AccessLevel.FULL
+    assert len([each for each in bench.polkit.asked if each[1]]) == 1
     bench.write("/sys/firmware/dmi/tables/DMI", "table")
     assert read_all(client.open_file("/sys/firmware/dmi/tables/DMI")) == b"table"
     assert AccessClient(root=False).access().level is AccessLevel.FULL  # another connection of the same process

@@ -37,7 +37,7 @@ def test_the_bottom_line_has_three_states(engine: EngineProcess, open_window: Op
     window = open_window(engine)
     for access, words in (
         (FULL, "full access"),
-        (PART, "partial access (click to ask)"),
+        (PART, "partial access (missing: drive commands, 4 more)"),
         (NO, "no access"),
     ):
         show(window, access)
@@ -48,6 +48,7 @@ def test_the_bottom_line_has_three_states(engine: EngineProcess, open_window: Op
     spot = window.footer.spot_at(window.footer.rect().toRectF().center() * 1.9)
     assert spot is not None
     assert "reading whole drives: scans for sectors" in spot.text
+    assert "Click to have an administrator asked" in spot.text
 
 
 def test_one_click_asks_where_somebody_can_be_asked(

@@ -191,6 +191,9 @@ class Helper:
                 os.close(descriptor)
 
     def _ask_person(self, call: Message, caller: Caller) -> None:
+        if all(self.has(caller, right) for right in Right):
+            self._tell_allowed(call, caller, list(Right), {})  # nobody is asked for what is there
+            return
         if caller.process in self._asking:
             self._refuse(call, "Failed", "the question is on the screen already")
             return

@@ -4,6 +4,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QMouseEvent, QPainter
 from PyQt6.QtWidgets import QWidget
 
+from thresher.model.access import AccessLevel
 from thresher.model.run_states import RunState
 from thresher.ui.look import Look, draw_text
 from thresher.ui.painted import PaintedWidget, Spot
@@ -53,12 +54,19 @@ def access_text(state: BenchState) -> str:
     if state.access.asking:
         return "asking for access"
     access = state.access.access
-    return f"{access.level.value} (click to ask)" if access.can_ask else access.level.value
+    if access.level is not AccessLevel.PARTIAL:
+        return access.level.value
+    first, *more = access.missing
+    return f"{access.level.value} (missing: {first.words}{f', {len(more)} more' if more else ''})"
 
 
 def _about_access(state: BenchState) -> str:
-    missing = [f"{each.words}: {each.brings}" for each in state.access.access.missing]
-    return "\n".join(["Missing:", *missing]) if missing else "All that can be read and tested here is open."
+    access = state.access.access
+    missing = [f"{each.words}: {each.brings}" for each in access.missing]
+    if not missing:
+        return "All that can be read and tested here is open."
+    click = "Click to have an administrator asked for it." if access.can_ask else "Click to see what would give it."
+    return "\n".join(["Missing:", *missing, click])
 
 
 class Footer(PaintedWidget):
