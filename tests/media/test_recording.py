@@ -54,6 +54,18 @@ def test_late_soft_and_noisy_it_is_still_found() -> None:
         assert each.distortion_percent == pytest.approx(0.52, abs=0.06)
 
 
+def test_a_stream_that_tears_spoils_a_place_and_not_the_tone() -> None:
+    whole = loop_sequence()
+    at = int((0.6 + 3 + 0.3) * RATE)
+    # 7 ms fall out in the last tone, of 6000 Hz: 42.25 periods, so what follows is a quarter of a turn off
+    recording = np.concatenate([whole[:at], whole[at + 338 :]])
+    found = heard(recording)
+    assert found["high"].distortion_percent < 0.1
+    assert found["high"].worst_percent > 20, "two halves of a turn that do not meet"
+    assert found["high"].hz == pytest.approx(6000.0, abs=0.05)
+    assert all(found[name].worst_percent < 0.1 for name in ("left", "right", "low"))
+
+
 @pytest.mark.parametrize(("side", "lost"), [(0, "left"), (1, "right")])
 def test_a_side_that_is_lost_is_missing(side: int, lost: str) -> None:
     rng = np.random.default_rng(6)

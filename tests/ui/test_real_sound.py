@@ -178,7 +178,7 @@ def test_the_window_records_and_answers_by_itself(qtbot: QtBot, sound: StartServ
     pane.begin()
     qtbot.waitUntil(lambda: pane.level_db > -30, timeout=20_000)
     pane.grab()
-    qtbot.waitUntil(lambda: bool(answers), timeout=30_000)
+    qtbot.waitUntil(lambda: bool(answers), timeout=90_000)
     pane.end()
     assert loop_result(answers[0])[0] is CheckOutcome.PASS
 

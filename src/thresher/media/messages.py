@@ -43,6 +43,7 @@ def of_loop(heard: HeardLoop) -> tuple[tuple[str, float], ...]:
             (f"{tone.name} level", tone.level_db),
             (f"{tone.name} frequency", tone.hz),
             (f"{tone.name} distortion", tone.distortion_percent),
+            (f"{tone.name} worst distortion", tone.worst_percent),
         ]
     return tuple(found)
 

@@ -1,7 +1,7 @@
 """What a recording shows: level, frequency and distortion of tones in it, its noise, clipping, or somebody's voice."""
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,16 +19,23 @@ _HARRIS = (0.35875, -0.48829, 0.14128, -0.01168)
 _AUDIBLE_HZ = (20.0, 20000.0)
 _CLIPPED = 0.999
 _WITHIN = 0.98
+_EDGE = 3
+"""Windows at each end of a tone that may hold something of what comes before or after it."""
 
 
 @dataclass(frozen=True, slots=True)
 class HeardTone:
-    """One tone in a recording: its level in dBFS, its frequency in Hz, and its distortion with noise in percent."""
+    """One tone in a recording: its level in dBFS, its frequency in Hz, and its distortion with noise in percent.
+
+    `distortion_percent` is that of the cleanest 0.4 s of it: what an amplifier distorts is in all of them.
+    `worst_percent` is that of the dirtiest: a stream that tears, or a plug that is loose, spoils some of them.
+    """
 
     name: str
     level_db: float
     hz: float
     distortion_percent: float
+    worst_percent: float
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +81,9 @@ def _mono(samples: Samples) -> NDArray[np.float64]:
 def measure_loop(recording: Samples, rate: int = RATE) -> HeardLoop:
     """Return what came back of `loop_sequence` in a recording of it, shape (frames, 2), begun before or with it."""
     if len(recording) < _WINDOW_S * rate:
-        return HeardLoop(tuple(HeardTone(each.name, _FLOOR_DB, 0.0, 100.0) for each in LOOP_TONES), _FLOOR_DB, 0.0)
+        return HeardLoop(
+            tuple(HeardTone(each.name, _FLOOR_DB, 0.0, 100.0, 100.0) for each in LOOP_TONES), _FLOOR_DB, 0.0
+        )
     both = [_spectra(side, rate) for side in _sides(recording).T]
     frequencies = both[0][1]
     tones = tuple(_tone(each, [powers for powers, _ in both], frequencies) for each in LOOP_TONES)
@@ -115,20 +124,33 @@ def _band_level(spectrum: NDArray[np.float64], frequencies: NDArray[np.float64])
 
 
 def _tone(wanted: LoopTone, sides: list[NDArray[np.float64]], frequencies: NDArray[np.float64]) -> HeardTone:
-    """Return a tone as it is in the middle of the windows that hold most of it, on the side that has more of it."""
+    """Return a tone as it is in the cleanest of the windows that lie within it, on the side that has more of it."""
     near = np.flatnonzero(np.abs(frequencies - wanted.hz) <= max(_NEAR * wanted.hz, 3 * frequencies[1]))
     spectra = max(sides, key=lambda side: float(side[:, near].sum(axis=1).max()))
     powers = spectra[:, near].sum(axis=1)
-    # the middle one of those that lie within the tone: at its ends a window holds something of the next
-    within = np.flatnonzero(powers >= _WITHIN * powers.max())
-    spectrum = spectra[int(within[len(within) // 2])]
+    # from the first to the last window that is full of it, whatever a tear took out of those between
+    full = np.flatnonzero(powers >= _WITHIN * powers.max())
+    first, last = int(full[0]) + _EDGE, int(full[-1]) - _EDGE
+    inside = (
+        range(first, last + 1) if first <= last else range(int(full[len(full) // 2]), int(full[len(full) // 2]) + 1)
+    )
+    heard = [_heard(wanted, spectra[at], near, frequencies) for at in inside]
+    cleanest = min(heard, key=lambda each: each.distortion_percent)
+    return replace(cleanest, worst_percent=max(each.distortion_percent for each in heard))
+
+
+def _heard(
+    wanted: LoopTone, spectrum: NDArray[np.float64], near: NDArray[np.intp], frequencies: NDArray[np.float64]
+) -> HeardTone:
+    """Return a tone as it is in one window."""
     peak = int(near[int(np.argmax(spectrum[near]))])
     lobe = slice(max(0, peak - _LOBE_BINS), peak + _LOBE_BINS + 1)
     power = float(spectrum[lobe].sum())
     audible = (frequencies >= _AUDIBLE_HZ[0]) & (frequencies <= _AUDIBLE_HZ[1])
     rest = max(0.0, float(spectrum[audible].sum()) - power)
-    distortion = 100.0 * math.sqrt(rest / power) if power > 0 else 100.0
-    return HeardTone(wanted.name, decibels(math.sqrt(2.0 * power)), _centre(spectrum, frequencies, peak), distortion)
+    share = 100.0 * math.sqrt(rest / power) if power > 0 else 100.0
+    level_db = decibels(math.sqrt(2.0 * power))
+    return HeardTone(wanted.name, level_db, _centre(spectrum, frequencies, peak), share, share)
 
 
 def _centre(spectrum: NDArray[np.float64], frequencies: NDArray[np.float64], peak: int) -> float:

@@ -6,6 +6,7 @@ ends when the sound has ended, or when its input ends. It changes no volume: the
 
 import sys
 import time
+from collections.abc import Callable
 from typing import Any
 
 import msgspec
@@ -13,7 +14,7 @@ import numpy as np
 from PyQt6.QtCore import QBuffer, QByteArray, QCoreApplication, QIODevice, QObject, QSocketNotifier, QTimer
 
 from thresher.media.messages import Message, of_loop, of_voice
-from thresher.media.recording import level, measure_loop, measure_voice
+from thresher.media.recording import HeardLoop, level, measure_loop, measure_voice
 from thresher.media.tones import RATE, Samples, loop_sequence, sweep, tone
 from thresher.model.questions import SoundKind
 
@@ -25,7 +26,12 @@ _BEFORE_S = 0.4
 _AFTER_S = 0.8
 """How late the last tone may come back."""
 _DEAF_S = 4.0
+_TRIES = 3
+"""How often a loop is recorded while something tears it: on a busy computer the stream does not always keep up."""
+_TORN_PERCENT = 3.0
 _CHANNELS = 2
+_BUFFER_BYTES = RATE * _CHANNELS * 4
+"""One second: a process that waits for a processor under load does not tear the sound."""
 
 
 def write(message: Message) -> None:
@@ -48,6 +54,11 @@ def played(kind: SoundKind) -> Samples:
             return np.zeros((0, _CHANNELS), np.float32)
 
 
+def torn(loop: HeardLoop) -> bool:
+    """Return whether a tone is clean in places and dirty in others: then something tore the recording."""
+    return any(each.distortion_percent <= _TORN_PERCENT < each.worst_percent for each in loop.tones)
+
+
 class _Worker(QObject):
     """One sound, on one device. `media` is the module of Qt's sound."""
 
@@ -56,6 +67,10 @@ class _Worker(QObject):
         self._media, self._kind, self._number = media, kind, number
         self._heard = bytearray()
         self._until = self._begun = 0.0
+        self._tries = 0
+        self._timer = QTimer(self)
+        self._timer.timeout.connect(self._look)
+        self._again: Callable[[], None] = lambda: None
         self._sink: Any = None
         self._source: Any = None
         self._stream: Any = None
@@ -82,13 +97,18 @@ class _Worker(QObject):
         if not device.isFormatSupported(form):
             return self._give_up(f"{device.description()} does not take {RATE} Hz on two channels")
         write(Message(device=device.description(), devices=len(wanted)))
-        if kind.recorded:
-            self._record(device, form)
-        if kind is SoundKind.LOOP:
-            QTimer.singleShot(int(_BEFORE_S * 1000), lambda: self._play(devices.defaultAudioOutput(), form))
-        elif not kind.recorded:
-            self._play(device, form)
+        self._again = lambda: self._start(device, devices.defaultAudioOutput(), form)
+        self._again()
         return None
+
+    def _start(self, device: Any, output: Any, form: Any) -> None:
+        self._tries += 1
+        if self._kind.recorded:
+            self._record(device, form)
+        if self._kind is SoundKind.LOOP:
+            QTimer.singleShot(int(_BEFORE_S * 1000), lambda: self._play(output, form))
+        elif not self._kind.recorded:
+            self._play(device, form)
 
     def _give_up(self, reason: str) -> None:
         write(Message(reason=reason))
@@ -96,10 +116,13 @@ class _Worker(QObject):
 
     def _play(self, device: Any, form: Any) -> None:
         samples = played(self._kind)
+        self._buffer.close()
         self._buffer.setData(QByteArray(samples.tobytes()))
         self._buffer.open(QIODevice.OpenModeFlag.ReadOnly)
         self._sink = sink = self._media.QAudioSink(device, form, self)
         sink.stateChanged.connect(self._follow_sink)
+        if self._kind is SoundKind.LOOP:  # the others end with their last sample, and wait for no long buffer
+            sink.setBufferSize(_BUFFER_BYTES)
         sink.start(self._buffer)
 
     def _follow_sink(self, state: Any) -> None:
@@ -111,14 +134,14 @@ class _Worker(QObject):
         sequence = len(played(self._kind)) / RATE
         seconds = _BEFORE_S + sequence + _AFTER_S if self._kind is SoundKind.LOOP else _VOICE_S
         self._source = source = self._media.QAudioSource(device, form, self)
+        source.setBufferSize(_BUFFER_BYTES)
         self._stream = source.start()
         if self._stream is None:
             return self._give_up(f"{device.description()} cannot be opened")
+        self._heard.clear()
         self._begun, self._until = time.monotonic(), seconds
         self._stream.readyRead.connect(self._take)
-        timer = QTimer(self)
-        timer.timeout.connect(self._look)
-        timer.start(100)
+        self._timer.start(100)
         return None
 
     def _take(self) -> None:
@@ -134,14 +157,23 @@ class _Worker(QObject):
         samples, gone = self._samples(), time.monotonic() - self._begun
         write(Message(level_db=level(samples[-RATE // 10 :])))
         if len(samples) >= self._until * RATE or gone > self._until + _DEAF_S:
-            assert self._source is not None
+            self._timer.stop()
             self._source.stop()
+            if self._sink is not None:
+                self._sink.stop()
             if len(samples) < RATE:
                 return self._give_up("the sound input gives no samples")
-            loop = self._kind is SoundKind.LOOP
-            write(Message(measured=of_loop(measure_loop(samples)) if loop else of_voice(measure_voice(samples))))
-            QCoreApplication.exit(0)
+            if self._kind is not SoundKind.LOOP:
+                return self._end(of_voice(measure_voice(samples)))
+            loop = measure_loop(samples)
+            if torn(loop) and self._tries < _TRIES:
+                return self._again()
+            return self._end(of_loop(loop))
         return None
+
+    def _end(self, measured: tuple[tuple[str, float], ...]) -> None:
+        write(Message(measured=measured))
+        QCoreApplication.exit(0)
 
 
 def main(arguments: list[str]) -> int:
