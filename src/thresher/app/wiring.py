@@ -11,9 +11,12 @@ from thresher.engine.engine import Engine
 from thresher.machine.hardware_names import HardwareNames
 from thresher.machine.live import LiveSystem
 from thresher.machine.restart import LiveRestart
+from thresher.model.keeping_port import Restart
 from thresher.model.port import System
 from thresher.model.sheet import RunSheet
 from thresher.simulator.machine import SimulatedMachine
+from thresher.stick.boot import on_stick
+from thresher.stick.restart import StickRestart
 
 DEMO_SCENARIO = "lighthouse-playout"
 DEMO_SHEET = "reset-hunt-short"
@@ -46,10 +49,15 @@ def make_engine(
         fields |= {"model": scenario}
     keep = shop or bench_folder(simulated) / "shop"
     path = job or new_job_path(system.name, simulated)
-    restart = LiveRestart(helper=system.helper) if isinstance(system, LiveSystem) else None
+    restart = _restart(system) if isinstance(system, LiveSystem) else None
     rescued = bench_folder(simulated) / "rescued"
     engine = open_engine(system, path, fields, interval_s, keep, HardwareNames(), rescued, restart)
     if isinstance(system, LiveSystem):
         for each in jobs_left_open(path.parent):
             engine.note(f"Left open: {each.path.name}", f"{each.when}, {each.words}")
     return engine
+
+
+def _restart(system: LiveSystem) -> Restart:
+    """Return what goes on after a start of the machine: the stick itself where it was started from one."""
+    return StickRestart() if on_stick() else LiveRestart(helper=system.helper)

@@ -11,10 +11,13 @@ from thresher.model.parts import PartKind
 from thresher.model.port import System, optional_number, optional_text
 
 _RTC = "/sys/class/rtc"
+_SEEN = "/run/thresher-stick/seen"
+"""On the stick: the latest time that a start of it has seen on any machine, or that its image was made."""
 _LEAST_V = 2.7
 """A CR2032 cell is empty at 2.0 V (IEC 60086-2 ends its discharge there); boards forget their settings well above."""
 _MOST_OFF_S = 300.0
 _ZONE_OFF_S = 60.0
+_DAY_S = 86400.0
 """Local time is off by whole half hours; a clock that stopped is off by anything."""
 _VBAT = re.compile(r"(?i)\bv?bat\b|battery|cmos")
 
@@ -35,6 +38,11 @@ def _run(bench: CheckBench) -> CheckSteps:
     except (ValueError, OverflowError, OSError):
         return (CHECK.failed(f"the clock shows no date at all ({epoch:.0f} s): it lost power", *figures),)
     figures.append(Figure(f"clock {name}", words=clock.strftime("%Y-%m-%d %H:%M UTC")))
+    seen = optional_number(bench.system, _SEEN) or 0
+    if seen and epoch < seen - _DAY_S:
+        latest = datetime.fromtimestamp(seen, UTC)
+        why = f"the clock shows {clock:%Y-%m-%d}, and {latest:%Y-%m-%d} has been: it lost power"
+        return (CHECK.failed(f"{why}, so the clock battery is empty or missing", *figures),)
     built = yield from beside(lambda: _firmware_year(bench))
     if built and clock.year < built:
         why = f"the clock shows {clock.year}, before its firmware of {built} was made: it lost power"
