@@ -186,7 +186,7 @@ def make_system(wanted: Wanted, work: Path, when: int) -> None:
     squashfs = work / "content/live/filesystem.squashfs"
     squashfs.parent.mkdir(parents=True)
     environment = os.environ | {"SOURCE_DATE_EPOCH": str(when), "LC_ALL": "C.UTF-8"}
-    pack = ["sqfstar", "-quiet", "-no-progress", "-comp", "zstd", "-Xcompression-level", "15", "-b", "256K"]
+    pack = ["sqfstar", "-quiet", "-no-progress", "-comp", "zstd", "-b", "256K"]
     with subprocess.Popen(system_command(wanted, work, when), stdout=subprocess.PIPE, env=environment) as make:
         packed = subprocess.run([*pack, str(squashfs)], stdin=make.stdout, env=environment, check=False)
         assert make.stdout is not None

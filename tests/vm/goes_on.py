@@ -89,7 +89,7 @@ def state(guest: Guest) -> dict[str, Any]:
 def follow(guest: Guest, minutes: float) -> dict[str, Any]:
     """Wait until nothing goes on by itself any more, and return the last state."""
     last: dict[str, Any] = {}
-    until, said = time.monotonic() + 60.0 * minutes, ""
+    until, said, went = time.monotonic() + 60.0 * minutes, "", False
     while time.monotonic() < until:
         now = state(guest)
         last = now or last
@@ -97,7 +97,8 @@ def follow(guest: Guest, minutes: float) -> dict[str, Any]:
         if words != said:
             print(f"    {time.strftime('%H:%M:%S')} {words}", flush=True)
             said = words
-        if now and now["runs"] and not now["going"]:
+        went = went or bool(now.get("going"))  # the run begins before its plan is in the file
+        if went and now and not now["going"]:
             return now
         time.sleep(5.0)
     return last
@@ -110,7 +111,8 @@ def begin(guest: Guest, then: str, most: int) -> None:
         check=True,
     )
     guest.run(f"cat > {PLACE}/look.py <<'X'\n{_LOOK}X", check=True)
-    guest.run(f"systemd-run -q --unit=hunt thresher run {PLACE}/hunt.toml --job {JOB}", check=True)
+    guest.run("systemctl stop hunt.service thresher-go-on.service; systemctl reset-failed")
+    guest.run(f"systemd-run -q --collect --unit=hunt thresher run {PLACE}/hunt.toml --job {JOB}", check=True)
 
 
 def main() -> int:

@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 from pathlib import Path
 
+from thresher.machine.system_tools import Tools, run_tool, tried
 from thresher.model.errors import EnvironmentFault
 from thresher.stick.layout import (
     JOBS_LABEL,
@@ -14,7 +15,6 @@ from thresher.stick.layout import (
     partition_name,
     read_layout,
 )
-from thresher.stick.tools import Tools, run_tool, tried
 
 MEDIUM = "/run/live/medium"
 """Where live-boot mounts what it started from (live-boot(7))."""

@@ -6,12 +6,12 @@ from pathlib import Path
 
 import msgspec
 
+from thresher.machine.system_tools import Tools, run_tool, tried
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.job import JOB_FILE_ENDING
 from thresher.stick.boot import HOME, RUN, StickState, read_state, write_state
 from thresher.stick.jobs_partition import create, look_at, make_ready, mount
 from thresher.stick.layout import JobsState
-from thresher.stick.tools import Tools, run_tool, tried
 
 MOUNTS = Path("/run/thresher-stick/mounts")
 _JOBS = "data/thresher/jobs"

@@ -9,13 +9,13 @@ import sys
 from collections.abc import Callable
 from pathlib import Path
 
+from thresher.machine.system_tools import Tools, run_tool
 from thresher.model.errors import ThresherError
 from thresher.model.private_folder import private_folder
 from thresher.stick.boot import HOME, RUN, StickState, boot_options, environment_text, write_state
 from thresher.stick.clock import image_time, known_time, note_time, now
 from thresher.stick.jobs_partition import drive_of, look_at, make_ready, medium_of, mount
 from thresher.stick.layout import JobsState
-from thresher.stick.tools import Tools, run_tool
 
 _REASONS = {
     JobsState.NONE: "this stick has no partition for jobs yet",

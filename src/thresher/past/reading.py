@@ -1,0 +1,226 @@
+"""Everything that an installed system remembers, read file by file and put together: findings, time line, use."""
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from pathlib import Path
+
+from thresher.codes.stop_codes import Stop, read_dump_header
+from thresher.decoding.groups import EventGroup, Grouper
+from thresher.decoding.logs import LogDecoded, NotedLine
+from thresher.decoding.recognise import Tables, decode_bytes, thing_of_stop
+from thresher.model.errors import EnvironmentFault, InputError, ThresherError
+from thresher.model.findings import Finding, FindingKind, Severity
+from thresher.model.parts import PartKind
+from thresher.model.vendors import Vendor
+from thresher.past.event_log import EventLogRead, PastEvent, looks_like_event_log
+from thresher.past.installed import FileKind, InstalledSystem, PastFile
+from thresher.past.meanings import Happening
+from thresher.past.read_process import read_apart, read_journal_apart, read_journal_boots
+from thresher.past.use import DayOfUse, use_of
+
+_SAME_S = 2.0
+_SAME_STOP_S = 1800.0
+_LINUX_END_WEIGHT = 0.5
+_CHANGES = (Happening.PART, Happening.DRIVER, Happening.UPDATE)
+_SOON_S = 7 * 86400.0
+
+
+@dataclass(frozen=True, slots=True)
+class FileRead:
+    """A file and how it went: what came of it in words, or why it could not be read."""
+
+    path: str
+    words: str
+    trouble: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class PastRead:
+    """What a system remembers. Findings have their times in Unix seconds; `notes` are harmless events with counts."""
+
+    what: str
+    place: str
+    findings: tuple[Finding, ...]
+    groups: tuple[EventGroup, ...]
+    notes: tuple[NotedLine, ...]
+    happenings: tuple[PastEvent, ...]
+    use: tuple[DayOfUse, ...]
+    files: tuple[FileRead, ...]
+
+    @property
+    def hours(self) -> float:
+        """How long the machine was in use in what was read."""
+        return sum(day.hours for day in self.use)
+
+
+def read_system(
+    system: InstalledSystem, tables: Tables, vendor: Vendor, progress: Callable[[str], bool] | None = None
+) -> PastRead:
+    """Read all files of an installed system. `progress` hears of each and ends the reading by answering False."""
+    findings: list[Finding] = []
+    notes: list[NotedLine] = []
+    happenings: list[PastEvent] = []
+    files: list[FileRead] = []
+    use: tuple[DayOfUse, ...] = ()
+    for each in system.files:
+        if progress is not None and not progress(str(each.path)):
+            files.append(FileRead(str(each.path), "", "not read: it was stopped before"))
+            continue
+        try:
+            read = _READERS[each.kind](each, tables, vendor)
+        except ThresherError as error:
+            files.append(FileRead(str(each.path), "", _reason(error)))
+            continue
+        findings += read.log.findings
+        notes += read.log.notes
+        happenings += read.happenings
+        if len(read.use) > len(use):
+            use = read.use
+        files.append(FileRead(str(each.path), _words(read)))
+    origin = f"{system.what} on {system.folder}"
+    kept = [replace(each, origin=origin) for each in _once(findings)]
+    grouper = Grouper(tables.codes)
+    grouper.add_all(kept)
+    lines = tuple(sorted(set(happenings), key=lambda each: each.at))
+    return PastRead(
+        system.what, str(system.folder), tuple(kept), tuple(grouper.groups()), tuple(notes), lines, use, tuple(files)
+    )
+
+
+def _reason(error: ThresherError) -> str:
+    return error.happened if isinstance(error, EnvironmentFault) else str(error)
+
+
+def _words(read: EventLogRead) -> str:
+    words = f"{read.log.lines} events" if read.happenings or read.unknown else f"{read.log.lines} lines"
+    damaged = f", {read.log.damaged} damaged: {read.damaged[0] if read.damaged else ''}" if read.log.damaged else ""
+    return f"{words}, {len(read.log.findings)} of them evidence{damaged}"
+
+
+def _once(findings: list[Finding]) -> list[Finding]:
+    """Return findings in the order of their times, each error once: logs of two channels hold the same one."""
+    kept: list[Finding] = []
+    for each in sorted(findings, key=lambda finding: finding.at):
+        if any(_same(each, other) for other in kept[-40:]):
+            continue
+        kept.append(each)
+    return kept
+
+
+def _same(one: Finding, other: Finding) -> bool:
+    if one.kind is FindingKind.STOP_SCREEN and other.kind is FindingKind.STOP_SCREEN:
+        return abs(one.at - other.at) <= _SAME_STOP_S and one.title == other.title
+    same = (one.code, one.place, one.address, one.title) == (other.code, other.place, other.address, other.title)
+    return same and abs(one.at - other.at) <= _SAME_S and one.raw[:200] == other.raw[:200]
+
+
+# ---- one file
+
+
+def _event_log(file: PastFile, tables: Tables, vendor: Vendor) -> EventLogRead:
+    if not looks_like_event_log(_head(file.path, 64)):
+        raise EnvironmentFault(f"reading {file.path}", "it does not begin as an event log does", "It is damaged.")
+    return read_apart(file.path, file.kind.value, vendor)
+
+
+def _text_log(file: PastFile, tables: Tables, vendor: Vendor) -> EventLogRead:
+    return read_apart(file.path, file.kind.value, vendor)
+
+
+def _journal(file: PastFile, tables: Tables, vendor: Vendor) -> EventLogRead:
+    read = read_journal_apart(file.path, vendor)
+    happenings = read_journal_boots(file.path)
+    ends = [
+        Finding(
+            code="E-906",
+            kind=FindingKind.ENDED_SUDDENLY,
+            severity=Severity.FAULT,
+            part=PartKind.BOARD,
+            at=each.at,
+            title=each.title,
+            detail="The journal of the boot before just ends: a reset, a freeze, a power cut, or a held button.",
+            weight=_LINUX_END_WEIGHT,
+        )
+        for each in happenings
+        if each.happening is Happening.SUDDEN_END
+    ]
+    log = replace(read.log, findings=tuple(sorted((*read.log.findings, *ends), key=lambda each: each.at)))
+    return replace(read, log=log, happenings=happenings, use=use_of((each.at, each.happening) for each in happenings))
+
+
+def _dump(file: PastFile, tables: Tables, vendor: Vendor) -> EventLogRead:
+    content = _head(file.path, _SEARCHED)
+    try:
+        stop = read_dump_header(content, file.path.name)
+    except InputError as error:
+        words = "; ".join(fault.message for fault in error.faults)
+        raise EnvironmentFault(f"reading {file.path}", words, "Type the stop code in.") from error
+    at = _unix(stop, file.path)
+    found = _record_in(content, file.path.name, vendor, tables) or thing_of_stop(stop, vendor, tables).findings
+    log = replace(_NOTHING, lines=1, findings=tuple(replace(each, at=at) for each in found))
+    happening = PastEvent(at, Happening.STOP, f"Stop {stop.number:#x}", file.path.name)
+    return EventLogRead(log, (happening,), (), 0)
+
+
+_NOTHING = LogDecoded((), (), (), (), 0, 0, 0, None, None, by_wall=True)
+_RECORD = re.compile(rb"CPER..\xff\xff\xff\xff", re.DOTALL)
+_SEARCHED = 1 << 20
+"""A small dump has less; in a whole one the record lies elsewhere, and its parameters say what the record would."""
+
+
+def _record_in(content: bytes, name: str, vendor: Vendor, tables: Tables) -> tuple[Finding, ...]:
+    """Return what a hardware error record in a dump says: small dumps of stop 124H carry it behind their header."""
+    for found in _RECORD.finditer(content):
+        findings = decode_bytes(content[found.start() :], name, vendor, tables).findings
+        if findings:
+            return findings
+    return ()
+
+
+def _head(path: Path, most: int) -> bytes:
+    try:
+        with path.open("rb") as stream:
+            return stream.read(most)
+    except OSError as error:
+        reason = error.strerror or str(error)
+        raise EnvironmentFault(f"reading {path}", reason, "The drive may be failing.") from error
+
+
+def _unix(stop: Stop, path: Path) -> float:
+    """Return when a dump was made: by its header, else by the file's own time."""
+    if stop.when:
+        return datetime.fromisoformat(stop.when).timestamp()
+    try:
+        return path.stat().st_mtime
+    except OSError:
+        return 0.0
+
+
+_READERS: dict[FileKind, Callable[[PastFile, Tables, Vendor], EventLogRead]] = {
+    FileKind.EVENT_LOG: _event_log,
+    FileKind.DUMP: _dump,
+    FileKind.JOURNAL: _journal,
+    FileKind.TEXT_LOG: _text_log,
+}
+
+
+# ---- what changed before
+
+
+def changes_before(read: PastRead) -> tuple[str, ...]:
+    """Return sentences on errors that began within a week after a part, a driver or the system was changed."""
+    sentences = []
+    changes = [each for each in read.happenings if each.happening in _CHANGES]
+    for group in read.groups:
+        if group.noise or group.count < 2:
+            continue
+        before = [each for each in changes if 0 <= group.first - each.at <= _SOON_S]
+        earlier = [each for each in read.happenings if each.at < group.first - _SOON_S]
+        if before and earlier:  # with nothing older in the log, all would be new
+            last = before[-1]
+            day = f"{datetime.fromtimestamp(last.at, UTC):%Y-%m-%d}"
+            detail = f" ({last.detail[:80]})" if last.detail else ""
+            sentences.append(f"{group.title}: {group.count} since {day}, when this came: {last.title}{detail}.")
+    return tuple(sentences)

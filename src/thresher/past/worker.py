@@ -1,0 +1,75 @@
+"""Reads one file of another system in a process of its own, without rights, and writes what came of it as JSON.
+
+Usage: python -m thresher.past.worker KIND NAME VENDOR, the file on its standard input. The file may have been made to
+harm whoever reads it: so root's rights are given up once the file is open, memory and time are limited, and whatever
+happens here ends here.
+"""
+
+import os
+import resource
+import sys
+from collections.abc import Callable
+from typing import BinaryIO
+
+import msgspec
+
+from thresher.decoding.logs import read_log
+from thresher.decoding.recognise import Tables, load_tables
+from thresher.model.errors import InputError
+from thresher.model.vendors import Vendor
+from thresher.past.event_log import EventLogRead, read_event_log
+from thresher.past.meanings import load_meanings
+
+MEMORY_BYTES = 2 << 30
+CPU_S = 300
+NOBODY = 65534
+"""The account that owns nothing, of the same number on Debian and its relatives."""
+
+
+def limit_itself() -> None:
+    """Give up root, and limit memory and time (getrlimit(2), setresuid(2))."""
+    resource.setrlimit(resource.RLIMIT_AS, (MEMORY_BYTES, MEMORY_BYTES))
+    resource.setrlimit(resource.RLIMIT_CPU, (CPU_S, CPU_S))
+    resource.setrlimit(resource.RLIMIT_FSIZE, (0, 0))
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    if os.geteuid() == 0:
+        os.setgroups([])
+        os.setresgid(NOBODY, NOBODY, NOBODY)
+        os.setresuid(NOBODY, NOBODY, NOBODY)
+
+
+def _event_log(stream: BinaryIO, name: str, tables: Tables, vendor: Vendor) -> EventLogRead:
+    return read_event_log(stream, name, tables, load_meanings(), vendor)
+
+
+def _text_log(stream: BinaryIO, name: str, tables: Tables, vendor: Vendor) -> EventLogRead:
+    return EventLogRead(read_log(stream, vendor, tables.codes, tables.events), (), (), 0)
+
+
+KINDS: dict[str, Callable[[BinaryIO, str, Tables, Vendor], EventLogRead]] = {
+    "event-log": _event_log,
+    "text-log": _text_log,
+}
+"""What can be read, by the word on the command line."""
+
+
+def main(arguments: list[str]) -> int:
+    """Read the file and write one JSON object; 2 and the reason on the error output where it cannot be read."""
+    kind, name, vendor = arguments
+    read, tables, layout = KINDS[kind], load_tables(), Vendor(vendor)
+    limit_itself()
+    try:
+        found = read(sys.stdin.buffer, name, tables, layout)
+    except InputError as error:
+        print("; ".join(fault.message for fault in error.faults), file=sys.stderr)
+        return 2
+    except MemoryError:
+        print("it needs more memory than is given to it", file=sys.stderr)
+        return 2
+    sys.stdout.buffer.write(msgspec.json.encode(found))
+    sys.stdout.buffer.flush()
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))
