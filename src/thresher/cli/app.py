@@ -24,6 +24,7 @@ from thresher.cli.verbs.graphics import graphics_app
 from thresher.cli.verbs.import_log import import_log
 from thresher.cli.verbs.inventory import inventory
 from thresher.cli.verbs.log import log
+from thresher.cli.verbs.past import past
 from thresher.cli.verbs.prove import prove
 from thresher.cli.verbs.report import report
 from thresher.cli.verbs.run import run
@@ -50,6 +51,7 @@ Examples:
   thresher decode dmesg.txt              a kernel log into findings
   thresher verdict JOB                   which part, how sure, and why
   thresher endings JOB                   how the machine died, and what goes on
+  thresher past sda2                     what the installed system remembers
   thresher supply JOB                    rails under load: tolerance, droop, load line
   thresher run reset-hunt-short --simulate lighthouse-playout --speed 0
 
@@ -65,6 +67,7 @@ VERBS = (
     ("endings", endings),
     ("go-on", go_on),
     ("supply", supply),
+    ("past", past),
     ("bad-pages", bad_pages),
     ("report", report),
     ("import", import_log),

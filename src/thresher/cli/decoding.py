@@ -24,6 +24,9 @@ from thresher.events.log_forms import ByteStream
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.regular_file import is_file, shown_name
 from thresher.model.vendors import Vendor
+from thresher.past.event_log import looks_like_event_log
+from thresher.past.installed import FileKind
+from thresher.past.read_process import read_apart
 
 _LARGEST_RECORD = 1 << 20
 _TYPED_BYTES = 4096
@@ -80,13 +83,16 @@ class _Continued(io.RawIOBase):
 
 
 def decode_file(path: Path, vendor: Vendor, tables: Tables) -> Decoded:
-    """Decode a file: a firmware record, the header of a crash dump, or a log of any size, read as a stream.
+    """Decode a file: a firmware record, a crash dump's header, an event log, or a log of any size, read as a stream.
 
     Raises InputError for a file in a form that cannot be read, EnvironmentFault for one that cannot be opened.
     """
     try:
         with path.open("rb") as stream:
             head = stream.read(HEADER_BYTES)
+            if looks_like_event_log(head):
+                log = read_apart(path, FileKind.EVENT_LOG.value, vendor).log
+                return Decoded(tuple(things_of_log(log, vendor, tables)), log)
             if looks_like_record(head):
                 return decode_bytes(head + stream.read(_LARGEST_RECORD), shown_name(path), vendor, tables)
             if looks_like_dump(head):

@@ -46,7 +46,7 @@ _MARKS = ("nodev", "nosuid", "noexec")
 
 @dataclass(frozen=True, slots=True)
 class Volume:
-    """A file system: device, kind, name, bytes, the drive's model, where it is mounted, why it is not read (`locked`)."""
+    """A file system: device, kind, name, bytes, the drive's model, where mounted, and why it is not read (`locked`)."""
 
     device: str
     file_system: str

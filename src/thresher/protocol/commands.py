@@ -238,7 +238,7 @@ class AddEvidence(Command[tuple[Finding, ...]], frozen=True, tag="evidence.add")
     """Add findings from elsewhere, with where they came from.
 
     `when` is the Unix time they belong to (None: unknown), `configuration` what was installed then, `minutes` how much
-    everyday use they came in.
+    everyday use they came in. With `own_times` each finding's `at` is the Unix time that it belongs to.
     """
 
     findings: tuple[Finding, ...]
@@ -246,6 +246,7 @@ class AddEvidence(Command[tuple[Finding, ...]], frozen=True, tag="evidence.add")
     when: float | None = None
     configuration: str = ""
     minutes: float = 0.0
+    own_times: bool = False
 
 
 class UndoEvidence(Command[tuple[Finding, ...]], frozen=True, tag="evidence.undo"):

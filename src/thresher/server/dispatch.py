@@ -246,8 +246,8 @@ def _on_intake(engine: Engine, command: IntakeCommand) -> object:
 
 def _on_evidence(engine: Engine, command: EvidenceCommand) -> object:
     match command:
-        case AddEvidence(findings, origin, when, configuration, minutes):
-            return engine.added_evidence.add(findings, origin, when, configuration, minutes)
+        case AddEvidence(findings, origin, when, configuration, minutes, own_times):
+            return engine.added_evidence.add(findings, origin, when, configuration, minutes, own_times)
         case UndoEvidence():
             return engine.added_evidence.undo()
         case AddNote(text):

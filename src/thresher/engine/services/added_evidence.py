@@ -33,12 +33,19 @@ class AddedEvidence:
         self.use: list[Exposure] = []
 
     def add(
-        self, findings: Sequence[Finding], origin: str, when: float | None, configuration: str, minutes: float
+        self,
+        findings: Sequence[Finding],
+        origin: str,
+        when: float | None,
+        configuration: str,
+        minutes: float,
+        own_times: bool = False,
     ) -> tuple[Finding, ...]:
         """Add findings from outside and return them as they stand in the job.
 
         `when` is the Unix time they belong to (None: not known, they stand at now), `configuration` what was installed
-        then, `minutes` how much everyday use they came in. Raises InputError."""
+        then, `minutes` how much everyday use they came in. With `own_times` each finding has its own Unix time in
+        `at`. Raises InputError."""
         faults = []
         if not findings:
             faults.append(InputFault("findings", "nothing to add: none of it is evidence"))
@@ -51,10 +58,16 @@ class AddedEvidence:
         if faults:
             raise InputError("evidence", faults)
         now = self._system.now()
-        at = now if when is None else now - (self._system.wall() - when)
+        began = now - self._system.wall()
+        at = now if when is None else began + when
         placed = tuple(
             replace(
-                each, at=at, run_at=None, load=EVERYDAY_USE, origin=origin.strip(), configuration=configuration.strip()
+                each,
+                at=began + each.at if own_times else at,
+                run_at=None,
+                load=EVERYDAY_USE,
+                origin=origin.strip(),
+                configuration=configuration.strip(),
             )
             for each in findings
         )

@@ -1,0 +1,139 @@
+"""What `thresher past` does: choosing file systems, reading what is installed on them, printing and keeping it."""
+
+from dataclasses import replace
+from datetime import UTC, datetime
+from itertools import groupby
+from pathlib import Path
+
+from thresher.cli.output import say, say_json
+from thresher.decoding.recognise import Tables, load_tables
+from thresher.model.errors import EnvironmentFault, InputError, InputFault, ThresherError
+from thresher.model.vendors import Vendor
+from thresher.past.installed import find_systems
+from thresher.past.meanings import Happening
+from thresher.past.reading import PastRead, changes_before, read_system
+from thresher.past.volumes import Volume, find_volumes, opened
+
+_QUIET = (Happening.START, Happening.ORDERLY_END, Happening.SLEEP, Happening.WAKE, Happening.ASKED_FOR)
+_MOST_LINES = 60
+
+
+def print_volumes(volumes: list[Volume], json: bool) -> None:
+    """Print the file systems of this machine."""
+    if json:
+        say_json(volumes)
+        return
+    for each in volumes:
+        say(f"{each.words}{f': {each.locked}' if each.locked else ''}")
+    if not volumes:
+        say("No file system was found on this machine's drives.")
+
+
+def chosen(where: list[str]) -> list[Volume | Path]:
+    """Return the file systems and folders that were named, all file systems for none. Raises InputError."""
+    if not where:
+        return list(find_volumes())
+    targets: list[Volume | Path] = []
+    faults: list[InputFault] = []
+    volumes: list[Volume] | None = None
+    for word in where:
+        if Path(word).is_dir():
+            targets.append(Path(word))
+            continue
+        volumes = find_volumes() if volumes is None else volumes
+        device = word if word.startswith("/dev/") else f"/dev/{word}"
+        volume = next((each for each in volumes if each.device == device), None)
+        if volume is None:
+            faults.append(InputFault(word, "no folder, and no file system of this machine (thresher past --list)"))
+        else:
+            targets.append(volume)
+    if faults:
+        raise InputError("past", faults)
+    return targets
+
+
+def read_all(targets: list[Volume | Path], vendor: Vendor) -> tuple[list[PastRead], list[tuple[str, str]]]:
+    """Read every system on the targets; return them, and what was not read with the reason."""
+    tables = load_tables()
+    read: list[PastRead] = []
+    troubles: list[tuple[str, str]] = []
+    for target in targets:
+        place = str(target) if isinstance(target, Path) else target.words
+        try:
+            found = _read_target(target, place, vendor, tables)
+        except ThresherError as error:
+            troubles.append((place, error.happened if isinstance(error, EnvironmentFault) else str(error)))
+            continue
+        read += found
+        if not found:
+            troubles.append((place, "no system is installed there"))
+    return read, troubles
+
+
+def _read_target(target: Volume | Path, place: str, vendor: Vendor, tables: Tables) -> list[PastRead]:
+    if isinstance(target, Path):
+        return [read_system(each, tables, vendor) for each in find_systems(target)]
+    with opened(target) as folder:
+        systems = [read_system(each, tables, vendor) for each in find_systems(folder)]
+    # the folder is gone by now: what stays is the device's name
+    origin = target.device
+    return [
+        replace(
+            each,
+            place=place,
+            findings=tuple(replace(finding, origin=f"{each.what} on {origin}") for finding in each.findings),
+        )
+        for each in systems
+    ]
+
+
+def print_past(read: PastRead) -> None:
+    """Print what a system remembers: files, findings in groups, changes, the time line, use, harmless events."""
+    say(f"{read.what[:1].upper()}{read.what[1:]} on {read.place}")
+    for file in read.files:
+        say(f"  {Path(file.path).name}: {file.words or file.trouble}")
+    say(f"\n{len(read.findings)} pieces of evidence in {len(read.groups)} groups")
+    for group in read.groups:
+        noise = f"; {group.noise}" if group.noise else ""
+        place = f", {group.place}" if group.place else ""
+        say(f"  {_day(group.first)} to {_day(group.last)}  {group.code}  {group.count} × {group.title}{place}{noise}")
+    for sentence in changes_before(read):
+        say(f"  {sentence}")
+    lines = [each for each in read.happenings if each.happening not in _QUIET]
+    if lines:
+        say("\nTime line")
+    for day, entries in groupby(lines[-_MOST_LINES:], key=lambda each: _day(each.at)):
+        for entry in entries:
+            say(f"  {day}  {entry.happening}: {entry.title}{f' ({entry.detail[:90]})' if entry.detail else ''}")
+    if read.use:
+        days = len(read.use)
+        say(f"\nIn use for {read.hours:.0f} hours on {days} days, {read.use[0].day} to {read.use[-1].day}")
+    if read.notes:
+        say("\nHarmless")
+        for note in read.notes[:30]:
+            say(f"  {note.count} × {note.title}: {note.says}")
+    say("")
+
+
+def _day(at: float) -> str:
+    return f"{datetime.fromtimestamp(at, UTC):%Y-%m-%d}"
+
+
+def add_to_job(job: Path, read: list[PastRead]) -> str:
+    """Add the evidence of systems to a job, each finding with its own time, and the hours of use with it."""
+    from thresher.app import wiring
+    from thresher.app.machines import open_system
+    from thresher.cli.running import end_engine
+
+    engine = wiring.make_engine(open_system(None, None, None), job)
+    try:
+        added = 0
+        for each in read:
+            engine.note("Read what the installed system remembers", f"{each.what} on {each.place}")
+            if each.findings:
+                minutes = 60.0 * each.hours
+                origin = each.findings[0].origin
+                added += len(engine.added_evidence.add(each.findings, origin, None, "", minutes, own_times=True))
+    finally:
+        end_engine(engine)
+    return f"{added} pieces of evidence added to {job}"

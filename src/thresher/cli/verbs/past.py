@@ -1,0 +1,58 @@
+"""`thresher past`."""
+
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from thresher.cli.exit_codes import COULD_NOT, FAULTS, FINE
+from thresher.cli.options import JobPath, Json
+from thresher.cli.output import say, say_json
+from thresher.model.vendors import Vendor
+
+
+def past(
+    where: Annotated[
+        list[str] | None, typer.Argument(help="Partitions such as sda2, or folders where one is mounted; all if empty.")
+    ] = None,
+    list_only: Annotated[bool, typer.Option("--list", help="Only list what could be read.")] = False,
+    yes: Annotated[bool, typer.Option("--yes", help="The owner has agreed: do not ask.")] = False,
+    vendor: Annotated[Vendor, typer.Option(help="Register layout of this machine's processor.")] = Vendor.UNKNOWN,
+    job: JobPath = None,
+    json: Json = False,
+) -> None:
+    """Read what the installed system remembers: event logs, crash dumps, journals. Nothing is written to its drives.
+
+    With --job what is evidence is added to that job, each with its own time.
+    """
+    from thresher.cli.past_reading import add_to_job, chosen, print_past, print_volumes, read_all
+    from thresher.past.volumes import find_volumes
+
+    if list_only:
+        print_volumes(find_volumes(), json)
+        return
+    targets = chosen(where or [])
+    if not yes and not _agreed(json):
+        say("Nothing was read.")
+        raise typer.Exit(COULD_NOT)
+    read, troubles = read_all(targets, vendor)
+    if json:
+        say_json({"systems": read, "not_read": troubles})
+    else:
+        for each in read:
+            print_past(each)
+        for place, trouble in troubles:
+            say(f"{place}: not read: {trouble}")
+    if job is not None and read:
+        say(add_to_job(Path(job), read))
+    if not read:
+        raise typer.Exit(COULD_NOT)
+    raise typer.Exit(FAULTS if any(each.findings for each in read) else FINE)
+
+
+def _agreed(json: bool) -> bool:
+    """Ask whether the machine's owner has agreed, where somebody can answer."""
+    if json or not sys.stdin.isatty():
+        return False
+    return typer.confirm("This reads logs and crash dumps of the customer's own system. Has the customer agreed?")
