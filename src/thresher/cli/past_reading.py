@@ -1,5 +1,6 @@
 """What `thresher past` does: choosing file systems, reading what is installed on them, printing and keeping it."""
 
+import tempfile
 from dataclasses import replace
 from datetime import UTC, datetime
 from itertools import groupby
@@ -87,6 +88,27 @@ def _read_target(target: Volume | Path, place: str, vendor: Vendor, tables: Tabl
     ]
 
 
+def read_simulated(scenario: str, vendor: Vendor) -> tuple[list[PastRead], list[tuple[str, str]]]:
+    """Read what the system of a simulated machine remembers, from files as its drive would hold them."""
+    from thresher.app.machines import scenario_path
+    from thresher.machine.live import LiveSystem
+    from thresher.simulator.remembered import write_past
+    from thresher.simulator.scenario import load_scenario
+
+    loaded = load_scenario(scenario_path(scenario))
+    with tempfile.TemporaryDirectory(prefix="thresher-past-") as folder:
+        read, troubles = read_all([write_past(loaded, Path(folder), LiveSystem().wall())], vendor)
+    named = [
+        replace(
+            each,
+            place=f"the drive of the simulated machine {loaded.title}",
+            findings=tuple(replace(finding, origin=f"{each.what}, simulated") for finding in each.findings),
+        )
+        for each in read
+    ]
+    return named, troubles
+
+
 def print_past(read: PastRead) -> None:
     """Print what a system remembers: files, findings in groups, changes, the time line, use, harmless events."""
     say(f"{read.what[:1].upper()}{read.what[1:]} on {read.place}")
@@ -119,13 +141,13 @@ def _day(at: float) -> str:
     return f"{datetime.fromtimestamp(at, UTC):%Y-%m-%d}"
 
 
-def add_to_job(job: Path, read: list[PastRead]) -> str:
+def add_to_job(job: Path, read: list[PastRead], simulate: str | None) -> str:
     """Add the evidence of systems to a job, each finding with its own time, and the hours of use with it."""
     from thresher.app import wiring
     from thresher.app.machines import open_system
     from thresher.cli.running import end_engine
 
-    engine = wiring.make_engine(open_system(None, None, None), job)
+    engine = wiring.make_engine(open_system(None, simulate, None), job, scenario=simulate or "")
     try:
         added = 0
         for each in read:

@@ -392,6 +392,11 @@ class MainWindow(QWidget):
         lines = [f"{fact.name}: {fact.value}\n    {fact.source}" for fact in unknown]
         self._box("Sources that could not be read", "\n\n".join(lines) or "Every source of this machine was read.")
 
+    def show_past(self) -> None:
+        """Read what the installed system remembers, and add it as evidence."""
+        self.show_station(_EVIDENCE)
+        self.evidence.ask_past()
+
     def show_access(self) -> None:
         """Show what the program may do here, what is missing, and what would give it."""
         dialog = AccessDialog(self.state.access.access, self.requests.ask_access, self._look.scheme, self)

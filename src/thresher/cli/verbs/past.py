@@ -7,7 +7,7 @@ from typing import Annotated
 import typer
 
 from thresher.cli.exit_codes import COULD_NOT, FAULTS, FINE
-from thresher.cli.options import JobPath, Json
+from thresher.cli.options import JobPath, Json, Simulate
 from thresher.cli.output import say, say_json
 from thresher.model.vendors import Vendor
 
@@ -20,23 +20,24 @@ def past(
     yes: Annotated[bool, typer.Option("--yes", help="The owner has agreed: do not ask.")] = False,
     vendor: Annotated[Vendor, typer.Option(help="Register layout of this machine's processor.")] = Vendor.UNKNOWN,
     job: JobPath = None,
+    simulate: Simulate = None,
     json: Json = False,
 ) -> None:
     """Read what the installed system remembers: event logs, crash dumps, journals. Nothing is written to its drives.
 
     With --job what is evidence is added to that job, each with its own time.
     """
-    from thresher.cli.past_reading import add_to_job, chosen, print_past, print_volumes, read_all
+    from thresher.cli.past_reading import add_to_job, chosen, print_past, print_volumes, read_all, read_simulated
     from thresher.past.volumes import find_volumes
 
     if list_only:
         print_volumes(find_volumes(), json)
         return
-    targets = chosen(where or [])
-    if not yes and not _agreed(json):
-        say("Nothing was read.")
+    targets = chosen(where or []) if simulate is None else []
+    if simulate is None and not yes and not _agreed(json):
+        say("Nothing was read: say --yes when the customer has agreed.")
         raise typer.Exit(COULD_NOT)
-    read, troubles = read_all(targets, vendor)
+    read, troubles = read_all(targets, vendor) if simulate is None else read_simulated(simulate, vendor)
     if json:
         say_json({"systems": read, "not_read": troubles})
     else:
@@ -45,7 +46,7 @@ def past(
         for place, trouble in troubles:
             say(f"{place}: not read: {trouble}")
     if job is not None and read:
-        say(add_to_job(Path(job), read))
+        say(add_to_job(Path(job), read, simulate))
     if not read:
         raise typer.Exit(COULD_NOT)
     raise typer.Exit(FAULTS if any(each.findings for each in read) else FINE)

@@ -1,6 +1,6 @@
 """The Evidence station: signatures over time and in a list, and the decode pane for anything from outside."""
 
-from PyQt6.QtCore import QSize, pyqtSignal
+from PyQt6.QtCore import QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
 from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
@@ -16,6 +16,7 @@ from thresher.ui.stations.evidence.add_dialog import AddEvidenceDialog
 from thresher.ui.stations.evidence.checks_list import ChecksList
 from thresher.ui.stations.evidence.decode_pane import DecodePane
 from thresher.ui.stations.evidence.entries import Entry, JobGroups, entries_of_decoded, entries_of_groups
+from thresher.ui.stations.evidence.past_dialog import PastDialog
 from thresher.ui.stations.evidence.signature_list import SignatureList
 from thresher.ui.stations.evidence.timeline import SignatureTimeline
 
@@ -118,6 +119,14 @@ class EvidenceStation(QWidget):
             self.tabs.addButton(button, number)
             row.addWidget(button)
         row.addStretch(1)
+        self.past = QPushButton("Its past…", parent)
+        self.past.setObjectName("read_past")
+        self.past.setAccessibleName("Read what the installed system remembers")
+        self.past.setToolTip(
+            "Event logs, crash dumps and journals of the system on this machine's drives (Ctrl+Shift+D)"
+        )
+        self.past.clicked.connect(lambda _checked=False: self.ask_past())
+        row.addWidget(self.past)
         self.tabs.idClicked.connect(self.show_page)
         return row
 
@@ -249,6 +258,18 @@ class EvidenceStation(QWidget):
         dialog = AddEvidenceDialog(findings, origin, when, hours, self._look.scheme, self)
         dialog.accepted.connect(lambda: self.evidence_wanted.emit(dialog.answer(findings)))
         dialog.open()
+        return dialog
+
+    def ask_past(self) -> PastDialog:
+        """Have the drives of this machine listed, and what is installed on them read after consent."""
+        snapshot = self._state.snapshot
+        model = snapshot.job.get("model", "") if snapshot is not None else ""
+        dialog = PastDialog(self._look, self.pane.vendor, model, self)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.evidence_wanted.connect(self.evidence_wanted)
+        dialog.note_wanted.connect(self.note_wanted)
+        dialog.open()
+        dialog.look_for_drives()
         return dialog
 
     # ---- dropping

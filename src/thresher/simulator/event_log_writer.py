@@ -7,7 +7,8 @@ written as they are, without templates; each name stands where it is used first 
 import struct
 import zlib
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
+from datetime import UTC, datetime
 
 _CHUNK = 65536
 _RECORDS_AT = 512
@@ -15,7 +16,7 @@ _EPOCH_S = 11644473600
 NAMESPACE = "http://schemas.microsoft.com/win/2004/08/events/event"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Event:
     """One event: who wrote it, its number, when (Unix seconds), and its data: named pairs, or values in order."""
 
@@ -27,7 +28,10 @@ class Event:
     channel: str = "System"
     computer: str = "HARBOUR-PC"
     user_data: Sequence[tuple[str, str]] = ()
-    extra: dict[str, str] = field(default_factory=dict)
+
+
+_Node = tuple[str, Sequence[tuple[str, str]], Sequence["_Node | str"]]
+"""An element: its name, its attributes, and the texts and elements inside it."""
 
 
 class _Xml:
@@ -55,8 +59,9 @@ class _Xml:
     def value(self, text: str) -> None:
         self.out += b"\x05\x01" + struct.pack("<H", len(text)) + text.encode("utf-16-le")
 
-    def element(self, name: str, attributes: Sequence[tuple[str, str]] = (), inside: "Iterable[object]" = ()) -> None:
-        """Write an element; `inside` are texts and (name, attributes, inside) of elements."""
+    def element(self, node: _Node) -> None:
+        """Write an element with all that is in it."""
+        name, attributes, inside = node
         self.out += (b"\x41" if attributes else b"\x01") + b"\x00\x00\x00\x00"
         size_at = len(self.out) - 4
         self.name(name)
@@ -68,7 +73,6 @@ class _Xml:
                 self.name(key)
                 self.value(text)
             struct.pack_into("<I", self.out, list_at - 4, len(self.out) - list_at)
-        inside = list(inside)
         if not inside:
             self.out += b"\x03"
         else:
@@ -77,20 +81,18 @@ class _Xml:
                 if isinstance(each, str):
                     self.value(each)
                 else:
-                    self.element(*each)  # type: ignore[misc]
+                    self.element(each)
             self.out += b"\x04"
         struct.pack_into("<I", self.out, size_at, len(self.out) - size_at - 4)
 
 
 def _time_text(at: float) -> str:
-    from datetime import UTC, datetime
-
     return datetime.fromtimestamp(at, UTC).strftime("%Y-%m-%dT%H:%M:%S.%fZ")
 
 
 def _xml(event: Event, number: int, at: int, names: dict[str, int]) -> bytes:
     xml = _Xml(at, names)
-    system: list[object] = [
+    system: list[_Node | str] = [
         ("Provider", [("Name", event.provider)], []),
         ("EventID", [], [str(event.number)]),
         ("Level", [], [str(event.level)]),
@@ -99,7 +101,7 @@ def _xml(event: Event, number: int, at: int, names: dict[str, int]) -> bytes:
         ("Channel", [], [event.channel]),
         ("Computer", [], [event.computer]),
     ]
-    body: list[object] = [("System", [], system)]
+    body: list[_Node | str] = [("System", [], system)]
     if event.data:
         data = [
             ("Data", [("Name", each[0])], [each[1]]) if isinstance(each, tuple) else ("Data", [], [each])
@@ -107,8 +109,9 @@ def _xml(event: Event, number: int, at: int, names: dict[str, int]) -> bytes:
         ]
         body.append(("EventData", [], data))
     if event.user_data:
-        body.append(("UserData", [], [("Results", [], [(name, [], [text]) for name, text in event.user_data])]))
-    xml.element("Event", [("xmlns", NAMESPACE)], body)
+        results: list[_Node | str] = [(name, [], [text]) for name, text in event.user_data]
+        body.append(("UserData", [], [("Results", [], results)]))
+    xml.element(("Event", [("xmlns", NAMESPACE)], body))
     xml.out += b"\x00"
     return bytes(xml.out)
 
