@@ -13,8 +13,9 @@ from typing import BinaryIO
 from thresher.codes.stop_codes import Stop, read_stop
 from thresher.decoding.groups import Grouper
 from thresher.decoding.logs import LogDecoded, NotedLine
-from thresher.decoding.recognise import Tables, decode_bytes, thing_of_check, thing_of_stop
-from thresher.events.firmware_records import looks_like_record
+from thresher.decoding.recognise import Tables, thing_of_check, thing_of_stop
+from thresher.events.findings import KernelDecoder
+from thresher.events.firmware_records import finding_of_section, looks_like_record, parse_record
 from thresher.events.machine_checks.registers import MachineCheck
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import PartKind
@@ -82,6 +83,19 @@ def read_event_log(
     return reader.outcome(damage)
 
 
+def findings_of_record(content: bytes, source: str, vendor: Vendor, tables: Tables) -> tuple[Finding, ...]:
+    """Return what an error record of firmware is evidence of, section by section, with addresses and registers."""
+    record = parse_record(content, source)
+    decoder = KernelDecoder(None, vendor, tables.events)
+    found: list[Finding | None] = []
+    for section in record.sections:
+        if section.checks:
+            found += [decoder.finding_of(decoder.with_vendor(check)) for check in section.checks]
+        else:
+            found.append(finding_of_section(record, section, 0.0))
+    return tuple(each for each in found if each is not None)
+
+
 @dataclass(slots=True)
 class _Reader:
     source: str
@@ -137,7 +151,7 @@ class _Reader:
         content = _from_hex(record.first("RawData", "Binary"))
         status = record.value("MciStat", "MciStatus")
         if looks_like_record(content):
-            found = decode_bytes(content, self.source, self.vendor, self.tables).findings
+            found = findings_of_record(content, self.source, self.vendor, self.tables)
         elif status is not None:
             check = MachineCheck(
                 None,

@@ -9,12 +9,12 @@ from pathlib import Path
 from thresher.codes.stop_codes import Stop, read_dump_header
 from thresher.decoding.groups import EventGroup, Grouper
 from thresher.decoding.logs import LogDecoded, NotedLine
-from thresher.decoding.recognise import Tables, decode_bytes, thing_of_stop
+from thresher.decoding.recognise import Tables, thing_of_stop
 from thresher.model.errors import EnvironmentFault, InputError, ThresherError
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import PartKind
 from thresher.model.vendors import Vendor
-from thresher.past.event_log import EventLogRead, PastEvent, looks_like_event_log
+from thresher.past.event_log import EventLogRead, PastEvent, findings_of_record, looks_like_event_log
 from thresher.past.installed import FileKind, InstalledSystem, PastFile
 from thresher.past.meanings import Happening
 from thresher.past.read_process import read_apart, read_journal_apart, read_journal_boots
@@ -173,7 +173,7 @@ _SEARCHED = 1 << 20
 def _record_in(content: bytes, name: str, vendor: Vendor, tables: Tables) -> tuple[Finding, ...]:
     """Return what a hardware error record in a dump says: small dumps of stop 124H carry it behind their header."""
     for found in _RECORD.finditer(content):
-        findings = decode_bytes(content[found.start() :], name, vendor, tables).findings
+        findings = findings_of_record(content[found.start() :], name, vendor, tables)
         if findings:
             return findings
     return ()

@@ -1,0 +1,299 @@
+"""Whole systems on a folder: which files are read, each error once, what is not read with its reason."""
+
+import io
+import os
+import struct
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.past.conftest import NOON
+from tests.past.test_event_log import memory_record
+from thresher.decoding.recognise import Tables, load_tables
+from thresher.model.errors import EnvironmentFault, InputError
+from thresher.model.findings import FindingKind
+from thresher.model.parts import PartKind
+from thresher.model.vendors import Vendor
+from thresher.past.event_log import read_event_log
+from thresher.past.installed import FileKind, find_systems
+from thresher.past.journal_boots import STARTED, STOPPED, boots_of
+from thresher.past.meanings import Happening, load_meanings, parse_meanings
+from thresher.past.read_process import read_apart
+from thresher.past.reading import changes_before, read_system
+from thresher.past.volumes import Volume, opened, parse_volumes
+from thresher.simulator.event_log_writer import Event, write_log
+
+W = "Microsoft-Windows-"
+DAY = 86400.0
+
+
+def windows(root: Path, events: list[Event]) -> Path:
+    logs = root / "Windows" / "System32" / "winevt" / "Logs"
+    logs.mkdir(parents=True)
+    (logs / "System.evtx").write_bytes(write_log(events))
+    return logs
+
+
+def dump(number: int, ticks: int, parameters: tuple[int, ...] = (0, 0, 0, 0), rest: bytes = b"") -> bytes:
+    """A 64-bit kernel dump's header: code at 38H, parameters from 40H, time at FA8H."""
+    content = bytearray(8192)
+    content[:8] = b"PAGEDU64"
+    struct.pack_into("<II", content, 0x34, 8, number)
+    struct.pack_into("<4Q", content, 0x40, *parameters)
+    struct.pack_into("<Q", content, 0xFA8, ticks)
+    return bytes(content) + rest
+
+
+def ticks(at: float) -> int:
+    return round((at + 11_644_473_600) * 10_000_000)
+
+
+def test_logs_and_dumps_of_a_system_are_found_in_any_case(tmp_path: Path) -> None:
+    logs = tmp_path / "WINDOWS" / "system32" / "WinEvt" / "logs"
+    logs.mkdir(parents=True)
+    (logs / "SYSTEM.EVTX").write_bytes(b"")
+    (logs / "Security.evtx").write_bytes(b"")
+    (tmp_path / "WINDOWS" / "MiniDump").mkdir()
+    (tmp_path / "WINDOWS" / "MiniDump" / "030326-01.dmp").write_bytes(b"")
+    (tmp_path / "WINDOWS" / "MEMORY.DMP").write_bytes(b"")
+    (system,) = find_systems(tmp_path)
+    kinds = [(each.path.name, each.kind) for each in system.files]
+    assert kinds == [
+        ("SYSTEM.EVTX", FileKind.EVENT_LOG),
+        ("030326-01.dmp", FileKind.DUMP),
+        ("MEMORY.DMP", FileKind.DUMP),
+    ], "who logged in is nobody's business here"
+
+
+def test_links_out_of_the_drive_are_not_followed(tmp_path: Path) -> None:
+    secret = tmp_path / "secret"
+    windows(secret, [Event("disk", 7, NOON)])
+    drive = tmp_path / "drive"
+    drive.mkdir()
+    (drive / "Windows").symlink_to(secret / "Windows")
+    assert find_systems(drive) == []
+
+
+def test_a_folder_without_a_system_has_none(tmp_path: Path) -> None:
+    (tmp_path / "Photographs").mkdir()
+    assert find_systems(tmp_path) == []
+    assert find_systems(tmp_path / "gone") == []
+
+
+def test_everything_is_put_together_once(tmp_path: Path, tables: Tables) -> None:
+    event = Event(f"{W}WHEA-Logger", 47, NOON, (("RawData", memory_record().hex()),), 3)
+    stop = Event("BugCheck", 1001, NOON + 60, (("param1", "0x0000001a (0x41792, 0x1008, 0x10, 0x0)"),), 2)
+    logs = windows(tmp_path, [Event(f"{W}Kernel-General", 12, NOON - 100), event, stop])
+    (logs / "Microsoft-Windows-Kernel-WHEA%4Errors.evtx").write_bytes(write_log([event]))
+    small = tmp_path / "Windows" / "Minidump"
+    small.mkdir()
+    (small / "a.dmp").write_bytes(dump(0x1A, ticks(NOON + 30), (0x41792, 0x1008, 0x10, 0)))
+    (small / "b.dmp").write_bytes(b"PAGEDU64")
+    (system,) = find_systems(tmp_path)
+    read = read_system(system, tables, Vendor.INTEL)
+    assert [each.kind for each in read.findings] == [FindingKind.MEMORY_CORRECTED, FindingKind.STOP_SCREEN]
+    assert all(each.origin.startswith("the other common desktop system on") for each in read.findings)
+    by_name = {Path(each.path).name: each for each in read.files}
+    assert by_name["System.evtx"].words == "3 events, 2 of them evidence"
+    assert "ends after 8 bytes" in by_name["b.dmp"].trouble
+
+
+def test_a_small_dump_carries_its_hardware_record(tmp_path: Path, tables: Tables) -> None:
+    windows(tmp_path, [])
+    (tmp_path / "Windows" / "Minidump").mkdir()
+    content = dump(0x124, ticks(NOON), rest=bytes(300) + memory_record() + bytes(64))
+    (tmp_path / "Windows" / "Minidump" / "a.dmp").write_bytes(content)
+    (system,) = find_systems(tmp_path)
+    (finding,) = read_system(system, tables, Vendor.INTEL).findings
+    assert (finding.part, finding.at, finding.address) == (PartKind.MEMORY, NOON, 0x12345000)
+
+
+def test_an_empty_or_foreign_log_is_listed_with_its_reason(tmp_path: Path, tables: Tables) -> None:
+    logs = windows(tmp_path, [])
+    (logs / "Application.evtx").write_bytes(b"no log at all")
+    (system,) = find_systems(tmp_path)
+    read = read_system(system, tables, Vendor.INTEL)
+    assert (
+        "does not begin as an event log"
+        in {Path(each.path).name: each.trouble for each in read.files}["Application.evtx"]
+    )
+    assert read.findings == ()
+
+
+def test_reading_stops_when_it_is_asked_to(tmp_path: Path, tables: Tables) -> None:
+    windows(tmp_path, [Event("disk", 7, NOON)])
+    (system,) = find_systems(tmp_path)
+    read = read_system(system, tables, Vendor.INTEL, lambda _name: False)
+    assert (read.findings, read.files[0].trouble) == ((), "not read: it was stopped before")
+
+
+def test_errors_that_began_after_a_change_are_named_with_it(tmp_path: Path, tables: Tables) -> None:
+    start = Event(f"{W}Kernel-General", 12, NOON - 40 * DAY)
+    card = Event(f"{W}UserPnp", 20001, NOON, (("DeviceDescription", "Kestrel graphics card"),))
+    hangs = [Event("Display", 4101, NOON + day * DAY, ("kestrelkmd",)) for day in (1, 2, 3)]
+    windows(tmp_path, [start, card, *hangs])
+    (system,) = find_systems(tmp_path)
+    (sentence,) = changes_before(read_system(system, tables, Vendor.INTEL))
+    assert sentence.startswith("The graphics driver stopped responding and came back: 3 since 2026-03-03")
+    assert "Kestrel graphics card" in sentence
+
+
+def test_errors_that_were_there_before_are_not_put_down_to_a_change(tmp_path: Path, tables: Tables) -> None:
+    hangs = [Event("Display", 4101, NOON + day * DAY, ("kestrelkmd",)) for day in (-30, 1, 2)]
+    card = Event(f"{W}UserPnp", 20001, NOON, (("DeviceDescription", "Kestrel graphics card"),))
+    windows(tmp_path, sorted([card, *hangs], key=lambda each: each.at))
+    (system,) = find_systems(tmp_path)
+    assert changes_before(read_system(system, tables, Vendor.INTEL)) == ()
+
+
+def test_a_linux_system_tells_by_its_kernel_log(tmp_path: Path, tables: Tables) -> None:
+    log = tmp_path / "var" / "log"
+    log.mkdir(parents=True)
+    (tmp_path / "etc").mkdir()
+    (tmp_path / "etc" / "os-release").write_text('PRETTY_NAME="Harbour Linux 3"\n')
+    (log / "kern.log").write_text(
+        "2026-03-03T12:00:00.000000+00:00 quay kernel: [   10.0] EDAC MC0: 1 CE memory read error on DIMM_A1 (x)\n"
+    )
+    (log / "auth.log").write_text("nobody's business\n")
+    (system,) = find_systems(tmp_path)
+    assert system.what == "Harbour Linux 3"
+    read = read_system(system, tables, Vendor.INTEL)
+    (finding,) = read.findings
+    assert (finding.kind, finding.place) == (FindingKind.MEMORY_CORRECTED, "DIMM_A1")
+
+
+def test_boots_of_a_journal_without_an_orderly_end_are_sudden_ends() -> None:
+    def line(boot: str, at: int, message: str) -> str:
+        return f'{{"_BOOT_ID":"{boot}","__REALTIME_TIMESTAMP":"{at}000000","MESSAGE_ID":"{message}"}}'
+
+    lines = [
+        line("a", 100, STARTED),
+        line("a", 110, STOPPED),  # the initial system hands over
+        line("a", 111, STARTED),
+        line("a", 500, STOPPED),
+        line("b", 600, STARTED),
+        line("b", 610, STOPPED),
+        line("b", 611, STARTED),
+        "damaged {",
+        line("c", 900, STARTED),
+    ]
+    events = [(each.at, each.happening) for each in boots_of(lines)]
+    assert events == [
+        (100.0, Happening.START),
+        (500.0, Happening.ORDERLY_END),
+        (600.0, Happening.START),
+        (900.0, Happening.SUDDEN_END),
+        (900.0, Happening.START),
+    ]
+
+
+# ---- reading apart
+
+
+def test_the_reading_process_works_without_rights_to_the_file(tmp_path: Path) -> None:
+    log = tmp_path / "System.evtx"
+    log.write_bytes(write_log([Event("disk", 7, NOON, (r"\Device\Harddisk0\DR0",))]))
+    log.chmod(0o600)
+    assert len(read_apart(log, "event-log", Vendor.INTEL).log.findings) == 1
+
+
+def test_a_file_that_is_none_is_an_error_with_its_name(tmp_path: Path) -> None:
+    log = tmp_path / "System.evtx"
+    log.write_bytes(b"ElfFile\x00" + os.urandom(4000))
+    try:
+        read = read_apart(log, "event-log", Vendor.INTEL)
+    except EnvironmentFault as error:
+        assert str(log) in str(error)
+    else:
+        assert read.log.findings == ()
+    with pytest.raises(EnvironmentFault, match="gone"):
+        read_apart(tmp_path / "gone.evtx", "event-log", Vendor.INTEL)
+
+
+@settings(max_examples=150)
+@given(st.data())
+def test_a_changed_log_never_breaks_the_reader(data: st.DataObject) -> None:
+    content = bytearray(_LOG)
+    for _ in range(data.draw(st.integers(1, 12))):
+        at = data.draw(st.integers(0, _USED - 1))
+        content[at] = data.draw(st.integers(0, 255))
+    cut = data.draw(st.integers(_USED // 2, len(content)))
+    try:
+        found = read_event_log(io.BytesIO(bytes(content[:cut])), "System.evtx", _TABLES, _MEANINGS)
+    except InputError as error:
+        assert error.faults
+    else:
+        assert len(found.log.findings) <= 60
+
+
+_TABLES, _MEANINGS = load_tables(), load_meanings()
+_LOG = write_log(
+    [Event("disk", 7, NOON + number, (r"\Device\Harddisk0\DR0", ("Named", "value"))) for number in range(30)]
+    + [Event(f"{W}WHEA-Logger", 47, NOON, (("RawData", memory_record().hex()),))]
+)
+_USED = len(_LOG.rstrip(b"\x00"))
+
+
+def test_the_directory_refuses_what_contradicts_itself() -> None:
+    text = 'format = "thresher-past-events/1"\n' + 2 * (
+        '[[events]]\nproviders = ["disk"]\nnumbers = [7]\ntitle = "t"\nsays = "s"\ncode = "Z-999"\n'
+        'kind = "drive worn out"\npart = "drive"\nweight = 3.0\n'
+    )
+    with pytest.raises(InputError) as caught:
+        parse_meanings(text, "events.toml")
+    words = str(caught.value)
+    for expected in ("known code", "weight", "given twice"):
+        assert expected in words
+
+
+# ---- volumes
+
+LSBLK = """{"blockdevices":[
+ {"path":"/dev/sda","fstype":null,"label":null,"size":500107862016,"model":"PETREL SSD","mountpoint":null,"children":[
+  {"path":"/dev/sda1","fstype":"vfat","label":"SYSTEM","size":104857600,"model":null,"mountpoint":null},
+  {"path":"/dev/sda2","fstype":"BitLocker","label":null,"size":1000000,"model":null,"mountpoint":null},
+  {"path":"/dev/sda3","fstype":"ntfs","label":"Customer","size":400000000000,"model":null,"mountpoint":null},
+  {"path":"/dev/sda4","fstype":"swap","label":null,"size":1000000,"model":null,"mountpoint":"[SWAP]"},
+  {"path":"/dev/sda5","fstype":"apfs","label":null,"size":1000000,"model":null,"mountpoint":null}]},
+ {"path":"/dev/sdb","fstype":"iso9660","label":"THRESHER","size":4000000000,"model":"Stick","mountpoint":null,"children":[
+  {"path":"/dev/sdb3","fstype":"ext4","label":"THRESHER-JOBS","size":1000000,"model":null,"mountpoint":"/var/lib/thresher"}]}
+]}"""
+
+
+def test_file_systems_are_listed_with_why_some_are_left_alone() -> None:
+    volumes = parse_volumes(LSBLK)
+    assert [each.device for each in volumes] == ["/dev/sda1", "/dev/sda2", "/dev/sda3", "/dev/sda5"]
+    assert volumes[1].locked == "encrypted (BitLocker); left alone"
+    assert volumes[2].words == "/dev/sda3: Customer, 400.0 GB, ntfs, PETREL SSD"
+    assert "not read here" in volumes[3].locked
+    with pytest.raises(InputError):
+        parse_volumes("no json")
+
+
+def test_a_volume_is_mounted_read_only_without_its_log_and_let_go_again(tmp_path: Path) -> None:
+    commands: list[list[str]] = []
+
+    def tools(command: object, given: str = "") -> str:
+        commands.append([*command])  # type: ignore[misc]
+        return ""
+
+    volume = Volume("/dev/sda3", "ext4", "", 1, "")
+    with pytest.raises(KeyError), opened(volume, tools, root=True) as folder:
+        assert folder.is_dir()
+        raise KeyError("something went wrong while reading")
+    assert commands[0] == ["blockdev", "--setro", "/dev/sda3"]
+    assert commands[1][:5] == ["mount", "-t", "ext4", "-o", "ro,noload,nodev,nosuid,noexec"]
+    assert commands[2][0] == "umount"
+    assert not folder.exists()
+
+
+def test_a_locked_volume_is_left_alone_and_an_ordinary_user_is_told(tmp_path: Path) -> None:
+    def tools(command: object, given: str = "") -> str:
+        raise AssertionError(command)
+
+    with pytest.raises(EnvironmentFault, match="encrypted"), opened(parse_volumes(LSBLK)[1], tools, root=True):
+        pass
+    with pytest.raises(EnvironmentFault, match="only root"), opened(parse_volumes(LSBLK)[2], tools, root=False):
+        pass
