@@ -8,9 +8,11 @@ takes longer than 10 s, growth by more than 500 MB, a file outside the folder of
 """
 
 import argparse
+import io
 import random
 import re
 import resource
+import struct
 import sys
 import tempfile
 import time
@@ -24,7 +26,7 @@ from thresher.app.stored_job import stored_history, stored_snapshot
 from thresher.app.stored_verdict import job_verdict
 from thresher.compose.sheet_file import load_sheet, shipped_sheets
 from thresher.decoding.logs import read_log as read_kernel_log
-from thresher.decoding.recognise import decode_text, load_tables
+from thresher.decoding.recognise import Tables, decode_text, load_tables
 from thresher.diagnosis.decision import default_price_list, read_prices
 from thresher.drives import ata, nvme, scsi
 from thresher.engine.assembly import open_engine
@@ -37,12 +39,17 @@ from thresher.machine.capture import CapturedSystem, RecordingSystem, write_capt
 from thresher.model.drive_commands import AtaCommand, NvmeCommand, ScsiCommand
 from thresher.model.errors import SourceUnavailable, ThresherError
 from thresher.model.vendors import Vendor
+from thresher.past.event_log import read_event_log
+from thresher.past.installed import find_systems
+from thresher.past.meanings import load_meanings
+from thresher.past.reading import read_system
 from thresher.protocol.wire import RefusedRequest, decode_request
 from thresher.report.html import render
 from thresher.sensors.discovery import discover
 from thresher.shop.store import read_closed_jobs, read_shelf
 from thresher.simulator.drive_work import DriveState
 from thresher.simulator.drives import SimulatedDrive
+from thresher.simulator.event_log_writer import Event, write_log
 from thresher.simulator.machine import SimulatedMachine
 from thresher.simulator.scenario import DriveSpec, load_scenario, shipped_scenarios
 
@@ -269,6 +276,54 @@ def read_page(content: bytes, _folder: Path) -> None:
                 continue
 
 
+def event_log() -> bytes:
+    """An event log of the other desktop system with all that is read closely in it, its rows of zeros left out."""
+    status = (("MCABank", "1"), ("MciStat", "0x9000004000010151"), ("RawData", "43504552" + "00" * 60))
+    stop = "0x00000124 (0x0, 0xffff8d0f3b2f8028, 0x00000000be000000, 0x0000000000800400)"
+    events = [
+        Event("Microsoft-Windows-Kernel-General", 12, 1.7e9),
+        Event("Microsoft-Windows-Kernel-Power", 41, 1.7e9 + 5, (("BugcheckCode", "26"), ("BugcheckParameter1", "0x1"))),
+        Event("EventLog", 6008, 1.7e9 + 6, ("10:00:00", "3/3/2026")),
+        Event("Microsoft-Windows-WHEA-Logger", 19, 1.7e9 + 60, status),
+        Event("BugCheck", 1001, 1.7e9 + 90, (("param1", stop),)),
+        Event("disk", 7, 1.7e9 + 99, ("\\Device\\Harddisk0\\DR0",)),
+        Event("Ntfs", 55, 1.7e9 + 120, (("DriveName", "C:"),)),
+    ]
+    return write_log(events).rstrip(b"\0") + bytes(8)
+
+
+def events_read(tables: Tables) -> Callable[[bytes, Path], None]:
+    """Return what reads an event log as its process does, filled up to a whole chunk."""
+    meanings = load_meanings()
+
+    def read(content: bytes, _folder: Path) -> None:
+        whole = content.ljust(4096 + 65536, b"\0")
+        read_event_log(io.BytesIO(whole), "x.evtx", tables, meanings, Vendor.INTEL)
+
+    return read
+
+
+def event_dump() -> bytes:
+    """The header of a crash dump with a hardware error record behind it."""
+    head = bytearray(0x2000)
+    head[:8] = b"PAGEDU64"
+    head[0x34:0x60] = struct.pack("<II4Q", 8, 0x124, 0, 1, 2, 3) + bytes(4)
+    return bytes(head) + b"CPER" + struct.pack("<HIHIII", 0x0210, 0xFFFFFFFF, 2, 1, 0, 400) + bytes(400)
+
+
+def dumps_read(tables: Tables) -> Callable[[bytes, Path], None]:
+    """Return what reads a dump where an installed system keeps it."""
+
+    def read(content: bytes, folder: Path) -> None:
+        for name in ("System32", "Minidump"):
+            (folder / "Windows" / name).mkdir(parents=True, exist_ok=True)
+        (folder / "Windows" / "Minidump" / "x.dmp").write_bytes(content)
+        for system in find_systems(folder):
+            read_system(system, tables, Vendor.INTEL)
+
+    return read
+
+
 def make_kinds(folder: Path) -> list[Kind]:
     """Make good inputs of every kind."""
     tables = load_tables()
@@ -313,6 +368,8 @@ def make_kinds(folder: Path) -> list[Kind]:
         Kind("CSV log", (CSV.encode(),), as_file("x.csv", read_csv)),
         Kind("protocol line", LINES, read_line),
         Kind("drive page", drive_pages(), read_page),
+        Kind("event log", (event_log(),), events_read(tables)),
+        Kind("dump", (event_dump(),), dumps_read(tables)),
     ]
 
 

@@ -238,6 +238,11 @@ def test_hours_of_use_are_counted_by_day_without_sleep_and_to_the_last_event_bef
     assert [(each.day, each.hours) for each in read(events).use] == [("2026-03-03", 7.0), ("2026-03-04", 2.0)]
 
 
+def test_a_time_that_cannot_be_is_no_use(read: ReadEvents) -> None:
+    events = [Event(W + "Kernel-General", 12, 0.0), Event("EventLog", 6006, NOON)]
+    assert read(events).use == ()
+
+
 def test_a_damaged_record_is_counted_and_the_rest_is_read(read: ReadEvents, tables: object) -> None:
     import io
 

@@ -130,8 +130,7 @@ class _Reader:
         elif meaning.kind is not None:
             self._find(_finding(record, meaning))
         else:
-            self.notes[key] += 1
-            self.samples.setdefault(key, _raw(record))
+            self._note(record)
         if meaning.happening is not None and meaning.special is not Special.SUDDEN_END:
             self._happen(record, meaning.happening, meaning.title)
 
@@ -202,7 +201,8 @@ class _Reader:
     def _note(self, record: Record) -> None:
         key = (record.provider.lower(), record.number)
         self.notes[key] += 1
-        self.samples.setdefault(key, _raw(record))
+        if key not in self.samples:
+            self.samples[key] = _raw(record)
 
     # ---- the end
 

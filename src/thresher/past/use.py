@@ -8,6 +8,8 @@ from thresher.past.meanings import Happening
 
 _SAME_START_S = 180.0
 _MOST_DAYS = 1_500
+_LONGEST_S = 400 * 86400.0
+"""What lasts longer is a clock that was set, or a damaged time."""
 _ENDS = (Happening.ORDERLY_END, Happening.SLEEP)
 
 
@@ -43,7 +45,7 @@ class UseCounter:
 
     def _close(self, at: float | None) -> None:
         since, self._since = self._since, None
-        if since is None or at is None or at <= since or len(self._seconds) > _MOST_DAYS:
+        if since is None or at is None or not 0 < at - since < _LONGEST_S or len(self._seconds) > _MOST_DAYS:
             return
         while since < at:
             moment = datetime.fromtimestamp(since, UTC)
