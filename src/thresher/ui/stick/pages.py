@@ -219,10 +219,10 @@ class BetweenPage(_Page):
             choices.append(("K", "keep", "Keep jobs on this stick"))
         choices += [("R", "restart", "Start the machine again"), ("O", "off", "Switch off")]
         self.buttons: dict[str, QPushButton] = {}
+        self._keys = {key: word for key, word, _ in choices}
         for row, (key, word, words) in enumerate(choices):
             button = QPushButton(f"{words}   {key}")
             button.setObjectName("first" if row == 0 else word)
-            button.setShortcut(key)
             button.clicked.connect(lambda _checked=False, word=word: self.chosen.emit(word))
             self.buttons[word] = button
             grid.addWidget(button, row, 0)
@@ -231,6 +231,14 @@ class BetweenPage(_Page):
         self.said = _label("", "soft")
         self.column.addWidget(self.said)
         self.column.addStretch(2)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Choose by a letter, from wherever the keyboard is."""
+        word = self._keys.get(event.text().upper()) if event is not None else None
+        if word is None:
+            super().keyPressEvent(event)
+        else:
+            self.chosen.emit(word)
 
     def say(self, words: str) -> None:
         """Show what came of a choice."""
