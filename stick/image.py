@@ -211,12 +211,14 @@ def make_menu(work: Path, when: int) -> Path:
     (folder / "grub.cfg").write_text(menu.grub_config(), encoding="utf-8")
     (folder / "theme.txt").write_text(menu.theme_text(), encoding="utf-8")
     menu.draw_pictures(folder, fonts)
-    for name, size in (("menu", "16"), ("menu-large", "22")):
-        font = ["grub-mkfont", "-s", size, "-o", str(folder / f"{name}.pf2"), str(fonts / "B612-Regular.otf")]
+    for name, size, face in (("plain", "16", "B612Mono"), ("menu", "16", "B612"), ("menu-large", "22", "B612")):
+        font = ["grub-mkfont", "-s", size, "-o", str(folder / f"{name}.pf2"), str(fonts / f"{face}-Regular.otf")]
         _carry_out(font, "making the menu's type", when)
-    core = work / "core.img"
+    core, first = work / "core.img", work / "first.cfg"
+    first.write_text(menu.first_config(), encoding="utf-8")
+    place = f"/{menu.FOLDER}"
     _carry_out(
-        ["grub-mkimage", "-O", "i386-pc", "-p", f"/{menu.FOLDER}", "-o", str(core), *_BIOS_MODULES],
+        ["grub-mkimage", "-O", "i386-pc", "-p", place, "-c", str(first), "-o", str(core), *_BIOS_MODULES],
         "making the loader for BIOS",
         when,
     )
@@ -226,8 +228,6 @@ def make_menu(work: Path, when: int) -> Path:
     _carry_out(
         ["mkfs.vfat", "-n", "THRESHEREFI", "-i", f"{when & 0xFFFFFFFF:08x}", str(efi)], "making the UEFI files", when
     )
-    first = work / "first.cfg"
-    first.write_text(menu.first_config(), encoding="utf-8")
     _carry_out(["mmd", "-i", str(efi), "::EFI", "::EFI/BOOT", "::EFI/debian"], "making the UEFI files", when)
     for source, place in (
         ("/usr/lib/shim/shimx64.efi.signed", "EFI/BOOT/BOOTX64.EFI"),

@@ -61,7 +61,11 @@ def grub_config() -> str:
         "insmod all_video",
         "insmod gfxterm",
         "insmod png",
-        "if loadfont $prefix/menu.pf2; then set font_good=1; loadfont $prefix/menu-large.pf2; fi",
+        "if loadfont $prefix/plain.pf2; then",
+        "  set font_good=1",
+        "  loadfont $prefix/menu.pf2",
+        "  loadfont $prefix/menu-large.pf2",
+        "fi",
         "set gfxmode=1024x768,1280x800,auto",
         "terminal_output gfxterm",
         'if [ "$font_good" = 1 ]; then',
@@ -78,16 +82,20 @@ def grub_config() -> str:
         parameters = " ".join(word for word in (_ALWAYS, entry.parameters) if word)
         lines += [
             f'menuentry "{entry.title}" --class thresher {{',
-            f"  echo '{entry.hint}'",
+            f'  echo "{entry.hint}"',
             f"  linux /live/vmlinuz {parameters}",
             "  initrd /live/initrd.img",
             "}",
         ]
     lines += [
         'if [ "$grub_platform" = efi ]; then',
-        '  menuentry "Set-up of the firmware" { fwsetup }',
+        '  menuentry "Set-up of the firmware" {',
+        "    fwsetup",
+        "  }",
         "fi",
-        'menuentry "Switch off" { halt }',
+        'menuentry "Switch off" {',
+        "  halt",
+        "}",
     ]
     return "\n".join(lines) + "\n"
 
@@ -99,7 +107,7 @@ def first_config() -> str:
 
 def theme_text() -> str:
     """Return the look of the menu in pictures: a band with the name, the entries, and what holds always."""
-    hint = "Up and down, then Enter. E changes an entry for once. Starts by itself after a while."
+    hint = "Up and down, then Enter. E changes an entry for this once."
     return "\n".join(
         [
             f'desktop-color: "{_PAPER}"',
@@ -109,7 +117,7 @@ def theme_text() -> str:
             'terminal-top: "16%"',
             'terminal-width: "88%"',
             'terminal-height: "76%"',
-            'terminal-font: "B612 Regular 16"',
+            'terminal-font: "B612 Mono Regular 16"',
             "+ boot_menu {",
             "  left = 8%",
             "  top = 30%",
