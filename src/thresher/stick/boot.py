@@ -83,6 +83,17 @@ def read_state(run: Path = RUN) -> StickState:
     return _read(run / "state.json", StickState)
 
 
+def stick_without_jobs(run: Path = RUN) -> StickState | None:
+    """Return what the start has found where this is the stick and jobs do not last, else None."""
+    if not on_stick(run):
+        return None
+    try:
+        state = read_state(run)
+    except InputError as error:
+        return StickState(reason=str(error))
+    return None if state.lasting else state
+
+
 def write_state(state: StickState, run: Path = RUN) -> None:
     """Keep what the start has found."""
     write_whole(run / "state.json", msgspec.json.encode(state), 0o644)

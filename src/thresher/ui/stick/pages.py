@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import (
     QListWidgetItem,
     QPushButton,
     QRadioButton,
+    QSizePolicy,
     QVBoxLayout,
     QWidget,
 )
@@ -115,8 +116,10 @@ class FirstPage(_Page):
 
     def _keyboard(self, layouts: list[tuple[str, str]]) -> QVBoxLayout:
         column = QVBoxLayout()
-        column.addWidget(_label("Keyboard", "head"))
-        column.addWidget(_label("Up and down, or the first letters of its name.", "soft"))
+        column.setSpacing(7)
+        for label in (_label("Keyboard", "head"), _label("Up and down, or the first letters of its name.", "soft")):
+            label.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
+            column.addWidget(label)
         self.layouts = QListWidget()
         for name, words in layouts:
             item = QListWidgetItem(words)
