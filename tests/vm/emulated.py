@@ -1,0 +1,139 @@
+"""A whole PC in an emulator that starts from the stick's image: its keys, its screen, its serial port, its plug."""
+
+import contextlib
+import re
+import socket
+import subprocess
+import time
+from pathlib import Path
+
+from PIL import Image
+
+FIRMWARE = Path("/usr/share/OVMF")
+_KEYS = {" ": "spc", "\n": "ret", "/": "slash", ".": "dot", "-": "minus"}
+_MARK = "DONE-7f3a"
+
+
+class EmulatedPc:
+    """One PC. `stick` is written like a stick would be, `customer` like a drive inside the machine."""
+
+    def __init__(self, folder: Path, stick: Path, customer: Path, uefi: bool = False, memory_mb: int = 3072) -> None:
+        """`folder` is for sockets and pictures."""
+        self.folder, self.stick, self.customer, self.uefi, self.memory_mb = folder, stick, customer, uefi, memory_mb
+        self._process: subprocess.Popen[bytes] | None = None
+        self._serial: socket.socket | None = None
+
+    def switch_on(self) -> None:
+        """Start it."""
+        monitor, serial = self.folder / "monitor", self.folder / "serial"
+        for each in (monitor, serial):
+            each.unlink(missing_ok=True)
+        command = [
+            *("qemu-system-x86_64", "-machine", "q35", "-cpu", "max", "-smp", "2", "-m", str(self.memory_mb)),
+            *("-display", "none", "-vga", "std", "-no-reboot"),
+            *("-monitor", f"unix:{monitor},server,nowait"),
+            *("-chardev", f"socket,id=ser,path={serial},server=on,wait=off", "-serial", "chardev:ser"),
+            *("-device", "qemu-xhci", "-drive", f"if=none,id=stick,file={self.stick},format=raw"),
+            *("-device", "usb-storage,drive=stick,bootindex=1,removable=on"),
+            *("-drive", f"if=none,id=inside,file={self.customer},format=raw"),
+            *("-device", "ahci,id=sata", "-device", "ide-hd,drive=inside,bus=sata.0"),
+            *("-netdev", "user,id=net,restrict=on", "-device", "e1000,netdev=net"),
+        ]
+        if self.uefi:
+            settings = self.folder / "uefi-settings"
+            settings.write_bytes((FIRMWARE / "OVMF_VARS_4M.fd").read_bytes())
+            code = FIRMWARE / "OVMF_CODE_4M.fd"
+            command += ["-drive", f"if=pflash,format=raw,readonly=on,file={code}"]
+            command += ["-drive", f"if=pflash,format=raw,file={settings}"]
+        self._process = subprocess.Popen(command, stdin=subprocess.DEVNULL)
+        until = time.monotonic() + 20.0
+        while not (monitor.exists() and serial.exists()):
+            if time.monotonic() > until:
+                raise TimeoutError("the emulator does not start")
+            time.sleep(0.2)
+        self._serial = socket.socket(socket.AF_UNIX)
+        self._serial.connect(str(serial))
+
+    def pull_the_plug(self) -> None:
+        """Cut its power: the emulator is killed."""
+        if self._serial is not None:
+            self._serial.close()
+        if self._process is not None:
+            self._process.kill()
+            self._process.wait()
+        self._process = self._serial = None
+
+    def ask_monitor(self, words: str) -> str:
+        """Give one command to the emulator's monitor."""
+        with socket.socket(socket.AF_UNIX) as monitor:
+            monitor.connect(str(self.folder / "monitor"))
+            monitor.settimeout(2.0)
+            time.sleep(0.3)
+            monitor.recv(65536)
+            monitor.sendall(f"{words}\n".encode())
+            time.sleep(0.6)
+            with contextlib.suppress(TimeoutError):
+                return monitor.recv(65536).decode("utf-8", "replace")
+        return ""
+
+    def press(self, key: str) -> None:
+        """Press a key by the emulator's name for it, such as ret or ctrl-ret."""
+        self.ask_monitor(f"sendkey {key}")
+
+    def picture(self, path: Path) -> int:
+        """Save what is on its screen as PNG and return how many colours it has."""
+        raw = self.folder / "screen.ppm"
+        raw.unlink(missing_ok=True)
+        self.ask_monitor(f"screendump {raw}")
+        until = time.monotonic() + 10.0
+        while not raw.exists() or raw.stat().st_size < 100:
+            if time.monotonic() > until:
+                raise TimeoutError("no picture of the screen")
+            time.sleep(0.2)
+        time.sleep(0.3)
+        with Image.open(raw) as image:
+            image.save(path)
+            return len(image.convert("RGB").getcolors(1 << 22) or ())
+
+    def wait_for_screen(self, colours: int, seconds: float, path: Path) -> float:
+        """Wait until something with so many colours is shown; return after how many seconds."""
+        began = time.monotonic()
+        while self.picture(path) < colours:
+            if time.monotonic() - began > seconds:
+                raise TimeoutError(f"nothing on the screen after {seconds:.0f} s; see {path}")
+            time.sleep(4.0)
+        return time.monotonic() - began
+
+    def run(self, words: str, seconds: float = 60.0) -> str:
+        """Run a command in the shell on the serial port and return what it prints. Raises TimeoutError."""
+        assert self._serial is not None
+        self._serial.settimeout(1.0)
+        self._drain()
+        self._serial.sendall(f"{words}; echo {_MARK[:4]}''{_MARK[4:]}\n".encode())
+        heard, until = "", time.monotonic() + seconds
+        while _MARK not in heard:
+            if time.monotonic() > until:
+                raise TimeoutError(f"{words!r} did not end within {seconds:.0f} s: {heard[-300:]}")
+            with contextlib.suppress(TimeoutError):
+                heard += self._serial.recv(65536).decode("utf-8", "replace")
+        plain = re.sub(r"\x1b\[[?0-9;]*[a-zA-Z]", "", heard).replace("\r", "")
+        return plain.split("\n", 1)[1].rpartition(_MARK)[0] if "\n" in plain else plain
+
+    def wait_for_shell(self, seconds: float) -> None:
+        """Wait until the shell on the serial port answers."""
+        until = time.monotonic() + seconds
+        while True:
+            try:
+                if "ready" in self.run("echo rea''dy", 6.0):
+                    return
+            except TimeoutError:
+                if time.monotonic() > until:
+                    raise
+
+    def _drain(self) -> None:
+        assert self._serial is not None
+        self._serial.settimeout(0.1)
+        with contextlib.suppress(TimeoutError):
+            while self._serial.recv(65536):
+                pass
+        self._serial.settimeout(1.0)

@@ -1,0 +1,199 @@
+"""The stick in an emulated PC, in BIOS and in UEFI: it starts, keeps a job over a pulled plug, changes no drive.
+
+Usage: python -m tests.vm.stick --image thresher.iso [--pictures FOLDER] [bios] [uefi]. Half an hour each without
+hardware virtualisation. Prints what it saw and ends with the number of things that were wrong.
+"""
+
+import argparse
+import hashlib
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from tests.vm.emulated import EmulatedPc
+from thresher.simulator.event_log_writer import Event, write_log
+
+_STICK_BYTES = 4 << 30
+_JOBS = "/var/lib/thresher/data/thresher/jobs"
+_VERBS = (
+    "inventory",
+    "drive list",
+    "drive health",
+    "watch --seconds 3",
+    "past --list",
+    "past --yes",
+    "check run short",
+    "run --load matrix --for 20s",
+)
+"""Used between the two check sums of the customer's drive: all that reads drives, and the short round."""
+
+
+def customer_drive(path: Path) -> str:
+    """Write a customer's drive: a system with event logs, a file system whose log waits to be replayed, swap space.
+
+    Returns its SHA-256.
+    """
+    folder = path.parent
+    linux, swap = folder / "linux.part", folder / "swap.part"
+    logs = folder / "files/Windows/System32/winevt/Logs"
+    logs.mkdir(parents=True)
+    disk = Event("disk", 7, 1_772_539_200.0, (r"\Device\Harddisk0\DR0",))
+    (logs / "System.evtx").write_bytes(write_log([disk]))
+    for part, size in ((linux, 256 << 20), (swap, 64 << 20)):
+        with part.open("wb") as stream:
+            stream.truncate(size)
+    subprocess.run(["mkfs.ext4", "-q", "-F", "-d", str(folder / "files"), str(linux)], check=True)
+    subprocess.run(["debugfs", "-w", "-R", "feature needs_recovery", str(linux)], check=True, capture_output=True)
+    subprocess.run(["mkswap", "-q", str(swap)], check=True, capture_output=True)
+    with path.open("wb") as stream:
+        stream.truncate(400 << 20)
+    table = "label: gpt\nstart=2048,size=524288\nstart=526336,size=131072,type=S\n"
+    subprocess.run(["sfdisk", "--quiet", str(path)], input=table, text=True, check=True)
+    with path.open("r+b") as stream:
+        for part, sector in ((linux, 2048), (swap, 526336)):
+            stream.seek(sector * 512)
+            stream.write(part.read_bytes())
+    return checksum(path)
+
+
+def checksum(path: Path) -> str:
+    """Return the SHA-256 of a file."""
+    with path.open("rb") as stream:
+        return hashlib.file_digest(stream, "sha256").hexdigest()
+
+
+class Seen:
+    """What was seen, printed as it comes; what was wrong is counted."""
+
+    def __init__(self) -> None:
+        """Nothing yet."""
+        self.wrong = 0
+
+    def say(self, right: bool, words: str) -> None:
+        """Print one thing."""
+        self.wrong += not right
+        print(f"{'right' if right else 'WRONG'}  {words}", flush=True)
+
+
+def prove(mode: str, image: Path, pictures: Path, seen: Seen) -> None:
+    """Start the image once, use it, pull the plug, start it again."""
+    with tempfile.TemporaryDirectory(prefix="thresher-pc-") as name:
+        folder = Path(name)
+        stick, customer = folder / "stick.img", folder / "customer.img"
+        shutil.copyfile(image, stick)
+        with stick.open("r+b") as stream:
+            stream.truncate(_STICK_BYTES)
+        before = customer_drive(customer)
+        pc = EmulatedPc(folder, stick, customer, uefi=mode == "uefi")
+        try:
+            _first_start(pc, mode, pictures, seen)
+            _every_verb(pc, mode, seen)
+            _run_and_pull(pc, mode, pictures, seen)
+            seen.say(checksum(customer) == before, f"{mode}: the customer's drive has the same SHA-256 as before")
+            _second_start(pc, mode, pictures, seen)
+        finally:
+            pc.pull_the_plug()
+        seen.say(checksum(customer) == before, f"{mode}: and after the second start, with its end by a pulled plug")
+
+
+def _first_start(pc: EmulatedPc, mode: str, pictures: Path, seen: Seen) -> None:
+    pc.switch_on()
+    waited = pc.wait_for_screen(20, 120.0, pictures / f"{mode}-menu.png")
+    seen.say(True, f"{mode}: the boot menu after {waited:.0f} s")
+    pc.press("ret")
+    time.sleep(10.0)
+    waited = 10.0 + pc.wait_for_screen(40, 900.0, pictures / f"{mode}-first.png")
+    seen.say(True, f"{mode}: the page before the first job after {waited:.0f} s")
+    pc.wait_for_shell(300.0)
+    devices = pc.run("lsblk -rno NAME,RO,TYPE")
+    writable = [line for line in devices.splitlines() if line.split()[1:2] == ["0"] and line.split()[2] != "rom"]
+    seen.say(not writable, f"{mode}: every drive is read only: {', '.join(writable) or 'none can be written'}")
+    refused = pc.run("dd if=/dev/zero of=/dev/sda bs=512 count=1 2>&1 | head -1")
+    seen.say("not permitted" in refused or "ead-only" in refused, f"{mode}: a write is refused: {refused.strip()[:70]}")
+    swaps = pc.run("tail -n +2 /proc/swaps; grep -c '^/dev/sda' /proc/mounts")
+    seen.say(swaps.strip() == "0", f"{mode}: nothing of the customer's is mounted, no swap is used")
+    pc.press("ret")
+    _wait_for(pc, "pgrep -fc 'thresher.ui --live'", lambda text: text.strip() not in ("", "0"), 300.0)
+    waited = pc.wait_for_screen(120, 600.0, pictures / f"{mode}-bench.png")
+    seen.say(True, f"{mode}: the bench {waited:.0f} s later")
+    mounted = pc.run("grep /var/lib/thresher /proc/mounts")
+    seen.say("ext4" in mounted and "rw" in mounted, f"{mode}: jobs are on the stick: {mounted.strip()[:70]}")
+
+
+def _every_verb(pc: EmulatedPc, mode: str, seen: Seen) -> None:
+    for verb in _VERBS:
+        printed = pc.run(f"thresher {verb} > /run/out 2>&1; echo rc $?; tail -3 /run/out", 1800.0)
+        code = printed.partition("rc ")[2][:1]
+        seen.say(code in ("0", "1"), f"{mode}: thresher {verb}: {printed.strip().splitlines()[-1][:90]}")
+    found = pc.run("grep -c 'A block of a drive cannot be read' /run/out; thresher past --yes | grep 'D-310'", 300.0)
+    seen.say("D-310" in found, f"{mode}: the past of the customer's system was read: {found.strip()[-80:]}")
+
+
+def _run_and_pull(pc: EmulatedPc, mode: str, pictures: Path, seen: Seen) -> None:
+    pc.press("ctrl-ret")
+    query = (
+        "import sqlite3,sys; print(sqlite3.connect(sys.argv[1]).execute('select count(*) from ticks').fetchone()[0])"
+    )
+    newest = f"$(ls -t {_JOBS}/*.thresher | tail -1)"
+    rows = _wait_for(
+        pc,
+        f'/opt/thresher/bin/python -c "{query}" {newest}',
+        lambda text: text.strip().isdigit() and int(text) > 60,
+        600.0,
+    )
+    pc.picture(pictures / f"{mode}-running.png")
+    pc.pull_the_plug()
+    seen.say(True, f"{mode}: the plug was pulled in the short round, with {rows.strip()} rows in the job")
+
+
+def _second_start(pc: EmulatedPc, mode: str, pictures: Path, seen: Seen) -> None:
+    pc.switch_on()
+    pc.wait_for_screen(20, 120.0, pictures / f"{mode}-menu.png")
+    pc.press("ret")
+    pc.wait_for_shell(900.0)
+    _wait_for(pc, "pgrep -fc 'thresher.ui --live'", lambda text: text.strip() not in ("", "0"), 600.0)
+    seen.say(True, f"{mode}: started again, straight into the bench: nothing is asked a second time")
+    time.sleep(60.0)
+    pc.picture(pictures / f"{mode}-again.png")
+    listed = pc.run(f"ls -l {_JOBS}")
+    seen.say(".thresher" in listed, f"{mode}: the job is there: {listed.strip().splitlines()[-1][-60:]}")
+    ended = pc.run(f"thresher endings $(ls -t {_JOBS}/*.thresher | tail -1) | head -12", 300.0)
+    words = next(
+        (line.strip() for line in ended.splitlines() if "Run 1" in line or "run 1" in line), ended.strip()[:90]
+    )
+    seen.say("power" in ended or "ended" in ended, f"{mode}: how the run ended: {words}")
+
+
+def _wait_for(pc: EmulatedPc, words: str, right: "object", seconds: float) -> str:
+    until = time.monotonic() + seconds
+    while True:
+        answer = pc.run(words)
+        if right(answer):  # type: ignore[operator]
+            return answer
+        if time.monotonic() > until:
+            raise TimeoutError(f"{words!r} still answers {answer.strip()!r}")
+        time.sleep(5.0)
+
+
+def main() -> int:
+    """Prove what was asked for."""
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--image", type=Path, required=True)
+    parser.add_argument("--pictures", type=Path, default=Path("stick-pictures"))
+    parser.add_argument("modes", nargs="*", default=["bios", "uefi"])
+    options = parser.parse_args()
+    options.pictures.mkdir(parents=True, exist_ok=True)
+    seen = Seen()
+    for mode in options.modes:
+        try:
+            prove(mode, options.image, options.pictures, seen)
+        except TimeoutError as error:
+            seen.say(False, f"{mode}: {error}")
+    return seen.wrong
+
+
+if __name__ == "__main__":
+    sys.exit(main())
