@@ -25,6 +25,7 @@ from thresher.model.card_port import Artefact
 from thresher.model.checks import Round
 from thresher.model.parts import PartKind
 from thresher.model.sheet import GateKind
+from thresher.model.vendors import Vendor
 from thresher.privileged.allowlist import Right
 from thresher.protocol.commands import PutRound, StartScan
 from thresher.protocol.events import AccessEvent
@@ -38,6 +39,7 @@ from thresher.ui.link import EngineLink
 from thresher.ui.look import Look
 from thresher.ui.state import BenchState
 from thresher.ui.stations.bench.map_picks import Picks, Target
+from thresher.ui.stations.evidence.past_dialog import PastDialog
 from thresher.ui.stations.parts.trials_panel import columns_of
 from thresher.ui.window import MainWindow
 
@@ -91,9 +93,6 @@ def demo_pictures(app: QApplication, folder: Path) -> None:
     window.start()
     wait_for(app, lambda: state.run.run_at >= 385, 60)
     grab(app, window, "bench.png")
-    window.choose_scheme(theme.DARK)
-    grab(app, window, "bench-night.png")
-    window.choose_scheme(theme.LIGHT)
     wait_for(app, lambda: state.run.state == "ended", 90)
     window.show_station(2)
     window.evidence.timeline.picked.emit(1)
@@ -242,9 +241,6 @@ def round_pictures(app: QApplication, folder: Path) -> None:
     wait_for(app, lambda: state.run.run_at >= 150, 90)
     grab(app, window, "round.png")
     wait_for(app, lambda: state.run.state == "ended", 120)
-    window.show_station(2)
-    window.evidence.show_page(3)
-    grab(app, window, "round-results.png")
     window.requests.send(PutRound(checks=("picture",)))
     wait_for(app, lambda: window.bench.editor.draft.title == "Picture", 20)
     window.start()
@@ -316,9 +312,24 @@ def access_picture(app: QApplication, folder: Path) -> None:
     take_down(app, window)
 
 
+def past_picture(app: QApplication, folder: Path) -> None:
+    """What the installed system of the lighthouse radio remembers, once it was read."""
+    dialog = PastDialog(Look(theme.LIGHT), Vendor.INTEL, "lighthouse-playout")
+    dialog.look_for_drives()
+    dialog.consent.setChecked(True)
+    dialog.show()
+    dialog.read.click()
+    wait_for(app, lambda: bool(dialog.answer.systems), 60)
+    dialog.said.setText("")
+    for _ in range(5):
+        app.processEvents()
+    dialog.grab().save(str(OUT / "past.png"))
+    dialog.close()
+
+
 def main() -> int:
-    """Make all pictures, or those whose group is named: demo, intake, drives, graphics, rounds, crashes, access."""
-    groups = sys.argv[1:] or ["demo", "intake", "drives", "graphics", "rounds", "crashes", "access"]
+    """Make all pictures, or those whose group is named: demo, intake, drives, graphics, rounds, crashes, access, past."""
+    groups = sys.argv[1:] or ["demo", "intake", "drives", "graphics", "rounds", "crashes", "access", "past"]
     app = make_app([])
     for name, make in (
         ("demo", demo_pictures),
@@ -328,6 +339,7 @@ def main() -> int:
         ("rounds", round_pictures),
         ("crashes", crash_pictures),
         ("access", access_picture),
+        ("past", past_picture),
     ):
         if name in groups:
             with tempfile.TemporaryDirectory(prefix="thresher-pictures-") as folder:

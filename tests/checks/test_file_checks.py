@@ -177,6 +177,17 @@ def test_clock_battery(write_tree: WriteTree, epoch: int | None, vbat: float | N
     assert words in result.why
 
 
+def test_a_clock_behind_what_the_stick_has_seen_lost_power(write_tree: WriteTree) -> None:
+    now = 1_774_000_000
+    files: dict[str, str | bytes] = {"/sys/class/rtc/rtc0/since_epoch": f"{now}\n"}
+    for seen, ended in ((now - 900, "pass"), (now + 3600, "pass"), (now + 40 * 86400, "fail")):
+        system = TreeSystem(write_tree(files | {"/run/thresher-stick/seen": f"{seen}\n"}))
+        system.wall = lambda: float(now)  # type: ignore[method-assign]
+        (result,) = HandBench(system).run(clock.CHECK)
+        assert result.outcome == ended, result.why
+    assert "lost power" in result.why
+
+
 def modules(*sizes: str) -> Inventory:
     parts = [
         Part(f"memory {n}", PartKind.MEMORY, "module", f"A{n}", (Fact("size", size, "t"),))

@@ -124,6 +124,7 @@ def test_everything_is_prepared_for_the_session(tmp_path: Path, on_sdb: str) -> 
     home, run = tmp_path / "home", tmp_path / "run"
     prepare("boot=live", on_sdb, home, run, NotedTools(), lambda: MARCH)
     assert on_stick(run)
+    assert (run / "drive").read_text() == "sdb\n"
     assert read_state(run).room > 0
     environment = (run / "environment").read_text()
     assert f"XDG_DATA_HOME={home}/data\n" in environment

@@ -30,7 +30,8 @@ class EmulatedPc:
             each.unlink(missing_ok=True)
         command = [
             *("qemu-system-x86_64", "-machine", "q35", "-cpu", "max", "-smp", "2", "-m", str(self.memory_mb)),
-            *("-display", "none", "-vga", "std", "-no-reboot"),
+            *("-display", "none", "-no-reboot", "-vga", "none"),
+            *("-device", "VGA,edid=on,xres=1024,yres=768"),
             *("-monitor", f"unix:{monitor},server,nowait"),
             *("-chardev", f"socket,id=ser,path={serial},server=on,wait=off", "-serial", "chardev:ser"),
             *("-device", "qemu-xhci", "-drive", f"if=none,id=stick,file={self.stick},format=raw"),

@@ -127,9 +127,14 @@ def _graphics_doubts(system: System, folder: str, part: Part) -> list[Doubt]:
 # ---- drives
 
 
+_STICK = "/run/thresher-stick/drive"
+"""On the stick: the kernel's name of the drive that Thresher was started from."""
+
+
 def read_drives(system: System) -> list[Part]:
     """Return every block device that is hardware and keeps data, without optical drives and empty card readers."""
     root = _root_device(system)
+    own_stick = optional_text(system, _STICK)
     parts = []
     for name in system.list(_BLOCK):
         folder = f"{_BLOCK}/{name}"
@@ -137,6 +142,8 @@ def read_drives(system: System) -> list[Part]:
             continue  # loop, ram, dm, md: no hardware behind them
         facts = []
         sectors = optional_number(system, f"{folder}/size")
+        if name == own_stick:
+            continue  # what Thresher was started from is no part of this machine
         if re.fullmatch(r"sr\d+", name) or (not sectors and optional_text(system, f"{folder}/removable") == "1"):
             continue  # an optical drive or an empty card reader: built in, with checks of their own
         if sectors:

@@ -64,7 +64,8 @@ def prepare(
     state = StickState(found.lasting, found.reason, found.drive, found.room, built, seen)
     note_time(home, wall())
     (run / "environment").write_text(environment_text(home), encoding="utf-8")
-    # the check of the clock battery reads it
+    # read by the inventory, and by the check of the clock battery
+    (run / "drive").write_text(f"{Path(found.drive).name}\n", encoding="utf-8")
     (run / "seen").write_text(f"{seen:.0f}\n", encoding="utf-8")
     write_state(state, run)
     return state
