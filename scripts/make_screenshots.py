@@ -328,7 +328,7 @@ def past_picture(app: QApplication, folder: Path) -> None:
 
 
 def main() -> int:
-    """Make all pictures, or those whose group is named: demo, intake, drives, graphics, rounds, crashes, access, past."""
+    """Make all pictures, or the groups named: demo, intake, drives, graphics, rounds, crashes, access, past."""
     groups = sys.argv[1:] or ["demo", "intake", "drives", "graphics", "rounds", "crashes", "access", "past"]
     app = make_app([])
     for name, make in (
