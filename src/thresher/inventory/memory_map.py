@@ -5,11 +5,13 @@ kernel's error-detection drivers decode addresses of errors that the hardware sa
 is only this map.
 """
 
+import re
 from dataclasses import dataclass
 
 from thresher.inventory.memory import memory_devices, slot_names
 from thresher.inventory.smbios import MEMORY_DEVICE, Structure
 from thresher.model.parts import AddressRange, Inventory, PartKind
+from thresher.model.port import System, optional_text
 
 MAPPED_DEVICE = 20
 _WIDE = 0xFFFFFFFF
@@ -49,6 +51,50 @@ def _mapped(structure: Structure) -> _Mapped | None:
         low, high = wide_low, wide_high
     # position 0 is not interleaved, 255 unknown: only the former says that the module has the range for itself
     return _Mapped(device, low, high, position != 0) if low <= high else None
+
+
+_FIRMWARE_MAP = "/sys/firmware/memmap"
+_LOW = 1 << 20
+_MIB = 1 << 20
+
+
+def kept_memory(system: System) -> str:
+    """Say how much memory no check can reach: what firmware keeps, and what the kernel and its loader lie in.
+
+    Kernel documentation, ABI/testing/sysfs-firmware-memmap: the map as firmware gave it, before anything took of it.
+    Empty where the kernel does not show it.
+    """
+    ranges = [_range(system, f"{_FIRMWARE_MAP}/{name}") for name in system.list(_FIRMWARE_MAP)]
+    usable = [(low, high) for low, high, kind in ranges if kind == "System RAM"]
+    total = re.search(r"MemTotal:\s+(\d+) kB", optional_text(system, "/proc/meminfo"))
+    if not usable or total is None or not all(kind for _, _, kind in ranges):
+        return ""
+    top = max(high for _, high in usable)
+    # beyond the last memory lie only windows of devices
+    firmware = sum(high + 1 - low for low, high, kind in ranges if kind in _FIRMWARE_KEEPS and high <= top)
+    mapped = sum(high + 1 - low for low, high in usable)
+    kernel = max(0, mapped - int(total[1]) * 1024)
+    lowest = sum(min(high + 1, _LOW) - low for low, high in usable if low < _LOW)
+    return (
+        f"out of reach: {_size(firmware)} that the firmware keeps, and {_size(kernel)} in which kernel and loader lie,"
+        f" {_size(lowest)} below 1 MiB among them"
+    )
+
+
+def _size(count: int) -> str:
+    return f"{count / _MIB:.0f} MiB" if count >= _MIB else f"{count // 1024} KiB"
+
+
+_FIRMWARE_KEEPS = ("Reserved", "ACPI Tables", "ACPI Non-volatile Storage", "reserved")
+
+
+def _range(system: System, folder: str) -> tuple[int, int, str]:
+    try:
+        low = int(optional_text(system, f"{folder}/start").strip(), 16)
+        high = int(optional_text(system, f"{folder}/end").strip(), 16)
+    except ValueError:
+        return 0, 0, ""
+    return low, high, optional_text(system, f"{folder}/type").strip()
 
 
 def slot_of(inventory: Inventory, address: int) -> str:

@@ -9,7 +9,7 @@ import msgspec
 import numpy as np
 
 from thresher.diagnosis.memory_shape import shape_of, wrong_places
-from thresher.inventory.memory_map import why_no_slot
+from thresher.inventory.memory_map import kept_memory, why_no_slot
 from thresher.loads.exercise import Words
 from thresher.loads.load import Load, Reporter, Task
 from thresher.loads.memory.free import free_memory
@@ -253,7 +253,9 @@ class CoverageWatch(QuietWatch):
             "" if memory.covered is not None else "; physical addresses unknown (the kernel gives them to root only)"
         )
         patterns = ", ".join(self.context.block.patterns)
-        detail = f"{taken}, the rest is in use by the running system; {locked}{where}; {patterns}"
+        kept = kept_memory(self.context.system)
+        reach = f"; {kept}" if kept else ""
+        detail = f"{taken}, the rest is in use by the running system; {locked}{where}; {patterns}{reach}"
         self.context.tape.note("Memory taken", detail, part=PartKind.MEMORY)
 
     def _on_pass(self, event: PassSeen) -> None:
