@@ -10,16 +10,23 @@ from pathlib import Path
 from PIL import Image
 
 FIRMWARE = Path("/usr/share/OVMF")
-_KEYS = {" ": "spc", "\n": "ret", "/": "slash", ".": "dot", "-": "minus"}
+_UEFI = {
+    "uefi": ("OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd"),
+    "secure": ("OVMF_CODE_4M.secboot.fd", "OVMF_VARS_4M.ms.fd"),
+}
 _MARK = "DONE-7f3a"
 
 
 class EmulatedPc:
     """One PC. `stick` is written like a stick would be, `customer` like a drive inside the machine."""
 
-    def __init__(self, folder: Path, stick: Path, customer: Path, uefi: bool = False, memory_mb: int = 3072) -> None:
-        """`folder` is for sockets and pictures."""
-        self.folder, self.stick, self.customer, self.uefi, self.memory_mb = folder, stick, customer, uefi, memory_mb
+    def __init__(
+        self, folder: Path, stick: Path, customer: Path, firmware: str = "bios", memory_mb: int = 3072
+    ) -> None:
+        """`folder` is for sockets and pictures; `firmware` is bios, uefi, or secure, which starts only what is signed."""
+        self.folder, self.stick, self.customer, self.memory_mb = folder, stick, customer, memory_mb
+        self.firmware = firmware
+        self.stick_limits = ""
         self._process: subprocess.Popen[bytes] | None = None
         self._serial: socket.socket | None = None
 
@@ -29,22 +36,34 @@ class EmulatedPc:
         for each in (monitor, serial):
             each.unlink(missing_ok=True)
         command = [
-            *("qemu-system-x86_64", "-machine", "q35", "-cpu", "max", "-smp", "2", "-m", str(self.memory_mb)),
+            *(
+                "qemu-system-x86_64",
+                "-machine",
+                f"q35,smm={'on' if self.firmware == 'secure' else 'off'}",
+                "-cpu",
+                "max",
+                "-smp",
+                "2",
+                "-m",
+                str(self.memory_mb),
+            ),
             *("-display", "none", "-no-reboot", "-vga", "none"),
             *("-device", "VGA,edid=on,xres=1024,yres=768"),
             *("-monitor", f"unix:{monitor},server,nowait"),
             *("-chardev", f"socket,id=ser,path={serial},server=on,wait=off", "-serial", "chardev:ser"),
-            *("-device", "qemu-xhci", "-drive", f"if=none,id=stick,file={self.stick},format=raw"),
+            *("-device", "qemu-xhci", "-drive", f"if=none,id=stick,file={self.stick},format=raw{self.stick_limits}"),
             *("-device", "usb-storage,drive=stick,bootindex=1,removable=on"),
             *("-drive", f"if=none,id=inside,file={self.customer},format=raw"),
             *("-device", "ahci,id=sata", "-device", "ide-hd,drive=inside,bus=sata.0"),
             *("-netdev", "user,id=net,restrict=on", "-device", "e1000,netdev=net"),
         ]
-        if self.uefi:
+        if self.firmware != "bios":
+            code, keys = _UEFI[self.firmware]
             settings = self.folder / "uefi-settings"
-            settings.write_bytes((FIRMWARE / "OVMF_VARS_4M.fd").read_bytes())
-            code = FIRMWARE / "OVMF_CODE_4M.fd"
-            command += ["-drive", f"if=pflash,format=raw,readonly=on,file={code}"]
+            settings.write_bytes((FIRMWARE / keys).read_bytes())
+            if self.firmware == "secure":
+                command += ["-global", "driver=cfi.pflash01,property=secure,value=on"]
+            command += ["-drive", f"if=pflash,format=raw,readonly=on,file={FIRMWARE / code}"]
             command += ["-drive", f"if=pflash,format=raw,file={settings}"]
         self._process = subprocess.Popen(command, stdin=subprocess.DEVNULL)
         until = time.monotonic() + 20.0
