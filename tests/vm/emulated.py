@@ -23,7 +23,7 @@ class EmulatedPc:
     def __init__(
         self, folder: Path, stick: Path, customer: Path, firmware: str = "bios", memory_mb: int = 3072
     ) -> None:
-        """`folder` is for sockets and pictures; `firmware` is bios, uefi, or secure, which starts only what is signed."""
+        """`folder` is for sockets; `firmware` is bios, uefi, or secure, which starts only what is signed."""
         self.folder, self.stick, self.customer, self.memory_mb = folder, stick, customer, memory_mb
         self.firmware = firmware
         self.stick_limits = ""

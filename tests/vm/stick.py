@@ -65,6 +65,11 @@ def checksum(path: Path) -> str:
         return hashlib.file_digest(stream, "sha256").hexdigest()
 
 
+_QUERY = "import sqlite3,sys; print(sqlite3.connect(sys.argv[1]).execute('select count(*) from ticks').fetchone()[0])"
+_COUNT = f'/opt/thresher/bin/python -c "{_QUERY}" $(ls {_JOBS}/*.thresher | head -1)'
+"""How many rows of readings the window's job has; jobs of the verbs come after it by their names."""
+
+
 class Seen:
     """What was seen, printed as it comes; what was wrong is counted."""
 
@@ -87,13 +92,19 @@ def prove(mode: str, image: Path, pictures: Path, seen: Seen) -> None:
         with stick.open("r+b") as stream:
             stream.truncate(_STICK_BYTES)
         before = customer_drive(customer)
-        pc = EmulatedPc(folder, stick, customer, uefi=mode == "uefi")
+        pc = EmulatedPc(folder, stick, customer, mode)
+        # a slow stick: 4 MB and 60 requests of writing a second
+        pc.stick_limits = ",throttling.bps-write=4000000,throttling.iops-write=60"
         try:
             _first_start(pc, mode, pictures, seen)
+            if mode == "secure":
+                variable = pc.run("od -An -t u1 /sys/firmware/efi/efivars/SecureBoot-*").split()
+                seen.say(variable[-1:] == ["1"], f"{mode}: started with Secure Boot on")
+                return
             _every_verb(pc, mode, seen)
-            _run_and_pull(pc, mode, pictures, seen)
+            rows = _run_and_pull(pc, mode, pictures, seen)
             seen.say(checksum(customer) == before, f"{mode}: the customer's drive has the same SHA-256 as before")
-            _second_start(pc, mode, pictures, seen)
+            _second_start(pc, mode, pictures, seen, rows)
         finally:
             pc.pull_the_plug()
         seen.say(checksum(customer) == before, f"{mode}: and after the second start, with its end by a pulled plug")
@@ -132,24 +143,16 @@ def _every_verb(pc: EmulatedPc, mode: str, seen: Seen) -> None:
     seen.say("D-310" in found, f"{mode}: the past of the customer's system was read: {found.strip()[-80:]}")
 
 
-def _run_and_pull(pc: EmulatedPc, mode: str, pictures: Path, seen: Seen) -> None:
+def _run_and_pull(pc: EmulatedPc, mode: str, pictures: Path, seen: Seen) -> int:
     pc.press("ctrl-ret")
-    query = (
-        "import sqlite3,sys; print(sqlite3.connect(sys.argv[1]).execute('select count(*) from ticks').fetchone()[0])"
-    )
-    newest = f"$(ls -t {_JOBS}/*.thresher | tail -1)"
-    rows = _wait_for(
-        pc,
-        f'/opt/thresher/bin/python -c "{query}" {newest}',
-        lambda text: text.strip().isdigit() and int(text) > 60,
-        600.0,
-    )
+    rows = _wait_for(pc, _COUNT, lambda text: text.strip().isdigit() and int(text) > 60, 600.0)
     pc.picture(pictures / f"{mode}-running.png")
     pc.pull_the_plug()
     seen.say(True, f"{mode}: the plug was pulled in the short round, with {rows.strip()} rows in the job")
+    return int(rows)
 
 
-def _second_start(pc: EmulatedPc, mode: str, pictures: Path, seen: Seen) -> None:
+def _second_start(pc: EmulatedPc, mode: str, pictures: Path, seen: Seen, rows: int) -> None:
     pc.switch_on()
     pc.wait_for_screen(20, 120.0, pictures / f"{mode}-menu.png")
     pc.press("ret")
@@ -160,7 +163,9 @@ def _second_start(pc: EmulatedPc, mode: str, pictures: Path, seen: Seen) -> None
     pc.picture(pictures / f"{mode}-again.png")
     listed = pc.run(f"ls -l {_JOBS}")
     seen.say(".thresher" in listed, f"{mode}: the job is there: {listed.strip().splitlines()[-1][-60:]}")
-    ended = pc.run(f"thresher endings $(ls -t {_JOBS}/*.thresher | tail -1) | head -12", 300.0)
+    kept = pc.run(_COUNT, 120.0).strip()
+    seen.say(kept.isdigit() and int(kept) >= rows, f"{mode}: {kept} rows are in it, of {rows} before the plug")
+    ended = pc.run(f"thresher endings $(ls {_JOBS}/*.thresher | head -1) | head -12", 300.0)
     words = next(
         (line.strip() for line in ended.splitlines() if "Run 1" in line or "run 1" in line), ended.strip()[:90]
     )
