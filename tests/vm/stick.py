@@ -105,6 +105,8 @@ def prove(mode: str, image: Path, pictures: Path, seen: Seen) -> None:
             rows = _run_and_pull(pc, mode, pictures, seen)
             seen.say(checksum(customer) == before, f"{mode}: the customer's drive has the same SHA-256 as before")
             _second_start(pc, mode, pictures, seen, rows)
+            if mode == "bios":
+                _goes_on(pc, mode, pictures, seen)
         finally:
             pc.pull_the_plug()
         seen.say(checksum(customer) == before, f"{mode}: and after the second start, with its end by a pulled plug")
@@ -170,6 +172,23 @@ def _second_start(pc: EmulatedPc, mode: str, pictures: Path, seen: Seen, rows: i
         (line.strip() for line in ended.splitlines() if "Run 1" in line or "run 1" in line), ended.strip()[:90]
     )
     seen.say("power" in ended or "ended" in ended, f"{mode}: how the run ended: {words}")
+
+
+def _goes_on(pc: EmulatedPc, mode: str, pictures: Path, seen: Seen) -> None:
+    """Pull the plug in a run that goes on after a crash: the next start of the stick goes on with it, alone."""
+    job = f"{_JOBS}/goes-on.thresher"
+    runs = _QUERY.replace("from ticks", "from runs")
+    pc.run(f"(thresher run --load matrix --for 20m --after-crash go-on --job {job} > /run/out 2>&1 &)")
+    _wait_for(pc, "cat /var/lib/thresher/going-on", lambda text: "goes-on" in text, 300.0)
+    query = f'/opt/thresher/bin/python -c "{_QUERY}" {job}'
+    _wait_for(pc, query, lambda text: text.strip().isdigit() and int(text) > 40, 600.0)
+    pc.pull_the_plug()
+    pc.switch_on()
+    pc.wait_for_shell(1200.0)  # the menu starts its first entry by itself
+    count = f'/opt/thresher/bin/python -c "{runs}" {job}'
+    found = _wait_for(pc, count, lambda text: text.strip().isdigit() and int(text) >= 2, 1200.0)
+    pc.picture(pictures / f"{mode}-goes-on.png")
+    seen.say(found.strip() == "2", f"{mode}: after a pulled plug the run went on by itself, nobody pressed a key")
 
 
 def _wait_for(pc: EmulatedPc, words: str, right: "object", seconds: float) -> str:
