@@ -297,3 +297,39 @@ def test_a_locked_volume_is_left_alone_and_an_ordinary_user_is_told(tmp_path: Pa
         pass
     with pytest.raises(EnvironmentFault, match="only root"), opened(parse_volumes(LSBLK)[2], tools, root=False):
         pass
+
+
+def test_the_journal_of_a_system_is_read_through_the_log_services_own_program(
+    tmp_path: Path, tables: Tables, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    boots = [("a", 1000, STARTED), ("a", 4600, STOPPED), ("b", 9000, STARTED), ("c", 20_000, STARTED)]
+    starts = [
+        f'{{"_BOOT_ID":"{boot}","__REALTIME_TIMESTAMP":"{at}000000","MESSAGE_ID":"{kind}"}}' for boot, at, kind in boots
+    ]
+    kernel = (
+        '{"__REALTIME_TIMESTAMP":"9100000000","__MONOTONIC_TIMESTAMP":"100000000","_BOOT_ID":"b","_TRANSPORT":"kernel",'
+        '"SYSLOG_IDENTIFIER":"kernel","PRIORITY":"4","MESSAGE":"EDAC MC0: 1 CE memory read error on DIMM_B2 (x)"}'
+    )
+    programs = tmp_path / "programs"
+    programs.mkdir()
+    script = programs / "journalctl"
+    lines = "\n".join(starts)
+    script.write_text(
+        f'#!/bin/sh\necho "$@" >> {tmp_path}/asked\ncase "$*" in *MESSAGE_ID*) cat <<\'X\'\n{lines}\nX\n;;'
+        f" *) cat <<'X'\n{kernel}\nX\n;; esac\n"
+    )
+    script.chmod(0o755)
+    monkeypatch.setenv("PATH", str(programs), prepend=":")
+    journal = tmp_path / "drive" / "var" / "log" / "journal" / "0123"
+    journal.mkdir(parents=True)
+    (journal / "system.journal").write_bytes(b"")
+    (system,) = find_systems(tmp_path / "drive")
+    read = read_system(system, tables, Vendor.INTEL)
+    assert [(each.kind, each.at) for each in read.findings] == [
+        (FindingKind.MEMORY_CORRECTED, 9100.0),
+        (FindingKind.ENDED_SUDDENLY, 20_000.0),
+    ]
+    assert read.findings[1].weight < 1.0
+    assert read.hours == pytest.approx(1.0, abs=0.01), "boot a lasted from 1000 to 4600 s; the others show no time"
+    asked = (tmp_path / "asked").read_text().splitlines()
+    assert all(f"--directory={journal}" in line for line in asked), "never this computer's own journal"

@@ -147,7 +147,9 @@ def _journal(file: PastFile, tables: Tables, vendor: Vendor) -> EventLogRead:
         if each.happening is Happening.SUDDEN_END
     ]
     log = replace(read.log, findings=tuple(sorted((*read.log.findings, *ends), key=lambda each: each.at)))
-    return replace(read, log=log, happenings=happenings, use=use_of((each.at, each.happening) for each in happenings))
+    # a sudden end stands at the start after it: until then the machine may have been off for days
+    seen = [(each.at, each.happening) for each in happenings if each.happening is not Happening.SUDDEN_END]
+    return replace(read, log=log, happenings=happenings, use=use_of(seen))
 
 
 def _dump(file: PastFile, tables: Tables, vendor: Vendor) -> EventLogRead:
