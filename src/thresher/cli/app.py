@@ -30,6 +30,7 @@ from thresher.cli.verbs.report import report
 from thresher.cli.verbs.run import run
 from thresher.cli.verbs.scenario import scenario_app
 from thresher.cli.verbs.schedule import schedule_app
+from thresher.cli.verbs.stick import stick_app
 from thresher.cli.verbs.supply import supply
 from thresher.cli.verbs.verdict import verdict
 from thresher.cli.verbs.watch import watch
@@ -96,6 +97,7 @@ def make_app() -> typer.Typer:
     app.add_typer(schedule_app(), name="schedule")
     app.add_typer(graphics_app(), name="graphics")
     app.add_typer(scenario_app(), name="scenario")
+    app.add_typer(stick_app(), name="stick")
     app.command("engine", hidden=True)(engine)
     return app
 

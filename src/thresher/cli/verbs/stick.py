@@ -1,0 +1,84 @@
+"""`thresher stick`: jobs on the stick that Thresher was started from, also in text mode."""
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from thresher.cli.exit_codes import FAULTS, FINE
+from thresher.cli.options import Json
+from thresher.cli.output import say, say_json
+from thresher.model.errors import EnvironmentFault, InputError, InputFault
+from thresher.stick.boot import HOME, RUN, StickState, on_stick, read_state
+
+
+def stick_app() -> typer.Typer:
+    """Return the verbs of the stick."""
+    app = typer.Typer(help="The stick that this was started from: where jobs are.", rich_markup_mode=None)
+    app.command("status")(status)
+    app.command("keep")(keep)
+    app.command("save")(save)
+    return app
+
+
+def _state() -> StickState:
+    if not on_stick(RUN):
+        raise EnvironmentFault("asking the stick", "this system was not started from one", "See docs/stick.md.")
+    return read_state(RUN)
+
+
+def status(json: Json = False) -> None:
+    """Say where jobs are kept, how many there are, and what is known of the clock. 1 while they are in memory only."""
+    from thresher.stick.clock import now, what_is_wrong
+    from thresher.stick.keeping import jobs_in
+
+    state, jobs = _state(), jobs_in(HOME)
+    wrong = what_is_wrong(now(), state.seen)
+    if json:
+        say_json({"state": state, "jobs": [str(each) for each in jobs], "clock": wrong})
+    else:
+        kept = f"on this stick ({state.drive})" if state.lasting else f"in memory only: {state.reason}"
+        say(f"{len(jobs)} job{'' if len(jobs) == 1 else 's'}, kept {kept}")
+        if wrong:
+            say(f"The clock of this machine is wrong: {wrong}")
+    raise typer.Exit(FINE if state.lasting else FAULTS)
+
+
+def keep(yes: Annotated[bool, typer.Option("--yes", help="Do not ask.")] = False) -> None:
+    """Make the partition for jobs on the stick, copy those in memory to it, and keep them there from now on."""
+    from thresher.stick.keeping import keep_on_stick
+
+    state = _state()
+    if state.lasting:
+        say("Jobs are kept on this stick already.")
+        return
+    if not yes and not typer.confirm(f"Make a partition for jobs on {state.drive or 'the stick'}?"):
+        raise typer.Exit(FAULTS)
+    keep_on_stick()
+    say("Jobs are kept on this stick.")
+
+
+def save(
+    place: Annotated[str, typer.Argument(help="A partition of a drive that can be unplugged, or //server/share.")] = "",
+    user: Annotated[str, typer.Option(help="The share's user; a guest without one.")] = "",
+) -> None:
+    """Save all jobs to another drive or a share of the network; without a place, list where that is possible."""
+    from thresher.stick.keeping import Share, find_targets, jobs_in, save_to, save_to_share
+
+    state, jobs = _state(), jobs_in(HOME)
+    if place.startswith("//"):
+        password = typer.prompt("Password", hide_input=True) if user else ""
+        say(save_to_share(Share(place, user, password), jobs))
+        return
+    found = find_targets(state.drive)
+    if not place:
+        for each in found:
+            say(each.words)
+        if not found:
+            say("No drive that can be unplugged is here. Drives inside the machine are never written.")
+        return
+    device = place if place.startswith("/dev/") else f"/dev/{Path(place).name}"
+    target = next((each for each in found if each.device == device), None)
+    if target is None:
+        raise InputError("stick save", [InputFault(place, "no file system of a drive that can be unplugged")])
+    say(save_to(target, jobs))
