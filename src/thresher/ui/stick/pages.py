@@ -26,6 +26,7 @@ from thresher.ui.theme import Scheme
 
 _BAND = 64
 _GB = 1e9
+_BUTTON = 420
 
 
 class _Page(QWidget):
@@ -157,7 +158,7 @@ class FirstPage(_Page):
 
     def _clock(self, column: QVBoxLayout, now: float) -> None:
         column.addWidget(_label("Clock of this machine", "head"))
-        shown = f"{datetime.fromtimestamp(now, tz=UTC):%A, %d %B %Y, %H:%M} UTC"
+        shown = f"{datetime.fromtimestamp(now, tz=UTC):%A, %d %B %Y, %H:%M}, as the board keeps it"
         column.addWidget(_label(shown))
         wrong = what_is_wrong(now, self._state.seen)
         if wrong:
@@ -228,8 +229,10 @@ class BetweenPage(_Page):
             button.setObjectName("first" if row == 0 else word)
             button.clicked.connect(lambda _checked=False, word=word: self.chosen.emit(word))
             self.buttons[word] = button
+            button.setFixedWidth(_BUTTON)
             grid.addWidget(button, row, 0)
         self.buttons["bench"].setFocus()
+        grid.setColumnStretch(1, 1)
         self.column.addLayout(grid)
         self.said = _label("", "soft")
         self.column.addWidget(self.said)

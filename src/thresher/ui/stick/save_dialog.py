@@ -59,6 +59,7 @@ class SaveDialog(QDialog):
             + f"QDialog {{ background: {scheme.panel}; border: 2px solid {scheme.band}; }}"
             + f"QLabel {{ color: {scheme.ink}; }} QLabel#head {{ font-size: 15px; font-weight: 600; }}"
             + f"QListWidget {{ background: {scheme.field}; color: {scheme.ink}; border: 1px solid {scheme.rule}; }}"
+            + f"QListWidget::item:selected {{ background: {scheme.band}; color: {scheme.band_ink}; }}"
         )
         self._drive = read_state(run).drive
         self._jobs = jobs_in(home)
