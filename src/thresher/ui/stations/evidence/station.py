@@ -93,7 +93,18 @@ class EvidenceStation(QWidget):
         self.list = SignatureList(look, signatures)
         head = self._make_tabs(signatures)
         signatures.column.addLayout(head)
-        signatures.column.addWidget(self.filter)
+        self.past = QPushButton("Its past…", signatures)
+        self.past.setObjectName("read_past")
+        self.past.setAccessibleName("Read what the installed system remembers")
+        self.past.setToolTip(
+            "Event logs, crash dumps and journals of the system on this machine's drives (Ctrl+Shift+D)"
+        )
+        self.past.clicked.connect(lambda _checked=False: self.ask_past())
+        search = QHBoxLayout()
+        search.setSpacing(6)
+        search.addWidget(self.filter, 1)
+        search.addWidget(self.past)
+        signatures.column.addLayout(search)
         signatures.column.addWidget(self.list, 1)
         self.checks = ChecksList(self._state, look, signatures)
         self.checks.hide()
@@ -119,14 +130,6 @@ class EvidenceStation(QWidget):
             self.tabs.addButton(button, number)
             row.addWidget(button)
         row.addStretch(1)
-        self.past = QPushButton("Its past…", parent)
-        self.past.setObjectName("read_past")
-        self.past.setAccessibleName("Read what the installed system remembers")
-        self.past.setToolTip(
-            "Event logs, crash dumps and journals of the system on this machine's drives (Ctrl+Shift+D)"
-        )
-        self.past.clicked.connect(lambda _checked=False: self.ask_past())
-        row.addWidget(self.past)
         self.tabs.idClicked.connect(self.show_page)
         return row
 
