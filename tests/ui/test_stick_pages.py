@@ -1,5 +1,6 @@
 """The stick's own pages and dialogs, as somebody without a mouse uses them."""
 
+import sys
 from pathlib import Path
 
 import pytest
@@ -15,6 +16,7 @@ from thresher.ui.stick import save_dialog
 from thresher.ui.stick.keyboards import layouts, parse_layouts
 from thresher.ui.stick.pages import BetweenPage, FirstPage
 from thresher.ui.stick.save_dialog import SaveDialog
+from thresher.ui.stick.session import Session
 
 MARCH = 1_772_539_200.0
 LAYOUTS = [("us", "English (US)"), ("de", "German"), ("fr", "French")]
@@ -136,3 +138,62 @@ def test_a_code_is_shown_for_a_photograph(qtbot: QtBot, dialog: SaveDialog) -> N
     qtbot.waitUntil(lambda: dark() > 2000, timeout=20_000)
     image = dialog.code.grab().toImage()
     assert all(image.pixelColor(x, 2).lightness() > 240 for x in range(340)), "a quiet zone all around"
+
+
+def test_the_session_asks_once_and_then_opens_the_bench(
+    qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    home, run = tmp_path / "home", tmp_path / "run"
+    home.mkdir()
+    run.mkdir()
+    write_state(StickState(lasting=True, drive="/dev/sdb"), run)
+    opened: list[list[str]] = []
+
+    def command(module: str, *arguments: str) -> list[str]:
+        opened.append([module, *arguments])
+        return [sys.executable, "-c", "pass"]
+
+    monkeypatch.setattr("thresher.ui.stick.session.own_command", command)
+    monkeypatch.setattr("thresher.ui.stick.session.shutil.which", lambda _name: None)
+    session = Session(home, run)
+    session.begin()
+    page = session.page
+    assert isinstance(page, FirstPage)
+    page.open.click()
+    assert opened == [["thresher.ui", "--live"]]
+    assert page.trouble.text() == "Opening the bench …"
+    qtbot.waitUntil(lambda: isinstance(session.page, BetweenPage), timeout=20_000)
+    again = Session(home, run)
+    again.begin()
+    assert len(opened) == 2, "nothing is asked a second time"
+    job = home / "data/thresher/jobs/a.thresher"
+    job.parent.mkdir(parents=True)
+    job.write_bytes(b"job")
+    (home / "going-on").write_text("data/thresher/jobs/a.thresher\n")
+    after_crash = Session(home, run)
+    after_crash.begin()
+    assert opened[-1] == ["thresher.ui", "--live", "--job", str(job)], "after a crash it goes on"
+    both = (again, after_crash)
+    qtbot.waitUntil(lambda: all(isinstance(each.page, BetweenPage) for each in both), timeout=20_000)
+    for each in (session, again, after_crash):
+        assert each.page is not None
+        each.page.close()
+
+
+def test_a_partition_that_cannot_be_made_is_said_and_memory_is_left(
+    qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    write_state(StickState(reason="none yet", drive="/dev/sdb", room=5_000_000_000), tmp_path)
+
+    def refuse(_home: Path, _run: Path) -> StickState:
+        raise EnvironmentFault("running mkfs.ext4 /dev/sdb3", "input/output error", "The stick may be failing.")
+
+    monkeypatch.setattr("thresher.ui.stick.session.keep_on_stick", refuse)
+    session = Session(tmp_path, tmp_path)
+    session.begin()
+    page = session.page
+    assert isinstance(page, FirstPage)
+    page.open.click()
+    qtbot.waitUntil(lambda: "input/output error" in page.trouble.text(), timeout=10_000)
+    assert page.memory.isChecked()
+    assert page.open.isEnabled()

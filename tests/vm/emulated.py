@@ -14,7 +14,7 @@ _UEFI = {
     "uefi": ("OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd"),
     "secure": ("OVMF_CODE_4M.secboot.fd", "OVMF_VARS_4M.ms.fd"),
 }
-_MARK = "DONE-7f3a"
+_BEGIN, _END = "BEGIN-7f3a", "END-7f3a"
 
 
 class EmulatedPc:
@@ -129,15 +129,17 @@ class EmulatedPc:
         assert self._serial is not None
         self._serial.settimeout(1.0)
         self._drain()
-        self._serial.sendall(f"{words}; echo {_MARK[:4]}''{_MARK[4:]}\n".encode())
+        # the shell echoes what is typed, broken at its width: the marks are whole only in what it prints
+        begin, end = (f"{mark[:3]}''{mark[3:]}" for mark in (_BEGIN, _END))
+        self._serial.sendall(f"echo {begin}; {words}; echo {end}\n".encode())
         heard, until = "", time.monotonic() + seconds
-        while _MARK not in heard:
+        while _END not in heard:
             if time.monotonic() > until:
                 raise TimeoutError(f"{words!r} did not end within {seconds:.0f} s: {heard[-300:]}")
             with contextlib.suppress(TimeoutError):
                 heard += self._serial.recv(65536).decode("utf-8", "replace")
         plain = re.sub(r"\x1b\[[?0-9;]*[a-zA-Z]", "", heard).replace("\r", "")
-        return plain.split("\n", 1)[1].rpartition(_MARK)[0] if "\n" in plain else plain
+        return plain.partition(_BEGIN)[2].rpartition(_END)[0].lstrip("\n")
 
     def wait_for_shell(self, seconds: float) -> None:
         """Wait until the shell on the serial port answers."""

@@ -90,8 +90,8 @@ class Session(QObject):
             lambda error: self.between() if error is QProcess.ProcessError.FailedToStart else None
         )
         process.start(arguments[0], arguments[1:])
-        if self.page is not None:
-            self.page.hide()
+        if isinstance(self.page, FirstPage | BetweenPage):
+            self.page.say("Opening the bench …")  # it stays behind the window, which takes its time on an old machine
 
     def between(self) -> None:
         """Show what can be done now that the window has closed."""
