@@ -122,6 +122,17 @@ def test_an_empty_or_foreign_log_is_listed_with_its_reason(tmp_path: Path, table
     assert read.findings == ()
 
 
+def test_a_pipe_or_a_folder_in_a_logs_place_holds_nobody_up(tmp_path: Path, tables: Tables) -> None:
+    logs = windows(tmp_path, [])
+    os.mkfifo(logs / "Application.evtx")
+    (tmp_path / "Windows" / "Minidump").mkdir()
+    (tmp_path / "Windows" / "Minidump" / "a.dmp").mkdir()
+    (system,) = find_systems(tmp_path)
+    troubles = {Path(each.path).name: each.trouble for each in read_system(system, tables, Vendor.INTEL).files}
+    assert "not a regular file" in troubles["Application.evtx"]
+    assert troubles["a.dmp"]
+
+
 def test_reading_stops_when_it_is_asked_to(tmp_path: Path, tables: Tables) -> None:
     windows(tmp_path, [Event("disk", 7, NOON)])
     (system,) = find_systems(tmp_path)

@@ -9,6 +9,7 @@ from pathlib import Path
 from thresher.cli.output import say, say_json
 from thresher.decoding.recognise import Tables, load_tables
 from thresher.model.errors import EnvironmentFault, InputError, InputFault, ThresherError
+from thresher.model.regular_file import is_folder
 from thresher.model.vendors import Vendor
 from thresher.past.installed import find_systems
 from thresher.past.meanings import Happening
@@ -38,7 +39,7 @@ def chosen(where: list[str]) -> list[Volume | Path]:
     faults: list[InputFault] = []
     volumes: list[Volume] | None = None
     for word in where:
-        if Path(word).is_dir():
+        if is_folder(Path(word)):
             targets.append(Path(word))
             continue
         volumes = find_volumes() if volumes is None else volumes

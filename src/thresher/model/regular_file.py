@@ -3,6 +3,7 @@
 import os
 import stat
 from pathlib import Path
+from typing import BinaryIO
 
 from thresher.model.errors import InputError, InputFault
 
@@ -37,12 +38,18 @@ def read_regular(path: Path, most: int | None = None) -> bytes:
 
     Raises OSError, also for a folder, pipe, socket or device, with its reason in words.
     """
-    # without O_NONBLOCK opening a pipe would wait for whoever writes into it
-    descriptor = os.open(path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK)
-    with os.fdopen(descriptor, "rb") as stream:
-        if not stat.S_ISREG(os.fstat(descriptor).st_mode):
-            raise OSError(0, "it is not a regular file", str(path))
+    with open_regular(path) as stream:
         return stream.read() if most is None else stream.read(most)
+
+
+def open_regular(path: Path) -> BinaryIO:
+    """Open a file for reading. Raises OSError, also for a folder, pipe, socket or device, with its reason in words."""
+    # without O_NONBLOCK opening a pipe would wait for whoever writes into it
+    stream = os.fdopen(os.open(path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK), "rb")
+    if not stat.S_ISREG(os.fstat(stream.fileno()).st_mode):
+        stream.close()
+        raise OSError(0, "it is not a regular file", str(path))
+    return stream
 
 
 def read_text_file(path: Path) -> str:

@@ -5,6 +5,8 @@ from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
 
+from thresher.model.regular_file import is_folder, is_link
+
 _EVENT_LOGS = (
     "system.evtx",
     "application.evtx",
@@ -122,7 +124,7 @@ def _listed(folder: Path) -> list[Path]:
         for number, path in enumerate(folder.iterdir()):
             if number >= _MOST_ENTRIES:
                 break
-            if not path.is_symlink():
+            if not is_link(path):
                 entries.append(path)
         return entries
     except OSError:
@@ -130,7 +132,4 @@ def _listed(folder: Path) -> list[Path]:
 
 
 def _is_folder(path: Path) -> bool:
-    try:
-        return path.is_dir() and not path.is_symlink()
-    except OSError:
-        return False
+    return is_folder(path) and not is_link(path)

@@ -10,6 +10,7 @@ import msgspec
 
 from thresher.model.errors import EnvironmentFault
 from thresher.model.own_program import own_command
+from thresher.model.regular_file import open_regular
 from thresher.model.vendors import Vendor
 from thresher.past.event_log import EventLogRead, PastEvent
 from thresher.past.journal_boots import boots_of, command_for
@@ -22,7 +23,7 @@ _JOURNAL = ["journalctl", "--output=json", "--no-pager", "--quiet"]
 def read_apart(path: Path, kind: str, vendor: Vendor) -> EventLogRead:
     """Read a file in a process of its own. Raises EnvironmentFault where it cannot be opened or was not read."""
     try:
-        with path.open("rb") as stream:
+        with open_regular(path) as stream:
             return _read_stream(stream, path, kind, vendor)
     except OSError as error:
         reason = error.strerror or str(error)

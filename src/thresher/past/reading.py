@@ -13,6 +13,7 @@ from thresher.decoding.recognise import Tables, thing_of_stop
 from thresher.model.errors import EnvironmentFault, InputError, ThresherError
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import PartKind
+from thresher.model.regular_file import read_regular
 from thresher.model.vendors import Vendor
 from thresher.past.event_log import EventLogRead, PastEvent, findings_of_record, looks_like_event_log
 from thresher.past.installed import FileKind, InstalledSystem, PastFile
@@ -183,8 +184,7 @@ def _record_in(content: bytes, name: str, vendor: Vendor, tables: Tables) -> tup
 
 def _head(path: Path, most: int) -> bytes:
     try:
-        with path.open("rb") as stream:
-            return stream.read(most)
+        return read_regular(path, most)
     except OSError as error:
         reason = error.strerror or str(error)
         raise EnvironmentFault(f"reading {path}", reason, "The drive may be failing.") from error

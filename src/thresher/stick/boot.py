@@ -8,6 +8,7 @@ from typing import TypeVar
 import msgspec
 
 from thresher.model.errors import InputError, InputFault
+from thresher.model.regular_file import is_file, is_there
 from thresher.model.whole_file import write_whole
 
 T = TypeVar("T")
@@ -75,7 +76,7 @@ def environment_text(home: Path) -> str:
 
 def on_stick(run: Path = RUN) -> bool:
     """Whether this system was started from the stick."""
-    return (run / "state.json").exists()
+    return is_there(run / "state.json")
 
 
 def read_state(run: Path = RUN) -> StickState:
@@ -119,7 +120,7 @@ def read_going_on(home: Path = HOME) -> Path | None:
     except (OSError, UnicodeDecodeError):
         return None
     job = home / name
-    return job if name and job.is_file() and job.resolve().is_relative_to(home.resolve()) else None
+    return job if name and is_file(job) and job.resolve().is_relative_to(home.resolve()) else None
 
 
 def _read(path: Path, kind: type[T]) -> T:

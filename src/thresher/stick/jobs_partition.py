@@ -5,6 +5,7 @@ from pathlib import Path
 
 from thresher.machine.system_tools import Tools, run_tool, tried
 from thresher.model.errors import EnvironmentFault
+from thresher.model.regular_file import is_there
 from thresher.stick.layout import (
     JOBS_LABEL,
     JOBS_NUMBER,
@@ -41,7 +42,7 @@ def medium_of(mounts: str, at: str = MEDIUM) -> str | None:
 def drive_of(partition: str, blocks: Path = Path("/sys/class/block")) -> str | None:
     """Return the drive that a partition lies on, None for a disc or what is no partition."""
     entry = blocks / Path(partition).resolve().name
-    if not (entry / "partition").exists():
+    if not is_there(entry / "partition"):
         return None
     return f"/dev/{entry.resolve().parent.name}"
 
@@ -79,7 +80,7 @@ def create(stick: Stick, tools: Tools = run_tool) -> str:
     device = _writable(stick.drive, tools)
     # whole tables at once: what is left for later would be written while a machine is being tested
     options = "lazy_itable_init=0,lazy_journal_init=0"
-    tools(["mkfs.ext4", "-q", "-F", "-L", JOBS_LABEL, "-m", "0", "-E", options, device])
+    tools(["mkfs.ext4", "-q", "-F", "-L", JOBS_LABEL, "-m0", "-E", options, device])
     return device
 
 

@@ -9,6 +9,7 @@ import msgspec
 from thresher.machine.system_tools import Tools, run_tool, tried
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.job import JOB_FILE_ENDING
+from thresher.model.regular_file import is_file, is_there
 from thresher.stick.boot import HOME, RUN, StickState, read_state, write_state
 from thresher.stick.jobs_partition import create, look_at, make_ready, mount
 from thresher.stick.layout import JobsState
@@ -19,7 +20,7 @@ _JOBS = "data/thresher/jobs"
 
 def jobs_in(home: Path = HOME) -> list[Path]:
     """Return the job files that are kept, oldest first."""
-    return sorted(path for path in (home / _JOBS).glob(f"*{JOB_FILE_ENDING}") if path.is_file())
+    return sorted(path for path in (home / _JOBS).glob(f"*{JOB_FILE_ENDING}") if is_file(path))
 
 
 def keep_on_stick(home: Path = HOME, run: Path = RUN, tools: Tools = run_tool) -> StickState:
@@ -162,7 +163,7 @@ def _saved(command: list[str], jobs: list[Path], tools: Tools, words: str) -> st
         folder.mkdir(exist_ok=True)
         for job in jobs:
             for path in sorted(job.parent.glob(f"{job.name}*")):  # its black box and what was not yet merged
-                if path.is_file():
+                if is_file(path):
                     shutil.copyfile(path, folder / path.name)
         tools(["sync", "--file-system", str(MOUNTS)])
     except OSError as error:
@@ -174,4 +175,4 @@ def _saved(command: list[str], jobs: list[Path], tools: Tools, words: str) -> st
 
 def _drive_of(device: str) -> str:
     entry = Path("/sys/class/block") / Path(device).name
-    return f"/dev/{entry.resolve().parent.name}" if (entry / "partition").exists() else device
+    return f"/dev/{entry.resolve().parent.name}" if is_there(entry / "partition") else device
