@@ -13,6 +13,8 @@ import tempfile
 import time
 from pathlib import Path
 
+from PIL import Image
+
 from tests.vm.emulated import EmulatedPc
 from thresher.simulator.event_log_writer import Event, write_log
 
@@ -206,11 +208,23 @@ def _wait_for(pc: EmulatedPc, words: str, right: "object", seconds: float) -> st
         time.sleep(5.0)
 
 
+def put_together(pictures: Path, mode: str, out: Path) -> None:
+    """Write one picture of three: menu and first page half as large, and the bench below them."""
+    names = [("menu", (0, 0, 512, 384)), ("first", (512, 0, 1024, 384)), ("running", (0, 384, 1024, 1152))]
+    whole = Image.new("RGB", (1024, 1152))
+    for name, (left, top, right, bottom) in names:
+        with Image.open(pictures / f"{mode}-{name}.png") as shot:
+            part = shot.convert("RGB").resize((right - left, bottom - top), Image.Resampling.LANCZOS)
+        whole.paste(part, (left, top))
+    whole.save(out, optimize=True)
+
+
 def main() -> int:
     """Prove what was asked for."""
     parser = argparse.ArgumentParser()
     parser.add_argument("--image", type=Path, required=True)
     parser.add_argument("--pictures", type=Path, default=Path("stick-pictures"))
+    parser.add_argument("--picture", type=Path, help="one picture of the first mode's menu, first page and bench")
     parser.add_argument("modes", nargs="*", default=["bios", "uefi"])
     options = parser.parse_args()
     options.pictures.mkdir(parents=True, exist_ok=True)
@@ -220,6 +234,8 @@ def main() -> int:
             prove(mode, options.image, options.pictures, seen)
         except TimeoutError as error:
             seen.say(False, f"{mode}: {error}")
+    if options.picture is not None:
+        put_together(options.pictures, options.modes[0], options.picture)
     return seen.wrong
 
 
