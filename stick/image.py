@@ -28,7 +28,6 @@ from thresher.model.errors import EnvironmentFault, InputError, ThresherError
 
 HERE = Path(__file__).parent
 PROJECT = HERE.parent
-LOCK = HERE / "packages.lock"
 LABEL = "THRESHER"
 MOST_BYTES = 900_000_000
 SUITE = "bookworm"
@@ -71,6 +70,12 @@ def missing_tools() -> list[str]:
     needed = [package for tool, package in _TOOLS.items() if shutil.which(tool) is None]
     needed += [package for path, package in _FILES.items() if not path.exists()]
     return sorted(set(needed))
+
+
+def lock_path(components: str) -> Path:
+    """Return the lock of an image from certain components: one from more of them has other packages."""
+    more = [each for each in components.split(",") if each != "main"]
+    return HERE / f"{'+'.join(('packages', *more))}.lock"
 
 
 def packages_of(wanted: Wanted) -> list[str]:
@@ -263,8 +268,9 @@ def build(wanted: Wanted) -> Path:
             _carry_out(image_command(work / "content", efi, wanted.out, when), "making the image", when)
         versions = dict(line.split("=", 1) for line in (work / "versions").read_text(encoding="utf-8").split())
     if wanted.lock is None:
-        LOCK.write_text(Lock(when, versions).text(wanted.components), encoding="utf-8")
-        print(f"{len(versions)} package versions locked in {LOCK.relative_to(PROJECT)}")
+        lock = lock_path(wanted.components)
+        lock.write_text(Lock(when, versions).text(wanted.components), encoding="utf-8")
+        print(f"{len(versions)} package versions locked in {lock.relative_to(PROJECT)}")
     size = wanted.out.stat().st_size
     digest = hashlib.sha256(wanted.out.read_bytes()).hexdigest()
     print(f"{wanted.out}: {size / 1e6:.0f} MB, made in {time.monotonic() - began:.0f} s\nsha256 {digest}")
@@ -273,6 +279,19 @@ def build(wanted: Wanted) -> Path:
             "building the stick", f"the image has more than {MOST_BYTES / 1e6:.0f} MB", "Leave something out."
         )
     return wanted.out
+
+
+def read_lock(components: str) -> Lock:
+    """Return the lock of an image from certain components. Raises EnvironmentFault or InputError."""
+    path = lock_path(components)
+    try:
+        text = path.read_text(encoding="utf-8")
+    except OSError as error:
+        reason = error.strerror or str(error)
+        raise EnvironmentFault(
+            f"reading {path}", reason, "--newest takes the newest packages and writes it."
+        ) from error
+    return parse_lock(text, str(path))
 
 
 def main(
@@ -284,8 +303,7 @@ def main(
 ) -> None:
     """Build a stick that starts any PC into Thresher."""
     try:
-        lock = None if newest else parse_lock(LOCK.read_text(encoding="utf-8"), str(LOCK))
-        build(Wanted(out.absolute(), mirror, components, lock, work))
+        build(Wanted(out.absolute(), mirror, components, None if newest else read_lock(components), work))
     except (ThresherError, InputError) as error:
         print(error, file=sys.stderr)
         raise typer.Exit(2) from error

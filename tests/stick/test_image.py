@@ -7,11 +7,11 @@ from pathlib import Path
 
 import pytest
 from PIL import Image
-from stick.image import HERE, Wanted, image_command, packages_of, system_command, tree_archive
+from stick.image import HERE, Wanted, image_command, lock_path, packages_of, read_lock, system_command, tree_archive
 from stick.lock import Lock, names_of, parse_lock
 
 from stick import menu
-from thresher.model.errors import InputError
+from thresher.model.errors import EnvironmentFault, InputError
 
 TREE = HERE / "tree"
 
@@ -37,6 +37,14 @@ def test_the_lock_that_ships_holds_everything_that_is_asked_for() -> None:
     locked = {name.partition(":")[0] for name in lock.versions}
     assert set(names_of(HERE / "packages.txt")) <= locked
     assert not {"mdadm", "lvm2", "udisks2", "multipath-tools", "os-prober"} & locked, "they touch customers' drives"
+
+
+def test_each_set_of_components_has_a_lock_of_its_own() -> None:
+    assert lock_path("main").name == "packages.lock"
+    assert lock_path("main,non-free-firmware").name == "packages+non-free-firmware.lock"
+    with pytest.raises(EnvironmentFault, match="--newest"):
+        read_lock("main,contrib")
+    assert read_lock("main").versions
 
 
 def test_firmware_that_is_not_free_comes_only_when_it_is_asked_for(tmp_path: Path) -> None:
