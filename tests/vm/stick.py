@@ -190,7 +190,8 @@ def _goes_on(pc: EmulatedPc, mode: str, pictures: Path, seen: Seen) -> None:
     _wait_for(pc, query, lambda text: text.strip().isdigit() and int(text) > 40, 600.0)
     pc.pull_the_plug()
     pc.switch_on()
-    pc.wait_for_shell(1200.0)  # the menu starts its first entry by itself
+    time.sleep(60.0)  # the menu starts its first entry by itself, and takes what the serial port sends for keys
+    pc.wait_for_shell(1200.0)
     count = f'/opt/thresher/bin/python -c "{runs}" {job}'
     found = _wait_for(pc, count, lambda text: text.strip().isdigit() and int(text) >= 2, 1200.0)
     pc.picture(pictures / f"{mode}-goes-on.png")
