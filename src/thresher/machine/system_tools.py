@@ -37,7 +37,7 @@ def run_tool(command: Sequence[str], given: str = "") -> str:
         raise EnvironmentFault(tried, error.strerror or str(error), "Its Debian package may be missing.") from error
     if done.returncode:
         words = done.stderr.strip() or done.stdout.strip() or f"it ended with {done.returncode}"
-        raise EnvironmentFault(tried, words.splitlines()[-1], "See the system's log: journalctl -b.")
+        raise EnvironmentFault(tried, words.splitlines()[0], "See the system's log: journalctl -b.")
     return done.stdout
 
 

@@ -95,7 +95,7 @@ def _append(drive: str, tools: Tools) -> None:
     # the table in use is the kernel's: it is told of the one new line, the partitions that are mounted stay
     tools(["sfdisk", "--append", "--no-reread", "--no-tell-kernel", "--force", "--quiet", drive], entry_for_jobs())
     tried(lambda: tools(["partx", "--add", "--nr", str(JOBS_NUMBER), drive]))
-    tools(["udevadm", "settle", "--timeout=20"])
+    tried(lambda: tools(["udevadm", "settle", "--timeout=20"]))  # its name appears
 
 
 def _writable(drive: str, tools: Tools) -> str:
