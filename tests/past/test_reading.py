@@ -3,6 +3,7 @@
 import io
 import os
 import struct
+import sys
 from pathlib import Path
 
 import pytest
@@ -23,6 +24,7 @@ from thresher.past.meanings import Happening, load_meanings, parse_meanings
 from thresher.past.read_process import read_apart
 from thresher.past.reading import changes_before, read_system
 from thresher.past.volumes import Volume, opened, parse_volumes
+from thresher.past.worker import seconds_for
 from thresher.simulator.event_log_writer import Event, write_log
 
 W = "Microsoft-Windows-"
@@ -208,6 +210,22 @@ def test_the_reading_process_works_without_rights_to_the_file(tmp_path: Path) ->
     log.write_bytes(write_log([Event("disk", 7, NOON, (r"\Device\Harddisk0\DR0",))]))
     log.chmod(0o600)
     assert len(read_apart(log, "event-log", Vendor.INTEL).log.findings) == 1
+
+
+def test_a_reader_that_turns_in_circles_is_ended(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    log = tmp_path / "System.evtx"
+    log.write_bytes(b"ElfFile\x00")
+    circles = "import resource; resource.setrlimit(resource.RLIMIT_CPU, (1, 1))\nwhile True: pass"
+    monkeypatch.setattr("thresher.past.read_process.own_command", lambda *_: [sys.executable, "-c", circles])
+    with pytest.raises(EnvironmentFault, match="used up the time"):
+        read_apart(log, "event-log", Vendor.INTEL)
+
+
+def test_how_long_a_file_may_take_goes_by_its_size() -> None:
+    assert seconds_for(70_000) == 30
+    assert seconds_for(40_000_000) == 130
+    assert seconds_for(10_000_000_000) == 600
+    assert seconds_for(0) == 600, "a pipe"
 
 
 def test_a_file_that_is_none_is_an_error_with_its_name(tmp_path: Path) -> None:

@@ -1,5 +1,6 @@
 """Starts the process that reads a file of another system, and takes what it has found."""
 
+import signal
 import subprocess
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -15,7 +16,8 @@ from thresher.model.vendors import Vendor
 from thresher.past.event_log import EventLogRead, PastEvent
 from thresher.past.journal_boots import boots_of, command_for
 
-_AT_MOST_S = 400.0
+_AT_MOST_S = 900.0
+_OUT_OF_TIME = (-signal.SIGXCPU, -signal.SIGKILL)
 _MOST_BYTES = 256 << 20
 _JOURNAL = ["journalctl", "--output=json", "--no-pager", "--quiet"]
 
@@ -68,7 +70,10 @@ def _read_stream(stream: IO[bytes], path: Path, kind: str, vendor: Vendor) -> Ev
         raise EnvironmentFault(tried, f"not read within {_AT_MOST_S:.0f} s", "It may be damaged.") from error
     said = done.stderr.decode("utf-8", "replace").strip().rpartition("\n")[2]
     if done.returncode or len(done.stdout) > _MOST_BYTES:
-        happened = said or f"its reader ended with {done.returncode}"
+        out_of_time = "its reader used up the time that a file of its size may take"
+        happened = (
+            out_of_time if done.returncode in _OUT_OF_TIME else said or f"its reader ended with {done.returncode}"
+        )
         raise EnvironmentFault(tried, happened, "It may be damaged; the others are read.")
     try:
         return msgspec.json.decode(done.stdout, type=EventLogRead)

@@ -7,6 +7,7 @@ happens here ends here.
 
 import os
 import resource
+import stat
 import sys
 from collections.abc import Callable
 from typing import BinaryIO
@@ -21,15 +22,25 @@ from thresher.past.event_log import EventLogRead, read_event_log
 from thresher.past.meanings import load_meanings
 
 MEMORY_BYTES = 2 << 30
-CPU_S = 300
+LONGEST_S = 600
+"""Processor time at most, also for what comes through a pipe."""
+_AT_LEAST_S, _BYTES_A_SECOND = 30, 400_000
+"""A small file that takes longer than that is made so, or damaged so that its parser turns in circles."""
 NOBODY = 65534
 """The account that owns nothing, of the same number on Debian and its relatives."""
+
+
+def seconds_for(size: int) -> int:
+    """Return how much processor time a file of so many bytes may take; 0 bytes is a pipe, whose length is not known."""
+    return min(LONGEST_S, _AT_LEAST_S + size // _BYTES_A_SECOND) if size else LONGEST_S
 
 
 def limit_itself() -> None:
     """Give up root, and limit memory and time (getrlimit(2), setresuid(2))."""
     resource.setrlimit(resource.RLIMIT_AS, (MEMORY_BYTES, MEMORY_BYTES))
-    resource.setrlimit(resource.RLIMIT_CPU, (CPU_S, CPU_S))
+    status = os.fstat(sys.stdin.fileno())
+    seconds = seconds_for(status.st_size if stat.S_ISREG(status.st_mode) else 0)
+    resource.setrlimit(resource.RLIMIT_CPU, (seconds, seconds))
     resource.setrlimit(resource.RLIMIT_FSIZE, (0, 0))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     if os.geteuid() == 0:
