@@ -9,9 +9,11 @@ takes longer than 10 s, growth by more than 500 MB, a file outside the folder of
 
 import argparse
 import io
+import os
 import random
 import re
 import resource
+import signal
 import struct
 import sys
 import tempfile
@@ -37,7 +39,7 @@ from thresher.journal.rows import Row, Write, line_of_row
 from thresher.journal.writer import JournalWriter
 from thresher.machine.capture import CapturedSystem, RecordingSystem, write_capture
 from thresher.model.drive_commands import AtaCommand, NvmeCommand, ScsiCommand
-from thresher.model.errors import SourceUnavailable, ThresherError
+from thresher.model.errors import InputError, InputFault, SourceUnavailable, ThresherError
 from thresher.model.vendors import Vendor
 from thresher.past.event_log import read_event_log
 from thresher.past.installed import find_systems
@@ -299,6 +301,33 @@ def events_read(tables: Tables) -> Callable[[bytes, Path], None]:
     def read(content: bytes, _folder: Path) -> None:
         whole = content.ljust(4096 + 65536, b"\0")
         read_event_log(io.BytesIO(whole), "x.evtx", tables, meanings, Vendor.INTEL)
+
+    return in_a_child(read)
+
+
+def in_a_child(use: Callable[[bytes, Path], None]) -> Callable[[bytes, Path], None]:
+    """Return what reads an input in a child with a limit of time, as the program does where a parser may loop.
+
+    A child that used up its time counts as refused in words: that is what the program reports then.
+    """
+
+    def read(content: bytes, folder: Path) -> None:
+        child = os.fork()
+        if child == 0:
+            code = 2
+            try:
+                resource.setrlimit(resource.RLIMIT_CPU, (5, 5))
+                use(content, folder)
+                code = 0
+            except ThresherError:
+                code = 1
+            finally:
+                os._exit(code)
+        code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+        if code in (1, -signal.SIGXCPU):
+            raise InputError("event log", [InputFault("log", "its reader refused it or used up its time")])
+        if code:
+            raise AssertionError(f"the reader ended with {code}")
 
     return read
 
