@@ -177,11 +177,11 @@ def test_clock_battery(write_tree: WriteTree, epoch: int | None, vbat: float | N
     assert words in result.why
 
 
-def test_a_clock_behind_what_the_stick_has_seen_lost_power(write_tree: WriteTree) -> None:
+def test_a_clock_from_before_the_stick_was_made_lost_power(write_tree: WriteTree) -> None:
     now = 1_774_000_000
     files: dict[str, str | bytes] = {"/sys/class/rtc/rtc0/since_epoch": f"{now}\n"}
-    for seen, ended in ((now - 900, "pass"), (now + 3600, "pass"), (now + 40 * 86400, "fail")):
-        system = TreeSystem(write_tree(files | {"/run/thresher-stick/seen": f"{seen}\n"}))
+    for made, ended in ((now - 900, "pass"), (now + 3600, "pass"), (now + 40 * 86400, "fail")):
+        system = TreeSystem(write_tree(files | {"/etc/thresher/built": f"{made}\n"}))
         system.wall = lambda: float(now)  # type: ignore[method-assign]
         (result,) = HandBench(system).run(clock.CHECK)
         assert result.outcome == ended, result.why

@@ -9,11 +9,11 @@ from pathlib import Path
 import pytest
 
 from tests.stick.test_layout import GIB, image_on
+from thresher.app.keeping_jobs import Target, jobs_in, keep_on_stick, save_to
 from thresher.machine.system_tools import run_tool, tried
 from thresher.model.errors import EnvironmentFault
 from thresher.stick.boot import StickState, read_state, write_state
 from thresher.stick.jobs_partition import look_at, make_ready, mount
-from thresher.stick.keeping import Target, jobs_in, keep_on_stick, save_to
 from thresher.stick.layout import JobsState
 
 pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="only root can make loop devices and mount them")
@@ -94,7 +94,7 @@ def test_jobs_in_memory_get_a_partition_and_outlive_a_newer_image(
 def test_jobs_are_saved_to_a_drive_that_was_read_only(
     tmp_path: Path, devices: list[str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("thresher.stick.keeping.MOUNTS", tmp_path / "mounts")
+    monkeypatch.setattr("thresher.app.keeping_jobs.MOUNTS", tmp_path / "mounts")
     jobs = tmp_path / "home/data/thresher/jobs"
     jobs.mkdir(parents=True)
     (jobs / "a.thresher").write_bytes(b"a job")
@@ -118,7 +118,7 @@ def test_jobs_are_saved_to_a_drive_that_was_read_only(
 def test_a_file_system_that_the_kernel_does_not_know_is_said(
     tmp_path: Path, devices: list[str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("thresher.stick.keeping.MOUNTS", tmp_path / "mounts")
+    monkeypatch.setattr("thresher.app.keeping_jobs.MOUNTS", tmp_path / "mounts")
     other = tmp_path / "other.img"
     with other.open("wb") as stream:
         stream.truncate(8 << 20)

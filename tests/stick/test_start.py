@@ -7,12 +7,17 @@ from pathlib import Path
 import pytest
 
 from thresher.app.job_summary import job_summary
+from thresher.app.keeping_jobs import Share, jobs_in, keep_on_stick, save_to, save_to_share, targets
+from thresher.app.wiring import make_engine
+from thresher.journal.lock import locked
+from thresher.machine.live import LiveSystem
 from thresher.model.errors import EnvironmentFault, InputError
 from thresher.stick.boot import (
     Mode,
     Settings,
     StickState,
     boot_options,
+    clock_trouble,
     on_stick,
     read_going_on,
     read_settings,
@@ -20,9 +25,8 @@ from thresher.stick.boot import (
     write_settings,
     write_state,
 )
-from thresher.stick.clock import note_time, what_is_wrong
+from thresher.stick.clock import what_is_wrong
 from thresher.stick.console import SHELL, command_for
-from thresher.stick.keeping import Share, jobs_in, keep_on_stick, save_to, save_to_share, targets
 from thresher.stick.restart import StickRestart
 from thresher.stick.start import find_jobs, prepare
 
@@ -122,7 +126,7 @@ def test_a_partition_that_does_not_mount_is_said_and_nothing_stops(tmp_path: Pat
 
 def test_everything_is_prepared_for_the_session(tmp_path: Path, on_sdb: str) -> None:
     home, run = tmp_path / "home", tmp_path / "run"
-    prepare("boot=live", on_sdb, home, run, NotedTools(), lambda: MARCH)
+    prepare("boot=live", on_sdb, home, run, NotedTools())
     assert on_stick(run)
     assert (run / "drive").read_text() == "sdb\n"
     assert read_state(run).room > 0
@@ -130,28 +134,37 @@ def test_everything_is_prepared_for_the_session(tmp_path: Path, on_sdb: str) -> 
     assert f"XDG_DATA_HOME={home}/data\n" in environment
     assert (home / "data").stat().st_mode & 0o777 == 0o700
     assert (run / "runtime").is_dir()
-    again = prepare("boot=live", on_sdb, home, run, NotedTools(), lambda: MARCH - 300 * DAY)
-    assert again.seen == MARCH, "the latest start that it knows"
-    assert (run / "seen").read_text() == f"{MARCH:.0f}\n"
 
 
-def test_a_clock_that_is_behind_is_wrong() -> None:
-    assert what_is_wrong(MARCH, MARCH - DAY) == ""
+def test_a_clock_from_before_the_image_is_wrong() -> None:
+    assert what_is_wrong(MARCH + DAY, MARCH) == ""
     assert what_is_wrong(MARCH - 3600, MARCH) == "", "another time zone"
     assert what_is_wrong(MARCH, 0.0) == "", "nothing is known"
     words = what_is_wrong(MARCH - 800 * DAY, MARCH)
-    assert words.startswith("it shows 2023-12-24 12:00, 800 days before 2026-03-03 12:00")
+    assert words == "it shows 24 Dec 2023, 800 days before this stick was made (03 Mar 2026)"
 
 
-def test_an_absurd_clock_is_not_kept_as_the_latest(tmp_path: Path) -> None:
-    note_time(tmp_path, MARCH, MARCH - DAY)
-    note_time(tmp_path, MARCH + 40 * 365 * DAY, MARCH - DAY)
-    assert (tmp_path / "last-start").read_text() == f"{MARCH:.0f}\n"
+def test_trouble_with_the_clock_is_noted_on_the_stick_only(tmp_path: Path) -> None:
+    assert clock_trouble(tmp_path, MARCH) == "", "no stick"
+    write_state(StickState(lasting=True, built=MARCH), tmp_path)
+    assert clock_trouble(tmp_path, MARCH) == ""
+    assert "24 Dec 2023" in clock_trouble(tmp_path, MARCH - 800 * DAY)
+    write_state(StickState(lasting=True, built=MARCH, clock_wrong=True), tmp_path)
+    assert clock_trouble(tmp_path, MARCH).startswith("reported at the start")
 
 
-def test_settings_are_kept_and_damage_asks_again(tmp_path: Path) -> None:
-    write_settings(Settings("de", memory_only=True, clock_right=False), tmp_path)
-    assert read_settings(tmp_path) == Settings("de", True, False)
+def test_a_job_on_the_stick_has_the_wrong_clock_on_its_tape(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("thresher.app.wiring.clock_trouble", lambda: "it shows 24 Dec 2023")
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path))
+    engine = make_engine(LiveSystem(), tmp_path / "a.thresher", shop=tmp_path / "shop")
+    entries = [entry for entry in engine.snapshot().tape if entry.title == "The clock of this machine is wrong"]
+    engine.close()
+    assert [entry.detail for entry in entries] == ["it shows 24 Dec 2023"]
+
+
+def test_the_keyboard_is_kept_and_damage_asks_again(tmp_path: Path) -> None:
+    write_settings(Settings("de"), tmp_path)
+    assert read_settings(tmp_path) == Settings("de")
     (tmp_path / "stick.json").write_bytes(b"\x00" * 40)
     assert read_settings(tmp_path) == Settings()
 
@@ -215,6 +228,29 @@ def test_jobs_in_memory_are_kept_on_the_stick_after_all(tmp_path: Path) -> None:
     assert keep_on_stick(home, run, tools) == state, "a second time changes nothing"
 
 
+def test_an_open_job_is_not_moved_under_the_engine_that_writes_it(tmp_path: Path) -> None:
+    run = tmp_path / "run"
+    run.mkdir()
+    job = tmp_path / "data/thresher/jobs/a.thresher"
+    job.parent.mkdir(parents=True)
+    job.write_bytes(b"job")
+    write_state(StickState(reason="none yet", drive="/dev/sdb", room=5), run)
+    tools = NotedTools()
+    with locked(job, "the job file"), pytest.raises(EnvironmentFault, match="Close the bench first"):
+        keep_on_stick(tmp_path, run, tools)
+    assert tools.commands == []
+
+
+def test_a_partition_that_cannot_be_formatted_leaves_no_entry_behind(tmp_path: Path) -> None:
+    run = tmp_path / "run"
+    run.mkdir()
+    write_state(StickState(reason="none yet", drive="/dev/sdb", room=5), run)
+    tools = NotedTools(broken=("mkfs.ext4",))
+    with pytest.raises(EnvironmentFault):
+        keep_on_stick(tmp_path, run, tools)
+    assert tools.commands[-1][:2] == ["sfdisk", "--delete"]
+
+
 LSBLK = """{"blockdevices":[
  {"path":"/dev/sda","size":500,"rm":false,"hotplug":false,"children":[
    {"path":"/dev/sda1","fstype":"ntfs","label":"Customer","size":400000000000}]},
@@ -233,7 +269,7 @@ def test_only_drives_that_can_be_unplugged_are_offered() -> None:
 
 
 def test_jobs_are_saved_with_what_belongs_to_them(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("thresher.stick.keeping.MOUNTS", tmp_path / "mounts")
+    monkeypatch.setattr("thresher.app.keeping_jobs.MOUNTS", tmp_path / "mounts")
     folder = tmp_path / "data/thresher/jobs"
     folder.mkdir(parents=True)
     for name in ("a.thresher", "a.thresher.blackbox", "b.thresher", "notes.txt"):
@@ -244,12 +280,14 @@ def test_jobs_are_saved_with_what_belongs_to_them(tmp_path: Path, monkeypatch: p
     assert words == "2 jobs saved in thresher-jobs on BENCH, 16.0 GB, vfat, /dev/sdc1"
     saved = sorted(path.name for path in (tmp_path / "mounts/thresher-jobs").iterdir())
     assert saved == ["a.thresher", "a.thresher.blackbox", "b.thresher"]
-    assert tools.commands[-1][0] == "umount"
     assert ["blockdev", "--setrw", "/dev/sdc1"] in tools.commands
+    ended = [each[0] for each in tools.commands[-3:]]
+    assert ended == ["umount", "blockdev", "blockdev"], "and read only again"
+    assert tools.commands[-1][1] == "--setro"
 
 
 def test_a_share_gets_its_password_by_a_file_that_goes(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("thresher.stick.keeping.MOUNTS", tmp_path / "mounts")
+    monkeypatch.setattr("thresher.app.keeping_jobs.MOUNTS", tmp_path / "mounts")
     seen: list[str] = []
 
     def tools(command: Sequence[str], given: str = "") -> str:

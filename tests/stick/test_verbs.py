@@ -5,8 +5,8 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Run
+from thresher.app.keeping_jobs import Target
 from thresher.stick.boot import StickState, write_state
-from thresher.stick.keeping import Target
 
 
 @pytest.fixture
@@ -36,7 +36,7 @@ def test_status_ends_with_1_while_jobs_are_in_memory(thresher: Run, on_a_stick: 
         1,
         "1 job, kept in memory only: this stick has no partition for jobs yet\n",
     )
-    write_state(StickState(lasting=True, drive="/dev/sdb", seen=4e9), on_a_stick)
+    write_state(StickState(lasting=True, drive="/dev/sdb", built=4e9), on_a_stick)
     done = thresher("stick", "status")
     assert done.returncode == 0
     assert "kept on this stick (/dev/sdb)" in done.stdout
@@ -45,7 +45,7 @@ def test_status_ends_with_1_while_jobs_are_in_memory(thresher: Run, on_a_stick: 
 
 def test_jobs_are_kept_only_after_a_yes(thresher: Run, on_a_stick: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     made: list[str] = []
-    monkeypatch.setattr("thresher.stick.keeping.keep_on_stick", lambda: made.append("made"))
+    monkeypatch.setattr("thresher.app.keeping_jobs.keep_on_stick", lambda: made.append("made"))
     assert thresher("stick", "keep", stdin="n\n").returncode == 1
     assert made == []
     assert thresher("stick", "keep", stdin="y\n").returncode == 0
@@ -56,8 +56,8 @@ def test_saving_lists_places_and_takes_no_drive_of_the_machine(
     thresher: Run, on_a_stick: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     found = [Target("/dev/sdc1", "vfat", "BENCH", 16_000_000_000)]
-    monkeypatch.setattr("thresher.stick.keeping.find_targets", lambda _drive: found)
-    monkeypatch.setattr("thresher.stick.keeping.save_to", lambda target, jobs: f"{len(jobs)} to {target.device}")
+    monkeypatch.setattr("thresher.app.keeping_jobs.find_targets", lambda _drive: found)
+    monkeypatch.setattr("thresher.app.keeping_jobs.save_to", lambda target, jobs: f"{len(jobs)} to {target.device}")
     assert thresher("stick", "save").stdout == "BENCH, 16.0 GB, vfat, /dev/sdc1\n"
     assert thresher("stick", "save", "sdc1").stdout == "1 to /dev/sdc1\n"
     refused = thresher("stick", "save", "sda1")

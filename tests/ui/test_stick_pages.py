@@ -8,9 +8,9 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QPushButton
 from pytestqt.qtbot import QtBot
 
+from thresher.app.keeping_jobs import Share, Target
 from thresher.model.errors import EnvironmentFault
-from thresher.stick.boot import Settings, StickState, write_state
-from thresher.stick.keeping import Share, Target
+from thresher.stick.boot import Settings, StickState, read_state, write_state
 from thresher.ui import theme
 from thresher.ui.stick import save_dialog
 from thresher.ui.stick.keyboards import layouts, parse_layouts
@@ -41,7 +41,7 @@ def test_keyboard_jobs_and_clock_are_asked_by_keyboard_alone(qtbot: QtBot) -> No
     assert page.keeps_jobs
     with qtbot.waitSignal(page.done) as done:
         qtbot.keyClick(page.layouts, Qt.Key.Key_Return)
-    assert done.args == [Settings("de", memory_only=False, clock_right=None)]
+    assert done.args == [Settings("de"), False]
     page.grab()
 
 
@@ -54,16 +54,20 @@ def test_a_stick_without_room_says_so_and_offers_memory_only(qtbot: QtBot) -> No
     page.memory.setFocus()
     with qtbot.waitSignal(page.done) as done:
         qtbot.keyClick(page.memory, Qt.Key.Key_Return)
-    assert done.args[0].memory_only
+    assert done.args == [Settings("us"), False]
+    assert not page.keeps_jobs
 
 
 def test_a_clock_that_is_behind_is_named(qtbot: QtBot) -> None:
-    page = first_page(qtbot, StickState(lasting=True, drive="/dev/sdb", seen=MARCH + 900 * 86400.0))
+    page = first_page(qtbot, StickState(lasting=True, drive="/dev/sdb", built=MARCH + 900 * 86400.0))
     assert page.wrong.isChecked()
+    with qtbot.waitSignal(page.done) as done:
+        page.open.click()
+    assert done.args == [Settings("us"), True]
     page.right.setChecked(True)
     with qtbot.waitSignal(page.done) as done:
         page.open.click()
-    assert done.args == [Settings("us", memory_only=False, clock_right=True)]
+    assert done.args == [Settings("us"), False]
 
 
 def test_between_two_windows_one_key_chooses(qtbot: QtBot) -> None:
@@ -157,21 +161,28 @@ def test_the_session_asks_once_and_then_opens_the_bench(
     monkeypatch.setattr("thresher.ui.stick.session.shutil.which", lambda _name: None)
     session = Session(home, run)
     session.begin()
+    qtbot.waitUntil(lambda: session.page is not None, timeout=10_000)
     page = session.page
     assert isinstance(page, FirstPage)
+    page.wrong.setChecked(True)
     page.open.click()
+    qtbot.keyClick(page.layouts, Qt.Key.Key_Return)  # an impatient second press starts nothing twice
+    qtbot.waitUntil(lambda: bool(opened), timeout=10_000)
     assert opened == [["thresher.ui", "--live"]]
+    assert read_state(run).clock_wrong
     assert page.trouble.text() == "Opening the bench …"
     qtbot.waitUntil(lambda: isinstance(session.page, BetweenPage), timeout=20_000)
     again = Session(home, run)
     again.begin()
-    assert len(opened) == 2, "nothing is asked a second time"
+    qtbot.waitUntil(lambda: len(opened) == 2, timeout=10_000)
+    assert not isinstance(again.page, FirstPage), "nothing is asked a second time"
     job = home / "data/thresher/jobs/a.thresher"
     job.parent.mkdir(parents=True)
     job.write_bytes(b"job")
     (home / "going-on").write_text("data/thresher/jobs/a.thresher\n")
     after_crash = Session(home, run)
     after_crash.begin()
+    qtbot.waitUntil(lambda: len(opened) == 3, timeout=10_000)
     assert opened[-1] == ["thresher.ui", "--live", "--job", str(job)], "after a crash it goes on"
     both = (again, after_crash)
     qtbot.waitUntil(lambda: all(isinstance(each.page, BetweenPage) for each in both), timeout=20_000)
@@ -191,6 +202,7 @@ def test_a_partition_that_cannot_be_made_is_said_and_memory_is_left(
     monkeypatch.setattr("thresher.ui.stick.session.keep_on_stick", refuse)
     session = Session(tmp_path, tmp_path)
     session.begin()
+    qtbot.waitUntil(lambda: session.page is not None, timeout=10_000)
     page = session.page
     assert isinstance(page, FirstPage)
     page.open.click()

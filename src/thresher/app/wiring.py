@@ -15,7 +15,7 @@ from thresher.model.keeping_port import Restart
 from thresher.model.port import System
 from thresher.model.sheet import RunSheet
 from thresher.simulator.machine import SimulatedMachine
-from thresher.stick.boot import on_stick
+from thresher.stick.boot import clock_trouble, on_stick
 from thresher.stick.restart import StickRestart
 
 DEMO_SCENARIO = "lighthouse-playout"
@@ -55,6 +55,8 @@ def make_engine(
     if isinstance(system, LiveSystem):
         for each in jobs_left_open(path.parent):
             engine.note(f"Left open: {each.path.name}", f"{each.when}, {each.words}")
+        if wrong := clock_trouble():
+            engine.note("The clock of this machine is wrong", wrong)
     return engine
 
 

@@ -10,6 +10,7 @@ import msgspec
 from thresher.model.errors import InputError, InputFault
 from thresher.model.regular_file import is_file, is_there
 from thresher.model.whole_file import write_whole
+from thresher.stick.clock import now, what_is_wrong
 
 T = TypeVar("T")
 
@@ -30,10 +31,10 @@ class Mode(StrEnum):
 
 
 class StickState(msgspec.Struct, frozen=True):
-    """What the start has found: whether jobs last, why not, the stick's drive, and what was said about clocks.
+    """What the start has found: whether jobs outlive it, why not, and the stick's drive.
 
     `room` is what is free for jobs in bytes, 0 where no partition can be made. `built` is when the image was made, in
-    Unix seconds, `seen` the latest time known before this start.
+    Unix seconds; `clock_wrong` whether somebody has reported the machine's clock as wrong since this start.
     """
 
     lasting: bool = False
@@ -41,15 +42,13 @@ class StickState(msgspec.Struct, frozen=True):
     drive: str = ""
     room: int = 0
     built: float = 0.0
-    seen: float = 0.0
+    clock_wrong: bool = False
 
 
 class Settings(msgspec.Struct, frozen=True):
-    """What the technician was asked once: the keyboard layout, whether jobs stay in memory on purpose."""
+    """What is asked once and kept: the keyboard layout."""
 
     keyboard: str = ""
-    memory_only: bool = False
-    clock_right: bool | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,6 +92,18 @@ def stick_without_jobs(run: Path = RUN) -> StickState | None:
     except InputError as error:
         return StickState(reason=str(error))
     return None if state.lasting else state
+
+
+def clock_trouble(run: Path = RUN, clock: float | None = None) -> str:
+    """Return what is wrong with the machine's clock, by the image's time or as reported; empty elsewhere."""
+    if not on_stick(run):
+        return ""
+    try:
+        state = read_state(run)
+    except InputError:
+        return ""  # the window says that the start's file cannot be read
+    by_image = what_is_wrong(now() if clock is None else clock, state.built)
+    return by_image or ("reported at the start of the stick; it was left as it is" if state.clock_wrong else "")
 
 
 def write_state(state: StickState, run: Path = RUN) -> None:

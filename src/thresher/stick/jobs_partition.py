@@ -78,9 +78,14 @@ def create(stick: Stick, tools: Tools = run_tool) -> str:
         )
     _append(stick.drive, tools)
     device = _writable(stick.drive, tools)
-    # whole tables at once: what is left for later would be written while a machine is being tested
-    options = "lazy_itable_init=0,lazy_journal_init=0"
-    tools(["mkfs.ext4", "-q", "-F", "-L", JOBS_LABEL, "-m0", "-E", options, device])
+    # all tables at once, since what is left for later would be written during a test; few inodes and a small journal,
+    # so that a slow stick of any size takes seconds
+    options = ["-T", "largefile", "-J", "size=32", "-E", "lazy_itable_init=0,lazy_journal_init=0"]
+    try:
+        tools(["mkfs.ext4", "-q", "-F", "-L", JOBS_LABEL, "-m0", *options, device])
+    except EnvironmentFault:
+        _remove(stick.drive, tools)  # an entry without a file system could not be used the next time
+        raise
     return device
 
 
@@ -96,6 +101,12 @@ def _append(drive: str, tools: Tools) -> None:
     tools(["sfdisk", "--append", "--no-reread", "--no-tell-kernel", "--force", "--quiet", drive], entry_for_jobs())
     tried(lambda: tools(["partx", "--add", "--nr", str(JOBS_NUMBER), drive]))
     tried(lambda: tools(["udevadm", "settle", "--timeout=20"]))  # its name appears
+
+
+def _remove(drive: str, tools: Tools) -> None:
+    number = str(JOBS_NUMBER)
+    tried(lambda: tools(["partx", "--delete", "--nr", number, drive]))
+    tried(lambda: tools(["sfdisk", "--delete", "--no-reread", "--no-tell-kernel", "--force", "--quiet", drive, number]))
 
 
 def _writable(drive: str, tools: Tools) -> str:

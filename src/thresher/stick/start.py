@@ -1,4 +1,4 @@
-"""Runs once when the stick has started: the place for jobs, the clock against what is known, the program's places.
+"""Runs once when the stick has started: the place for jobs, and the program's folders.
 
 Usage: python -m thresher.stick.start (root, before the session). It asks nothing and changes nothing on any drive but
 the stick's own partition for jobs, which is there only after somebody was asked.
@@ -6,14 +6,15 @@ the stick's own partition for jobs, which is there only after somebody was asked
 
 import os
 import sys
-from collections.abc import Callable
 from pathlib import Path
+
+import msgspec
 
 from thresher.machine.system_tools import Tools, run_tool
 from thresher.model.errors import ThresherError
 from thresher.model.private_folder import private_folder
 from thresher.stick.boot import HOME, RUN, StickState, boot_options, environment_text, write_state
-from thresher.stick.clock import image_time, known_time, note_time, now
+from thresher.stick.clock import image_time
 from thresher.stick.jobs_partition import drive_of, look_at, make_ready, medium_of, mount
 from thresher.stick.layout import JobsState
 
@@ -50,7 +51,6 @@ def prepare(
     home: Path = HOME,
     run: Path = RUN,
     tools: Tools = run_tool,
-    wall: Callable[[], float] = now,
 ) -> StickState:
     """Make all places and return what was found."""
     run.mkdir(parents=True, exist_ok=True)
@@ -59,14 +59,10 @@ def prepare(
     found = find_jobs(mounts, boot_options(command_line).in_memory, home, tools)
     for folder in ("data", "config", "state"):
         private_folder(home / folder)
-    built = image_time()
-    seen = max(built, known_time(home))
-    state = StickState(found.lasting, found.reason, found.drive, found.room, built, seen)
-    note_time(home, wall())
+    state = msgspec.structs.replace(found, built=image_time())
     (run / "environment").write_text(environment_text(home), encoding="utf-8")
-    # read by the inventory, and by the check of the clock battery
+    # read by the inventory: the stick is no part of the machine
     (run / "drive").write_text(f"{Path(found.drive).name}\n", encoding="utf-8")
-    (run / "seen").write_text(f"{seen:.0f}\n", encoding="utf-8")
     write_state(state, run)
     return state
 

@@ -11,8 +11,8 @@ from thresher.model.parts import PartKind
 from thresher.model.port import System, optional_number, optional_text
 
 _RTC = "/sys/class/rtc"
-_SEEN = "/run/thresher-stick/seen"
-"""On the stick: the latest time that a start of it has seen on any machine, or that its image was made."""
+_STICK_MADE = "/etc/thresher/built"
+"""On the stick: when its image was made, in Unix seconds."""
 _LEAST_V = 2.7
 """A CR2032 cell is empty at 2.0 V (IEC 60086-2 ends its discharge there); boards forget their settings well above."""
 _MOST_OFF_S = 300.0
@@ -38,10 +38,10 @@ def _run(bench: CheckBench) -> CheckSteps:
     except (ValueError, OverflowError, OSError):
         return (CHECK.failed(f"the clock shows no date at all ({epoch:.0f} s): it lost power", *figures),)
     figures.append(Figure(f"clock {name}", words=clock.strftime("%Y-%m-%d %H:%M UTC")))
-    seen = optional_number(bench.system, _SEEN) or 0
-    if seen and epoch < seen - _DAY_S:
-        latest = datetime.fromtimestamp(seen, UTC)
-        why = f"the clock shows {clock:%Y-%m-%d}, and {latest:%Y-%m-%d} has been: it lost power"
+    made = optional_number(bench.system, _STICK_MADE) or 0
+    if made and epoch < made - _DAY_S:
+        day = datetime.fromtimestamp(made, UTC)
+        why = f"the clock shows {clock:%Y-%m-%d}, before this stick was made ({day:%Y-%m-%d}): it lost power"
         return (CHECK.failed(f"{why}, so the clock battery is empty or missing", *figures),)
     built = yield from beside(lambda: _firmware_year(bench))
     if built and clock.year < built:

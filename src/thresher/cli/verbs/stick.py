@@ -29,11 +29,11 @@ def _state() -> StickState:
 
 def status(json: Json = False) -> None:
     """Say where jobs are kept, how many there are, and what is known of the clock. 1 while they are in memory only."""
+    from thresher.app.keeping_jobs import jobs_in
     from thresher.stick.clock import now, what_is_wrong
-    from thresher.stick.keeping import jobs_in
 
     state, jobs = _state(), jobs_in(HOME)
-    wrong = what_is_wrong(now(), state.seen)
+    wrong = what_is_wrong(now(), state.built)
     if json:
         say_json({"state": state, "jobs": [str(each) for each in jobs], "clock": wrong})
     else:
@@ -46,7 +46,7 @@ def status(json: Json = False) -> None:
 
 def keep(yes: Annotated[bool, typer.Option("--yes", help="Do not ask.")] = False) -> None:
     """Make the partition for jobs on the stick, copy those in memory to it, and keep them there from now on."""
-    from thresher.stick.keeping import keep_on_stick
+    from thresher.app.keeping_jobs import keep_on_stick
 
     state = _state()
     if state.lasting:
@@ -63,7 +63,7 @@ def save(
     user: Annotated[str, typer.Option(help="The share's user; a guest without one.")] = "",
 ) -> None:
     """Save all jobs to another drive or a share of the network; without a place, list where that is possible."""
-    from thresher.stick.keeping import Share, find_targets, jobs_in, save_to, save_to_share
+    from thresher.app.keeping_jobs import Share, find_targets, jobs_in, save_to, save_to_share
 
     state, jobs = _state(), jobs_in(HOME)
     if place.startswith("//"):

@@ -82,9 +82,9 @@ def _label(words: str, name: str = "") -> QLabel:
 
 
 class FirstPage(_Page):
-    """Asked once: the keyboard, where jobs are kept, whether the clock is right."""
+    """Asked once: the keyboard, where jobs are kept, whether the clock is right. `done` says whether it is wrong."""
 
-    done = pyqtSignal(Settings)
+    done = pyqtSignal(Settings, bool)
     keyboard_chosen = pyqtSignal(str)
 
     def __init__(
@@ -148,7 +148,7 @@ class FirstPage(_Page):
             group.addButton(each)
             column.addWidget(each)
         self.keep.setEnabled(state.room > 0)
-        (self.keep if state.room > 0 and not self._settings.memory_only else self.memory).setChecked(True)
+        (self.keep if state.room > 0 else self.memory).setChecked(True)
         about = (
             "A partition is made behind the image, once. Without it a run cannot go on after a crash."
             if state.room > 0
@@ -160,7 +160,7 @@ class FirstPage(_Page):
         column.addWidget(_label("Clock of this machine", "head"))
         shown = f"{datetime.fromtimestamp(now, tz=UTC):%A, %d %B %Y, %H:%M}, as the board keeps it"
         column.addWidget(_label(shown))
-        wrong = what_is_wrong(now, self._state.seen)
+        wrong = what_is_wrong(now, self._state.built)
         if wrong:
             column.addWidget(
                 _label(f"It is wrong: {wrong}. Its battery may be empty: the round checks that.", "trouble")
@@ -190,8 +190,8 @@ class FirstPage(_Page):
         self.trouble.setText(words)
 
     def _take(self) -> None:
-        clock = True if self.right.isChecked() else False if self.wrong.isChecked() else None
-        self.done.emit(Settings(self.keyboard, not self._state.lasting and not self.keeps_jobs, clock))
+        if self.open.isEnabled():  # else it is being carried out already
+            self.done.emit(Settings(self.keyboard), self.wrong.isChecked())
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Enter opens the bench from wherever the keyboard is."""

@@ -8,9 +8,9 @@ from PyQt6.QtGui import QColor, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QComboBox, QDialog, QGridLayout, QLabel, QLineEdit, QListWidget, QPushButton, QWidget
 
 from thresher.app.job_summary import job_summary
+from thresher.app.keeping_jobs import Share, Target, find_targets, jobs_in, save_to, save_to_share
 from thresher.model.errors import ThresherError
 from thresher.stick.boot import RUN, read_state
-from thresher.stick.keeping import Share, Target, find_targets, jobs_in, save_to, save_to_share
 from thresher.ui.background import in_background
 from thresher.ui.form import form_style
 from thresher.ui.theme import Scheme
@@ -61,8 +61,9 @@ class SaveDialog(QDialog):
             + f"QListWidget {{ background: {scheme.field}; color: {scheme.ink}; border: 1px solid {scheme.rule}; }}"
             + f"QListWidget::item:selected {{ background: {scheme.band}; color: {scheme.band_ink}; }}"
         )
-        self._drive = read_state(run).drive
-        self._jobs = jobs_in(home)
+        self._home, self._run = home, run
+        self._drive = ""
+        self._jobs: list[Path] = []
         self._targets: list[Target] = []
         self.said = QLabel("")
         self.said.setWordWrap(True)
@@ -77,7 +78,12 @@ class SaveDialog(QDialog):
         self.end = QPushButton("Back   Esc")
         self.end.clicked.connect(self.reject)
         grid.addWidget(self.end, 9, 2, Qt.AlignmentFlag.AlignRight)
-        self.look()
+        in_background(
+            self,
+            lambda: (read_state(self._run).drive, jobs_in(self._home)),
+            lambda found: self._begin(*found),
+            self._say,
+        )
 
     def _to_drive(self, grid: QGridLayout) -> None:
         grid.addWidget(_head("To another stick or drive"), 0, 0)
@@ -109,18 +115,21 @@ class SaveDialog(QDialog):
         grid.addWidget(_head("As a code for a photograph"), 0, 2)
         self.code = CodeView(self)
         self.which = QComboBox()
-        self.which.addItems([job.stem for job in self._jobs])
         self.which.currentIndexChanged.connect(self._show_code)
         grid.addWidget(self.which, 1, 2)
         grid.addWidget(self.code, 2, 2, 7, 1)
-        if self._jobs:
-            self.which.setCurrentIndex(len(self._jobs) - 1)
-            self._show_code(len(self._jobs) - 1)
+
+    def _begin(self, drive: str, jobs: list[Path]) -> None:
+        self._drive, self._jobs = drive, jobs
+        self.which.addItems([job.stem for job in jobs])
+        self.which.setCurrentIndex(len(jobs) - 1)
+        self.look()
 
     def look(self) -> None:
         """List the drives that jobs may be saved to."""
         self.drives.clear()
-        in_background(self, lambda: find_targets(self._drive), self._list, self._say)
+        drive = self._drive
+        in_background(self, lambda: find_targets(drive), self._list, self._say)
 
     def _list(self, targets: list[Target]) -> None:
         self._targets = targets

@@ -1,25 +1,31 @@
 """The stick's session: the page before the first job, then windows, and between them what to do next."""
 
 import shutil
-import sys
 from pathlib import Path
 
+import msgspec
 from PyQt6.QtCore import QObject, QProcess, QTimer
 from PyQt6.QtWidgets import QWidget
 
-from thresher.model.errors import ThresherError
+from thresher.app.keeping_jobs import jobs_in, keep_on_stick
 from thresher.model.own_program import own_command
-from thresher.stick.boot import HOME, RUN, Settings, read_going_on, read_settings, read_state, write_settings
+from thresher.stick.boot import (
+    HOME,
+    RUN,
+    Settings,
+    StickState,
+    read_going_on,
+    read_settings,
+    read_state,
+    write_settings,
+    write_state,
+)
 from thresher.stick.clock import now
-from thresher.stick.keeping import jobs_in, keep_on_stick
 from thresher.ui import theme
 from thresher.ui.background import in_background
 from thresher.ui.stick.keyboards import layouts
 from thresher.ui.stick.pages import BetweenPage, FirstPage
 from thresher.ui.stick.save_dialog import SaveDialog
-
-_FAST_MS = 3000
-"""A window that ends sooner has not really opened."""
 
 
 class Session(QObject):
@@ -35,33 +41,41 @@ class Session(QObject):
 
     def begin(self) -> None:
         """Ask what was not asked yet, or open the window at once: after a crash nobody may be here."""
-        settings = read_settings(self._home)
-        if settings.keyboard:
-            self._use_keyboard(settings.keyboard)
-        if settings.keyboard or read_going_on(self._home) is not None:
-            self.open_window()
-        else:
-            self.ask(settings)
-
-    def ask(self, settings: Settings) -> None:
-        """Show the page before the first job."""
-        page = FirstPage(read_state(self._run), settings, layouts(), now(), self._scheme)
-        page.keyboard_chosen.connect(self._use_keyboard)
-        page.done.connect(lambda chosen: self._take(page, chosen))
-        self._show(page)
-
-    def _take(self, page: FirstPage, chosen: Settings) -> None:
-        page.open.setEnabled(False)
-        if not page.keeps_jobs:
-            self._settle(chosen, page)
-            return
-        page.say("Making the partition for jobs …")
         in_background(
             self,
-            lambda: keep_on_stick(self._home, self._run),
-            lambda _state: self._settle(chosen, page),
-            lambda error: self._refuse(page, error),
+            lambda: (read_settings(self._home), read_going_on(self._home), read_state(self._run)),
+            lambda found: self._begin(*found),
+            lambda error: self._begin(Settings(), None, StickState(reason=str(error))),
         )
+
+    def _begin(self, settings: Settings, going_on: Path | None, state: StickState) -> None:
+        if settings.keyboard:
+            self._use_keyboard(settings.keyboard)
+        if settings.keyboard or going_on is not None:
+            self._open_on(going_on)
+            return
+        page = FirstPage(state, settings, layouts(), now(), self._scheme)
+        page.keyboard_chosen.connect(self._use_keyboard)
+        page.done.connect(lambda chosen, clock_wrong: self._take(page, chosen, clock_wrong))
+        self._show(page)
+
+    def _take(self, page: FirstPage, chosen: Settings, clock_wrong: bool) -> None:
+        keeps = page.keeps_jobs
+        page.open.setEnabled(False)
+        page.say("Making the partition for jobs …" if keeps else "")
+
+        def carry_out() -> None:
+            if keeps:
+                keep_on_stick(self._home, self._run)
+            write_settings(chosen, self._home)
+            if clock_wrong:
+                write_state(msgspec.structs.replace(read_state(self._run), clock_wrong=True), self._run)
+
+        def done(_none: None) -> None:
+            self._use_keyboard(chosen.keyboard)
+            self.open_window()
+
+        in_background(self, carry_out, done, lambda error: self._refuse(page, error))
 
     def _refuse(self, page: FirstPage, error: object) -> None:
         page.say(str(error))
@@ -69,19 +83,11 @@ class Session(QObject):
         page.memory.setChecked(True)
         page.open.setEnabled(True)
 
-    def _settle(self, chosen: Settings, page: FirstPage) -> None:
-        try:
-            write_settings(chosen, self._home)
-        except ThresherError as error:
-            page.say(str(error))
-            page.open.setEnabled(True)
-            return
-        self._use_keyboard(chosen.keyboard)
-        self.open_window()
-
     def open_window(self) -> None:
         """Open the bench, on the job that goes on after a crash where there is one."""
-        going_on = read_going_on(self._home)
+        in_background(self, lambda: read_going_on(self._home), self._open_on, lambda error: _say(self.page, str(error)))
+
+    def _open_on(self, going_on: Path | None) -> None:
         arguments = own_command("thresher.ui", "--live", *(["--job", str(going_on)] if going_on is not None else []))
         self._process = process = QProcess(self)
         process.setProcessChannelMode(QProcess.ProcessChannelMode.ForwardedChannels)
@@ -90,12 +96,19 @@ class Session(QObject):
             lambda error: self.between() if error is QProcess.ProcessError.FailedToStart else None
         )
         process.start(arguments[0], arguments[1:])
-        if isinstance(self.page, FirstPage | BetweenPage):
-            self.page.say("Opening the bench …")  # it stays behind the window, which takes its time on an old machine
+        _say(self.page, "Opening the bench …")  # it stays behind the window, which takes its time on an old machine
 
     def between(self) -> None:
         """Show what can be done now that the window has closed."""
-        page = BetweenPage(read_state(self._run), len(jobs_in(self._home)), self._scheme)
+        in_background(
+            self,
+            lambda: (read_state(self._run), len(jobs_in(self._home))),
+            lambda found: self._between(*found),
+            lambda error: self._between(StickState(reason=str(error)), 0),
+        )
+
+    def _between(self, state: StickState, jobs: int) -> None:
+        page = BetweenPage(state, jobs, self._scheme)
         page.chosen.connect(lambda word: self._choose(page, word))
         self._show(page)
 
@@ -127,4 +140,8 @@ class Session(QObject):
         self.page = page
         page.showFullScreen()
         page.activateWindow()
-        sys.stdout.flush()
+
+
+def _say(page: QWidget | None, words: str) -> None:
+    if isinstance(page, FirstPage | BetweenPage):
+        page.say(words)

@@ -1,4 +1,4 @@
-"""Jobs that are in memory: kept on the stick after all, or saved to another drive or a share of the network."""
+"""Jobs that are in memory: kept on the stick after all, or saved to another drive or a network share."""
 
 import shutil
 from dataclasses import dataclass
@@ -6,6 +6,8 @@ from pathlib import Path
 
 import msgspec
 
+from thresher.journal.copying import copy_job
+from thresher.journal.lock import holder
 from thresher.machine.system_tools import Tools, run_tool, tried
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.job import JOB_FILE_ENDING
@@ -31,6 +33,9 @@ def keep_on_stick(home: Path = HOME, run: Path = RUN, tools: Tools = run_tool) -
     state = read_state(run)
     if state.lasting:
         return state
+    for job in jobs_in(home):
+        if (who := holder(job)) is not None:
+            raise EnvironmentFault("keeping jobs on the stick", f"{who} has {job.name} open", "Close the bench first.")
     if not state.drive:
         raise EnvironmentFault("keeping jobs on the stick", state.reason, "Save them to another drive.")
     stick = look_at(state.drive, tools)
@@ -58,8 +63,6 @@ class _Device(msgspec.Struct, frozen=True):
     size: int = 0
     rm: bool = False
     hotplug: bool = False
-    type: str = ""
-    model: str | None = None
     children: tuple["_Device", ...] = ()
 
 
@@ -108,16 +111,22 @@ def targets(listing: str, stick_drive: str) -> list[Target]:
 
 def find_targets(stick_drive: str, tools: Tools = run_tool) -> list[Target]:
     """Return where jobs could be saved on this machine now. Raises EnvironmentFault or InputError."""
-    columns = "PATH,FSTYPE,LABEL,SIZE,RM,HOTPLUG,TYPE,MODEL"
+    columns = "PATH,FSTYPE,LABEL,SIZE,RM,HOTPLUG"
     return targets(tools(["lsblk", "--json", "--bytes", "--output", columns]), stick_drive)
 
 
 def save_to(target: Target, jobs: list[Path], tools: Tools = run_tool) -> str:
-    """Copy jobs to a drive that was named by a person, and let go of it. Raises EnvironmentFault."""
-    tools(["blockdev", "--setrw", _drive_of(target.device)])
-    tools(["blockdev", "--setrw", target.device])
+    """Copy jobs to a drive that a person chose; it is read only again afterwards. Raises EnvironmentFault."""
+    devices = (_drive_of(target.device), target.device)
     kind = "ntfs3" if target.file_system == "ntfs" else target.file_system
-    return _saved(["mount", "-t", kind, "-o", "rw,nodev,nosuid,noexec", target.device], jobs, tools, target.words)
+    command = ["mount", "-t", kind, "-o", "rw,nodev,nosuid,noexec", target.device]
+    try:
+        for each in devices:
+            tools(["blockdev", "--setrw", each])
+        return _saved(command, jobs, tools, target.words)
+    finally:
+        for each in reversed(devices):
+            _read_only(each, tools)
 
 
 @dataclass(frozen=True, slots=True)
@@ -162,15 +171,17 @@ def _saved(command: list[str], jobs: list[Path], tools: Tools, words: str) -> st
     try:
         folder.mkdir(exist_ok=True)
         for job in jobs:
-            for path in sorted(job.parent.glob(f"{job.name}*")):  # its black box and what was not yet merged
-                if is_file(path):
-                    shutil.copyfile(path, folder / path.name)
+            copy_job(job, folder)
         tools(["sync", "--file-system", str(MOUNTS)])
     except OSError as error:
         raise EnvironmentFault(f"saving jobs to {words}", error.strerror or str(error), "Choose another.") from error
     finally:
         tools(["umount", str(MOUNTS)])
     return f"{len(jobs)} job{'' if len(jobs) == 1 else 's'} saved in thresher-jobs on {words}"
+
+
+def _read_only(device: str, tools: Tools) -> None:
+    tried(lambda: tools(["blockdev", "--setro", device]))
 
 
 def _drive_of(device: str) -> str:
