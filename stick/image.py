@@ -8,6 +8,7 @@ stick, and the partition for jobs is one line added to an MBR (`thresher.stick.l
 import hashlib
 import io
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -24,7 +25,7 @@ import typer
 
 from stick import menu
 from stick.lock import Lock, names_of, parse_lock
-from thresher.model.errors import EnvironmentFault, InputError, ThresherError
+from thresher.model.errors import EnvironmentFault, ThresherError
 
 HERE = Path(__file__).parent
 PROJECT = HERE.parent
@@ -62,7 +63,7 @@ class Wanted:
     mirror: str
     components: str
     lock: Lock | None
-    keep: Path | None = None
+    work: Path | None = None
 
 
 def missing_tools() -> list[str]:
@@ -114,7 +115,7 @@ def tree_archive(tree: Path, wheels: list[Path], when: int) -> bytes:
 
 def system_command(wanted: Wanted, work: Path, when: int) -> list[str]:
     """Return the command that makes the system as an archive on its standard output."""
-    security = wanted.mirror.replace("/debian", "/debian-security", 1)
+    security = re.sub(r"/debian(?=/|$)", "/debian-security", wanted.mirror, count=1)
     components = wanted.components.replace(",", " ")
     boot = 'cp -L "$1"/vmlinuz "$1"/initrd.img ' + f'"{work}"'
     return [
@@ -163,10 +164,10 @@ def _step(words: str) -> Iterator[None]:
     print(f"    {time.monotonic() - began:.0f} s", flush=True)
 
 
-def _carry_out(command: list[str], tried: str, when: int, **more: object) -> None:
+def _carry_out(command: list[str], tried: str, when: int) -> None:
     environment = os.environ | {"SOURCE_DATE_EPOCH": str(when), "LC_ALL": "C.UTF-8"}
     try:
-        subprocess.run(command, check=True, env=environment, **more)  # type: ignore[call-overload]
+        subprocess.run(command, check=True, env=environment)
     except subprocess.CalledProcessError as error:
         raise EnvironmentFault(
             tried, f"{command[0]} ended with {error.returncode}", "Its own words are above."
@@ -174,12 +175,10 @@ def _carry_out(command: list[str], tried: str, when: int, **more: object) -> Non
 
 
 def collect_wheels(folder: Path, when: int) -> list[Path]:
-    """Bring the locked packages and the program itself as wheels into a folder, from the cache where they are."""
+    """Bring the locked packages and the program itself as wheels into an empty folder."""
     pip = [sys.executable, "-m", "pip", "--disable-pip-version-check", "--quiet"]
     locked = ["--require-hashes", "--only-binary=:all:", "--no-deps", "-r", str(PROJECT / "locks/runtime.txt")]
     _carry_out([*pip, "download", *locked, "--dest", str(folder)], "fetching the locked Python packages", when)
-    for old in folder.glob("thresher-*.whl"):
-        old.unlink()
     command = [*pip, "wheel", "--no-deps", "--no-build-isolation", "--wheel-dir", str(folder), str(PROJECT)]
     _carry_out(command, "building the program's wheel", when)
     build_only = ("setuptools-",)
@@ -252,13 +251,12 @@ def build(wanted: Wanted) -> Path:
         )
     began = time.monotonic()
     when = wanted.lock.time if wanted.lock is not None else int(time.time())
-    cache = Path.home() / ".cache/thresher-stick/wheels"
-    cache.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryDirectory(prefix="thresher-stick-", dir=wanted.keep) as folder:
+    with tempfile.TemporaryDirectory(prefix="thresher-stick-", dir=wanted.work) as folder:
         work = Path(folder)
         work.chmod(0o755)
         with _step("Python packages"):
-            wheels = collect_wheels(cache, when)
+            (work / "wheels").mkdir()
+            wheels = collect_wheels(work / "wheels", when)
         with _step("System from Debian packages, packed"):
             (work / "tree.tar").write_bytes(tree_archive(HERE / "tree", wheels, when))
             make_system(wanted, work, when)
@@ -272,7 +270,8 @@ def build(wanted: Wanted) -> Path:
         lock.write_text(Lock(when, versions).text(wanted.components), encoding="utf-8")
         print(f"{len(versions)} package versions locked in {lock.relative_to(PROJECT)}")
     size = wanted.out.stat().st_size
-    digest = hashlib.sha256(wanted.out.read_bytes()).hexdigest()
+    with wanted.out.open("rb") as stream:
+        digest = hashlib.file_digest(stream, "sha256").hexdigest()
     print(f"{wanted.out}: {size / 1e6:.0f} MB, made in {time.monotonic() - began:.0f} s\nsha256 {digest}")
     if size > MOST_BYTES:
         raise EnvironmentFault(
@@ -304,7 +303,7 @@ def main(
     """Build a stick that starts any PC into Thresher."""
     try:
         build(Wanted(out.absolute(), mirror, components, None if newest else read_lock(components), work))
-    except (ThresherError, InputError) as error:
+    except ThresherError as error:
         print(error, file=sys.stderr)
         raise typer.Exit(2) from error
 

@@ -6,6 +6,7 @@ import resource
 import signal
 import struct
 import sys
+from collections.abc import Sequence
 from pathlib import Path
 
 import pytest
@@ -14,6 +15,7 @@ from hypothesis import strategies as st
 
 from tests.past.conftest import NOON
 from tests.past.test_event_log import memory_record
+from thresher.cli.past_reading import chosen
 from thresher.decoding.recognise import Tables, load_tables
 from thresher.model.errors import EnvironmentFault, InputError
 from thresher.model.findings import FindingKind
@@ -80,6 +82,25 @@ def test_links_out_of_the_drive_are_not_followed(tmp_path: Path) -> None:
     assert find_systems(drive) == []
 
 
+def test_a_linux_system_that_leads_out_of_its_drive_is_not_read(tmp_path: Path) -> None:
+    outside, drive = tmp_path / "outside", tmp_path / "drive"
+    (outside / "log").mkdir(parents=True)
+    (outside / "log" / "kern.log").write_text("secret\n")
+    drive.mkdir()
+    (drive / "var").symlink_to(outside)
+    assert find_systems(drive) == []
+
+
+def test_the_name_of_a_linux_system_holds_nobody_up(tmp_path: Path) -> None:
+    (tmp_path / "var" / "log").mkdir(parents=True)
+    for place in ("etc", "usr/lib"):
+        (tmp_path / place).mkdir(parents=True)
+    os.mkfifo(tmp_path / "etc" / "os-release")
+    (tmp_path / "usr/lib/os-release").write_text('PRETTY_NAME="Harbour Linux 3"\n')
+    (system,) = find_systems(tmp_path)
+    assert system.what == "Harbour Linux 3"
+
+
 def test_a_folder_without_a_system_has_none(tmp_path: Path) -> None:
     (tmp_path / "Photographs").mkdir()
     assert find_systems(tmp_path) == []
@@ -112,6 +133,13 @@ def test_a_small_dump_carries_its_hardware_record(tmp_path: Path, tables: Tables
     (system,) = find_systems(tmp_path)
     (finding,) = read_system(system, tables, Vendor.INTEL).findings
     assert (finding.part, finding.at, finding.address) == (PartKind.MEMORY, NOON, 0x12345000)
+    # the event of the same stop, written at the start after it, adds no second error
+    text = "0x00000124 (0x0, 0xffff8d0f3b2f8028, 0x00000000be000000, 0x0000000000800400)"
+    stop = Event("BugCheck", 1001, NOON + 90, (("param1", text),), 2)
+    log = tmp_path / "Windows" / "System32" / "winevt" / "Logs" / "System.evtx"
+    log.write_bytes(write_log([stop]))
+    (finding,) = read_system(system, tables, Vendor.INTEL).findings
+    assert (finding.part, finding.address) == (PartKind.MEMORY, 0x12345000), "the dump has more of it"
 
 
 def test_an_empty_or_foreign_log_is_listed_with_its_reason(tmp_path: Path, tables: Tables) -> None:
@@ -317,21 +345,39 @@ def test_file_systems_are_listed_with_why_some_are_left_alone() -> None:
         parse_volumes("no json")
 
 
+def test_the_running_system_is_named_and_is_read_only_when_it_is_chosen(monkeypatch: pytest.MonkeyPatch) -> None:
+    listing = LSBLK.replace(
+        '"label":"Customer","size":400000000000,"model":null,"mountpoint":null',
+        '"label":"Customer","size":4,"mountpoint":"/"',
+    )
+    monkeypatch.setattr("thresher.cli.past_reading.find_volumes", lambda: parse_volumes(listing))
+    volumes = parse_volumes(listing)
+    assert volumes[2].words.endswith(", the system that is running")
+    assert [each.device for each in chosen([]) if isinstance(each, Volume)] == ["/dev/sda1", "/dev/sda2", "/dev/sda5"]
+    assert [each.device for each in chosen(["sda3"]) if isinstance(each, Volume)] == ["/dev/sda3"]
+
+
 def test_a_volume_is_mounted_read_only_without_its_log_and_let_go_again(tmp_path: Path) -> None:
     commands: list[list[str]] = []
 
-    def tools(command: object, given: str = "") -> str:
-        commands.append([*command])  # type: ignore[misc]
-        return ""
+    def tools(command: Sequence[str], given: str = "") -> str:
+        commands.append([*command])
+        return read_only if "--getro" in command else ""
 
+    read_only = "0\n"
     volume = Volume("/dev/sda3", "ext4", "", 1, "")
     with pytest.raises(KeyError), opened(volume, tools, root=True) as folder:
         assert folder.is_dir()
         raise KeyError("something went wrong while reading")
-    assert commands[0] == ["blockdev", "--setro", "/dev/sda3"]
-    assert commands[1][:5] == ["mount", "-t", "ext4", "-o", "ro,noload,nodev,nosuid,noexec"]
-    assert commands[2][0] == "umount"
+    assert commands[1] == ["blockdev", "--setro", "/dev/sda3"]
+    assert commands[2][:5] == ["mount", "-t", "ext4", "-o", "ro,noload,nodev,nosuid,noexec"]
+    assert commands[3][0] == "umount"
+    assert commands[4] == ["blockdev", "--setrw", "/dev/sda3"], "as it was before"
     assert not folder.exists()
+    read_only, commands[:] = "1\n", []
+    with opened(volume, tools, root=True):
+        pass
+    assert ["blockdev", "--setrw", "/dev/sda3"] not in commands, "on the stick it stays read only"
 
 
 def test_a_locked_volume_is_left_alone_and_an_ordinary_user_is_told(tmp_path: Path) -> None:

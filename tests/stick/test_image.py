@@ -67,6 +67,18 @@ def test_the_system_is_made_from_the_mirror_that_is_named(tmp_path: Path) -> Non
     ]
 
 
+def test_the_mirror_of_security_updates_follows_from_the_mirror(tmp_path: Path) -> None:
+    for mirror, security in (
+        ("http://debian.example/debian", "http://debian.example/debian-security"),
+        (
+            "http://old.example/archive/debian/20261129T000000Z",
+            "http://old.example/archive/debian-security/20261129T000000Z",
+        ),
+    ):
+        command = system_command(Wanted(tmp_path / "a.iso", mirror, "main", None), tmp_path, 1)
+        assert f"deb {security} bookworm-security main" in command
+
+
 def test_what_is_laid_over_belongs_to_root_and_has_one_time(tmp_path: Path) -> None:
     wheel = tmp_path / "thresher-1-py3-none-any.whl"
     wheel.write_bytes(b"wheel")

@@ -59,22 +59,24 @@ def test_a_folder_is_read_by_a_process_and_added_with_its_own_times(
     qtbot: QtBot, dialog: PastDialog, tmp_path: Path
 ) -> None:
     root = past_of(tmp_path / "drive")
+    notes: list[str] = []
+    dialog.note_wanted.connect(notes.append)
     dialog.offer(str(root), str(root))
+    dialog.offer("/dev/sda1", "/dev/sda1, the system that is running", ticked=False)
+    assert dialog.chosen == [str(root)]
     dialog.consent.setChecked(True)
     dialog.read.click()
     qtbot.waitUntil(lambda: bool(dialog.answer.systems), timeout=60_000)
     assert dialog.add.text() == "Add 2 to this job as evidence"
     commands: list[object] = []
-    notes: list[str] = []
     dialog.evidence_wanted.connect(commands.append)
-    dialog.note_wanted.connect(notes.append)
     dialog.add.click()
     (command,) = commands
     assert isinstance(command, AddEvidence)
     assert command.own_times
     assert [each.at for each in command.findings] == [NOON + 5, NOON + 60]
     assert command.minutes == pytest.approx(60.0 + 1.5, abs=0.6), "an hour, and a minute and a half on the last day"
-    assert "consent" in notes[0]
+    assert "consent" in notes[0], "noted as soon as it was read"
 
 
 def test_the_chart_says_what_is_under_the_mouse(dialog: PastDialog, tmp_path: Path) -> None:

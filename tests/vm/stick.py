@@ -11,6 +11,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 from PIL import Image
@@ -198,11 +199,11 @@ def _goes_on(pc: EmulatedPc, mode: str, pictures: Path, seen: Seen) -> None:
     seen.say(found.strip() == "2", f"{mode}: after a pulled plug the run went on by itself, nobody pressed a key")
 
 
-def _wait_for(pc: EmulatedPc, words: str, right: "object", seconds: float) -> str:
+def _wait_for(pc: EmulatedPc, words: str, right: Callable[[str], bool], seconds: float) -> str:
     until = time.monotonic() + seconds
     while True:
         answer = pc.run(words)
-        if right(answer):  # type: ignore[operator]
+        if right(answer):
             return answer
         if time.monotonic() > until:
             raise TimeoutError(f"{words!r} still answers {answer.strip()!r}")

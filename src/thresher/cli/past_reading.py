@@ -32,9 +32,9 @@ def print_volumes(volumes: list[Volume], json: bool) -> None:
 
 
 def chosen(where: list[str]) -> list[Volume | Path]:
-    """Return the file systems and folders that were named, all file systems for none. Raises InputError."""
+    """Return what was named; for nothing all file systems but those of the running system. Raises InputError."""
     if not where:
-        return list(find_volumes())
+        return [each for each in find_volumes() if not each.running]
     targets: list[Volume | Path] = []
     faults: list[InputFault] = []
     volumes: list[Volume] | None = None

@@ -10,7 +10,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from typing import BinaryIO
 
-from thresher.codes.stop_codes import Stop, read_stop
+from thresher.codes.stop_codes import Stop, plain_number, read_stop
 from thresher.decoding.groups import Grouper
 from thresher.decoding.logs import LogDecoded, NotedLine
 from thresher.decoding.recognise import Tables, thing_of_check, thing_of_stop
@@ -25,10 +25,19 @@ from thresher.past.records import MAGIC, Damage, Record, read_records
 from thresher.past.use import DayOfUse, UseCounter
 
 _MOST_FINDINGS = 500
+_DAY_S = 86400.0
 _MOST_HAPPENINGS = 4_000
 _SAME_END_S = 900.0
 """Event 41, 6008 and the stop code of one end are all written at the start after it, within minutes."""
 _DRIVE = re.compile(r"(?i)\\device\\(?:harddisk(\d+)|raidport(\d+)|ide\\ide(?:port)?(\d+))")
+_HARDWARE_STOP = 0x124
+_UNCORRECTED = (
+    FindingKind.UNCORRECTED_CHECK,
+    FindingKind.MEMORY_UNCORRECTED,
+    FindingKind.LINK_UNCORRECTED,
+)
+_Same = tuple[str, str, str, int | None, int]
+"""Code, title, place, address and day of equal findings."""
 _PLACE = re.compile(r"\{(\w+)\}")
 
 
@@ -46,7 +55,8 @@ class PastEvent:
 class EventLogRead:
     """What an event log came to. `log` has findings and harmless notes like every log; `unknown` counts other events.
 
-    `damaged` are the first words about records that could not be read.
+    `damaged` are the first words about records that could not be read; `left_out` counts old findings beyond the most
+    that are kept.
     """
 
     log: LogDecoded
@@ -54,6 +64,7 @@ class EventLogRead:
     use: tuple[DayOfUse, ...]
     unknown: int
     damaged: tuple[str, ...] = ()
+    left_out: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,7 +76,6 @@ class _End:
     held: bool
     asleep: bool
     raw: str
-    count: int = 1
 
 
 def looks_like_event_log(content: bytes) -> bool:
@@ -102,7 +112,7 @@ class _Reader:
     tables: Tables
     meanings: Meanings
     vendor: Vendor
-    findings: list[Finding] = field(default_factory=list)
+    findings: dict[_Same, Finding] = field(default_factory=dict)
     checks: list[MachineCheck] = field(default_factory=list)
     happenings: list[PastEvent] = field(default_factory=list)
     ends: list[_End] = field(default_factory=list)
@@ -135,8 +145,10 @@ class _Reader:
             self._happen(record, meaning.happening, meaning.title)
 
     def _find(self, finding: Finding) -> None:
-        if len(self.findings) < _MOST_FINDINGS * 20:
-            self.findings.append(finding)
+        """Keep a finding; equal ones of one day become one with their count, so that a storm loses nothing."""
+        key = (finding.code, finding.title, finding.place, finding.address, int(finding.at // _DAY_S))
+        before = self.findings.get(key)
+        self.findings[key] = replace(before, count=before.count + finding.count) if before is not None else finding
 
     def _happen(self, record: Record, happening: Happening, title: str) -> None:
         if len(self.happenings) < _MOST_HAPPENINGS:
@@ -209,7 +221,7 @@ class _Reader:
     def outcome(self, damage: Damage) -> EventLogRead:
         """Join what belongs together and return everything."""
         self._join_ends()
-        findings = sorted(self.findings, key=lambda each: each.at)
+        findings = sorted(self.findings.values(), key=lambda each: each.at)
         grouper = Grouper(self.tables.codes)
         grouper.add_all(findings)
         log = LogDecoded(
@@ -225,7 +237,8 @@ class _Reader:
             by_wall=True,
         )
         happenings = tuple(sorted(self.happenings, key=lambda each: each.at))
-        return EventLogRead(log, happenings, self.use.days(), self.unknown, tuple(damage.words))
+        left_out = max(0, len(findings) - _MOST_FINDINGS)
+        return EventLogRead(log, happenings, self.use.days(), self.unknown, tuple(damage.words), left_out)
 
     def _join_ends(self) -> None:
         """Make one finding of each sudden end: its stop code where one is known, however often it was reported."""
@@ -237,18 +250,26 @@ class _Reader:
             else:
                 ends.append(end)
         for end in ends:
-            told = [at for at, _ in stops if abs(at - end.at) <= _SAME_END_S]
-            if not told and end.stop is not None:
+            has_stop = any(abs(at - end.at) <= _SAME_END_S for at, _ in stops)
+            if not has_stop and end.stop is not None:
                 stops.append((end.at, end.stop))
-            elif not told:
+            elif not has_stop:
                 self._sudden_end(end)
         kept: list[tuple[float, Stop]] = []
         for at, stop in sorted(stops, key=lambda each: each[0]):
             if kept and at - kept[-1][0] <= _SAME_END_S and kept[-1][1].number == stop.number:
                 continue
             kept.append((at, stop))
+            if self._recorded(at, stop):
+                continue
             for finding in thing_of_stop(stop, self.vendor, self.tables).findings:
                 self._find(replace(finding, at=at))
+
+    def _recorded(self, at: float, stop: Stop) -> bool:
+        """Whether the hardware error that a stop is about is here as a record, which has more of it."""
+        about = plain_number(stop.number) == _HARDWARE_STOP
+        near = (each for each in self.findings.values() if abs(each.at - at) <= _SAME_END_S)
+        return about and any(each.kind in _UNCORRECTED for each in near)
 
     def _sudden_end(self, end: _End) -> None:
         meaning = self.meanings["eventlog", 6008]
@@ -303,7 +324,6 @@ def _joined(one: _End, other: _End) -> _End:
         held=one.held or other.held,
         asleep=one.asleep or other.asleep,
         raw=f"{one.raw}\n{other.raw}",
-        count=one.count + 1,
     )
 
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
 
-from thresher.model.regular_file import is_folder, is_link
+from thresher.model.regular_file import is_folder, is_link, read_regular
 
 _EVENT_LOGS = (
     "system.evtx",
@@ -51,15 +51,15 @@ class InstalledSystem:
 
 
 def find_systems(root: Path) -> list[InstalledSystem]:
-    """Return what is installed below the folder of a file system. Raises OSError where it cannot be listed."""
+    """Return what is installed below the folder of a file system; links are not followed."""
     found = []
     windows = _inside(root, "windows")
     if windows is not None and _inside(windows, "system32") is not None:
         found.append(
             InstalledSystem("the other common desktop system", root, tuple(_event_logs(windows))[:_MOST_FILES])
         )
-    log = root / "var/log"
-    if _is_folder(log):
+    log = _inside(root, "var", "log")
+    if log is not None and _is_folder(log):
         found.append(InstalledSystem(_linux_name(root), root, tuple(_linux_files(log))[:_MOST_FILES]))
     return found
 
@@ -79,8 +79,8 @@ def _event_logs(windows: Path) -> Iterator[PastFile]:
 
 
 def _linux_files(log: Path) -> Iterator[PastFile]:
-    journal = log / "journal"
-    if _is_folder(journal):
+    journal = _inside(log, "journal")
+    if journal is not None and _is_folder(journal):
         for machine in _listed(journal):
             if _is_folder(machine) and any(path.suffix == ".journal" for path in _listed(machine)):
                 yield PastFile(machine, FileKind.JOURNAL)
@@ -96,9 +96,11 @@ def _is_text(name: str) -> bool:
 
 
 def _linux_name(root: Path) -> str:
-    for place in ("etc/os-release", "usr/lib/os-release"):
+    # the usual file of /etc is a link to the other one
+    for place in (("etc", "os-release"), ("usr", "lib", "os-release")):
+        path = _inside(root, *place)
         try:
-            text = (root / place).read_text(encoding="utf-8", errors="replace")[:4096]
+            text = read_regular(path, 4096).decode("utf-8", "replace") if path is not None else ""
         except OSError:
             continue
         for line in text.splitlines():

@@ -2,6 +2,7 @@
 
 import signal
 import subprocess
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -53,10 +54,13 @@ def _journal(command: list[str], folder: Path) -> Iterator[IO[bytes]]:
         reason = error.strerror or str(error)
         raise EnvironmentFault(f"reading {folder}", reason, "journalctl is needed to read journals.") from error
     assert process.stdout is not None
+    longest = threading.Timer(_AT_MOST_S, process.kill)  # the drive may not answer
+    longest.start()
     with process.stdout:
         try:
             yield process.stdout
         finally:
+            longest.cancel()
             process.kill()
             process.wait()
 

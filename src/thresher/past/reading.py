@@ -22,7 +22,10 @@ from thresher.past.read_process import read_apart, read_journal_apart, read_jour
 from thresher.past.use import DayOfUse, use_of
 
 _SAME_S = 2.0
+_NEAR = 40
+"""How many findings before one are compared with it."""
 _SAME_STOP_S = 1800.0
+_STOP = re.compile(r"Stop 0x[0-9a-f]+\b")
 _LINUX_END_WEIGHT = 0.5
 _CHANGES = (Happening.PART, Happening.DRIVER, Happening.UPDATE)
 _SOON_S = 7 * 86400.0
@@ -97,22 +100,28 @@ def _reason(error: ThresherError) -> str:
 def _words(read: EventLogRead) -> str:
     words = f"{read.log.lines} events" if read.happenings or read.unknown else f"{read.log.lines} lines"
     damaged = f", {read.log.damaged} damaged: {read.damaged[0] if read.damaged else ''}" if read.log.damaged else ""
-    return f"{words}, {len(read.log.findings)} of them evidence{damaged}"
+    counted = sum(each.count for each in read.log.findings)
+    older = f", {read.left_out} older groups of them left out" if read.left_out else ""
+    return f"{words}, {counted} of them evidence{older}{damaged}"
 
 
 def _once(findings: list[Finding]) -> list[Finding]:
     """Return findings in the order of their times, each error once: logs of two channels hold the same one."""
     kept: list[Finding] = []
     for each in sorted(findings, key=lambda finding: finding.at):
-        if any(_same(each, other) for other in kept[-40:]):
-            continue
-        kept.append(each)
+        twin = next((place for place, other in enumerate(kept[-_NEAR:]) if _same(each, other)), None)
+        if twin is None:
+            kept.append(each)
+        elif each.address is not None:
+            place = len(kept) - min(_NEAR, len(kept)) + twin
+            kept[place] = replace(each, at=kept[place].at) if kept[place].address is None else kept[place]
     return kept
 
 
 def _same(one: Finding, other: Finding) -> bool:
-    if one.kind is FindingKind.STOP_SCREEN and other.kind is FindingKind.STOP_SCREEN:
-        return abs(one.at - other.at) <= _SAME_STOP_S and one.title == other.title
+    stops = [found[0] for each in (one, other) if (found := _STOP.match(each.title))]
+    if len(stops) == 2:  # its dump has its own time, and perhaps a record that says more
+        return stops[0] == stops[1] and abs(one.at - other.at) <= _SAME_STOP_S
     same = (one.code, one.place, one.address, one.title) == (other.code, other.place, other.address, other.title)
     return same and abs(one.at - other.at) <= _SAME_S and one.raw[:200] == other.raw[:200]
 
@@ -161,7 +170,9 @@ def _dump(file: PastFile, tables: Tables, vendor: Vendor) -> EventLogRead:
         words = "; ".join(fault.message for fault in error.faults)
         raise EnvironmentFault(f"reading {file.path}", words, "Type the stop code in.") from error
     at = _unix(stop, file.path)
-    found = _record_in(content, file.path.name, vendor, tables) or thing_of_stop(stop, vendor, tables).findings
+    in_words = thing_of_stop(stop, vendor, tables)
+    record = _record_in(content, file.path.name, vendor, tables)
+    found = tuple(replace(each, title=f"Stop {in_words.title}: {each.title}") for each in record) or in_words.findings
     log = replace(_NOTHING, lines=1, findings=tuple(replace(each, at=at) for each in found))
     happening = PastEvent(at, Happening.STOP, f"Stop {stop.number:#x}", file.path.name)
     return EventLogRead(log, (happening,), (), 0)

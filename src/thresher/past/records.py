@@ -12,6 +12,8 @@ from thresher.model.errors import InputError, InputFault
 
 MAGIC = b"ElfFile\x00"
 _MOST_DAMAGED = 5_000
+_FIRST_YEAR, _LAST_YEAR = 1995, 2100
+"""Before and after them a time is damaged; a clock that lost power restarts within them."""
 _MOST_VALUES = 64
 _MOST_TEXT = 4_000
 _MOST_RECORD = 70_000
@@ -74,7 +76,9 @@ def read_records(stream: BinaryIO, source: str, damage: Damage) -> Iterator[Reco
             if type(error).__name__ == "PanicException":
                 return
             continue
-        if record is not None:
+        if record is None:
+            damage.count(ValueError("a record without a provider, a number or a plausible time"))
+        else:
             yield record
 
 
@@ -109,6 +113,8 @@ def _time(text: str) -> float | None:
     try:
         moment = datetime.fromisoformat(text)
     except ValueError:
+        return None
+    if not _FIRST_YEAR <= moment.year <= _LAST_YEAR:
         return None
     return (moment if moment.tzinfo is not None else moment.replace(tzinfo=UTC)).timestamp()
 

@@ -8,7 +8,7 @@ on a read-only mount. The device is set read only before, so that the kernel ref
 import os
 import tempfile
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -41,6 +41,7 @@ _LOCKED = {
 }
 _NOTHING_TO_READ = ("swap", "iso9660", "udf", "squashfs")
 _LABELS = ("THRESHER", "THRESHEREFI", "THRESHER-JOBS")
+_OF_THIS_SYSTEM = ("/boot", "/home", "/usr", "/var", "/opt", "/srv", "/snap", "[SWAP]")
 _MARKS = ("nodev", "nosuid", "noexec")
 
 
@@ -61,7 +62,13 @@ class Volume:
         """What a person reads."""
         name = f"{self.label}, " if self.label else ""
         model = f", {self.model}" if self.model else ""
-        return f"{self.device}: {name}{self.size / 1e9:.1f} GB, {self.file_system}{model}"
+        running = ", the system that is running" if self.running else ""
+        return f"{self.device}: {name}{self.size / 1e9:.1f} GB, {self.file_system}{model}{running}"
+
+    @property
+    def running(self) -> bool:
+        """Whether it belongs to the system that Thresher runs on: on a bench computer that is not the customer's."""
+        return self.mounted == "/" or self.mounted.startswith(_OF_THIS_SYSTEM)
 
 
 class _Device(msgspec.Struct, frozen=True):
@@ -121,11 +128,15 @@ def opened(volume: Volume, tools: Tools = run_tool, root: bool | None = None) ->
     driver, options = _OPTIONS[volume.file_system]
     folder = Path(tempfile.mkdtemp(prefix="thresher-past-"))
     try:
+        was_read_only = tools(["blockdev", "--getro", volume.device]).strip() == "1"
         tools(["blockdev", "--setro", volume.device])
         tools(["mount", "-t", driver, "-o", ",".join((options, *_MARKS)), volume.device, str(folder)])
         try:
             yield folder
         finally:
             tried(lambda: tools(["umount", "--lazy", str(folder)]))
+            if not was_read_only:
+                tried(lambda: tools(["blockdev", "--setrw", volume.device]))
     finally:
-        folder.rmdir()
+        with suppress(OSError):  # still in use: it is an empty folder for temporary files
+            folder.rmdir()

@@ -1,5 +1,6 @@
 """Reading what the installed system remembers: choosing drives, the owner's consent, the time line, adding evidence."""
 
+from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
@@ -114,12 +115,11 @@ class PastDialog(QDialog):
 
     def _list(self, reported: bytes) -> None:
         for volume in msgspec.json.decode(reported, type=tuple[Volume, ...]):
-            self.offer(
-                volume.device, f"{volume.words}{f': {volume.locked}' if volume.locked else ''}", bool(volume.locked)
-            )
+            words = f"{volume.words}{f': {volume.locked}' if volume.locked else ''}"
+            self.offer(volume.device, words, bool(volume.locked), ticked=not volume.running)
         self.said.setText("" if self.drives.count() else "No file system was found; choose a folder.")
 
-    def offer(self, place: str, words: str, locked: bool = False) -> None:
+    def offer(self, place: str, words: str, locked: bool = False, ticked: bool = True) -> None:
         """Put a place into the list; a locked one is shown and cannot be chosen."""
         item = QListWidgetItem(words)
         item.setData(Qt.ItemDataRole.UserRole, place)
@@ -127,7 +127,7 @@ class PastDialog(QDialog):
             item.setFlags(Qt.ItemFlag.NoItemFlags)
         else:
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
-            item.setCheckState(Qt.CheckState.Checked)
+            item.setCheckState(Qt.CheckState.Checked if ticked else Qt.CheckState.Unchecked)
         self.drives.addItem(item)
         self._allow()
 
@@ -156,7 +156,7 @@ class PastDialog(QDialog):
         words = ["past", *places, "--yes", "--json", "--vendor", self._vendor.value]
         self._start(words, self._take, "Reading; a log of 200 MB takes a minute …")
 
-    def _start(self, words: list[str], done: object, said: str) -> None:
+    def _start(self, words: list[str], done: Callable[[bytes], None], said: str) -> None:
         self.said.setText(said)
         process = self._process = QProcess(self)
 
@@ -167,7 +167,7 @@ class PastDialog(QDialog):
             process.deleteLater()
             if reported.strip():
                 self.said.setText("")
-                done(reported)  # type: ignore[operator]
+                done(reported)
             else:
                 self.said.setText(wrong or f"It ended with {code}.")
             self._allow()
@@ -179,6 +179,8 @@ class PastDialog(QDialog):
 
     def _take(self, reported: bytes) -> None:
         self.show_answer(msgspec.json.decode(reported, type=PastAnswer))
+        for each in self.answer.systems:  # the report has it, whether anything is added or not
+            self.note_wanted.emit(f"With the customer's consent, read the logs of the installed system: {each.what}")
 
     def show_answer(self, answer: PastAnswer) -> None:
         """Show what was read: the system with most evidence on the chart, all of them in words."""
@@ -196,7 +198,6 @@ class PastDialog(QDialog):
             if each.findings:
                 origin = each.findings[0].origin or each.what
                 self.evidence_wanted.emit(AddEvidence(each.findings, origin, minutes=60.0 * each.hours, own_times=True))
-            self.note_wanted.emit(f"With the customer's consent, read what the installed system remembers: {each.what}")
         self.accept()
 
     def done(self, result: int) -> None:
