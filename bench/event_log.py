@@ -15,8 +15,8 @@ from pathlib import Path
 from evtx import PyEvtxParser
 
 from thresher.model.vendors import Vendor
-from thresher.past.read_process import read_apart
 from thresher.simulator.event_log_writer import Event, write_log
+from thresher.system_logs.read_process import read_apart
 
 _CHUNK = 65536
 _T0 = 1_772_539_200.0

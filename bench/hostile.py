@@ -41,10 +41,6 @@ from thresher.machine.capture import CapturedSystem, RecordingSystem, write_capt
 from thresher.model.drive_commands import AtaCommand, NvmeCommand, ScsiCommand
 from thresher.model.errors import InputError, InputFault, SourceUnavailable, ThresherError
 from thresher.model.vendors import Vendor
-from thresher.past.event_log import read_event_log
-from thresher.past.installed import find_systems
-from thresher.past.meanings import load_meanings
-from thresher.past.reading import read_system
 from thresher.protocol.wire import RefusedRequest, decode_request
 from thresher.report.html import render
 from thresher.sensors.discovery import discover
@@ -54,6 +50,10 @@ from thresher.simulator.drives import SimulatedDrive
 from thresher.simulator.event_log_writer import Event, write_log
 from thresher.simulator.machine import SimulatedMachine
 from thresher.simulator.scenario import DriveSpec, load_scenario, shipped_scenarios
+from thresher.system_logs.event_log import read_event_log
+from thresher.system_logs.installed import find_systems
+from thresher.system_logs.meanings import load_meanings
+from thresher.system_logs.reading import read_system
 
 LONGEST_S, MOST_GROWTH = 10.0, 500 << 20
 PIECES = (

@@ -39,7 +39,7 @@ from thresher.ui.link import EngineLink
 from thresher.ui.look import Look
 from thresher.ui.state import BenchState
 from thresher.ui.stations.bench.map_picks import Picks, Target
-from thresher.ui.stations.evidence.past_dialog import PastDialog
+from thresher.ui.stations.evidence.system_logs_dialog import SystemLogsDialog
 from thresher.ui.stations.parts.trials_panel import columns_of
 from thresher.ui.window import MainWindow
 
@@ -312,9 +312,9 @@ def access_picture(app: QApplication, folder: Path) -> None:
     take_down(app, window)
 
 
-def past_picture(app: QApplication, folder: Path) -> None:
-    """What the installed system of the lighthouse radio remembers, once it was read."""
-    dialog = PastDialog(Look(theme.LIGHT), Vendor.INTEL, "lighthouse-playout")
+def system_logs_picture(app: QApplication, folder: Path) -> None:
+    """The logs of the installed system of the lighthouse radio."""
+    dialog = SystemLogsDialog(Look(theme.LIGHT), Vendor.INTEL, "lighthouse-playout")
     dialog.look_for_drives()
     dialog.consent.setChecked(True)
     dialog.show()
@@ -323,13 +323,13 @@ def past_picture(app: QApplication, folder: Path) -> None:
     dialog.said.setText("")
     for _ in range(5):
         app.processEvents()
-    dialog.grab().save(str(OUT / "past.png"))
+    dialog.grab().save(str(OUT / "system-logs.png"))
     dialog.close()
 
 
 def main() -> int:
-    """Make all pictures, or the groups named: demo, intake, drives, graphics, rounds, crashes, access, past."""
-    groups = sys.argv[1:] or ["demo", "intake", "drives", "graphics", "rounds", "crashes", "access", "past"]
+    """Make all pictures, or the groups named: demo, intake, drives, graphics, rounds, crashes, access, logs."""
+    groups = sys.argv[1:] or ["demo", "intake", "drives", "graphics", "rounds", "crashes", "access", "logs"]
     app = make_app([])
     for name, make in (
         ("demo", demo_pictures),
@@ -339,7 +339,7 @@ def main() -> int:
         ("rounds", round_pictures),
         ("crashes", crash_pictures),
         ("access", access_picture),
-        ("past", past_picture),
+        ("logs", system_logs_picture),
     ):
         if name in groups:
             with tempfile.TemporaryDirectory(prefix="thresher-pictures-") as folder:

@@ -31,16 +31,16 @@ class Entry:
 
 
 ENTRIES = (
-    Entry("Thresher", "Starts into the bench. Nothing on the machine's drives is changed.", "quiet"),
-    Entry("Thresher, safe graphics", "When the screen stays black: no graphics driver.", "quiet nomodeset"),
+    Entry("Thresher", "Boots into the bench. Nothing on the machine's drives is changed.", "quiet"),
+    Entry("Thresher, safe graphics", "For a black screen: runs without a graphics driver.", "quiet nomodeset"),
     Entry(
         "Thresher, everything in memory",
-        "Takes a minute longer. Then the stick can go into the next machine.",
+        "Takes a minute longer; then the stick can be removed.",
         "quiet toram",
     ),
     Entry(
         "Memory only: the long check at once",
-        "In text, so that as much memory as possible is free to be checked.",
+        "In text mode, so that as much memory as possible is free for the check.",
         "quiet thresher.mode=memory",
     ),
     Entry(
@@ -89,11 +89,11 @@ def grub_config() -> str:
         ]
     lines += [
         'if [ "$grub_platform" = efi ]; then',
-        '  menuentry "Set-up of the firmware" {',
+        '  menuentry "Firmware setup" {',
         "    fwsetup",
         "  }",
         "fi",
-        'menuentry "Switch off" {',
+        'menuentry "Shut down" {',
         "  halt",
         "}",
     ]
@@ -107,7 +107,7 @@ def first_config() -> str:
 
 def theme_text() -> str:
     """Return the look of the menu in pictures: a band with the name, the entries, and what holds always."""
-    hint = "Up and down, then Enter. E changes an entry for this once."
+    hint = "Up and down, then Enter. E edits an entry for this boot."
     return "\n".join(
         [
             f'desktop-color: "{_PAPER}"',
@@ -162,7 +162,7 @@ def draw_pictures(folder: Path, fonts: Path) -> None:
     draw.rectangle((0, 118, width, 122), fill=_BAND)
     draw.text((82, 28), "Thresher", font=ImageFont.truetype(str(fonts / "B612-Bold.otf"), 40), fill=_PAPER)
     small = ImageFont.truetype(str(fonts / "B612-Regular.otf"), 17)
-    draw.text((82, 80), "This machine's drives are only read. Nothing is installed.", font=small, fill="#B9C2BC")
+    draw.text((82, 80), "Reads this machine's drives only. Installs nothing.", font=small, fill="#B9C2BC")
     # threshing strokes: the grain falls out, the straw goes on
     for number in range(24):
         x = 640 + number * 14

@@ -173,7 +173,7 @@ def looped(noise: float = -80.0, **changed: float) -> Answer:
             "cable",
             looped(low_worst_distortion=11.0, high_worst_distortion=4.0),
             "inconclusive",
-            "the low, high tone breaks",
+            "dropouts in the low and high tone",
         ),
         ("cable", looped(low_worst_distortion=2.9), "pass", "every tone"),
         ("cable", looped(low_distortion=4.0, low_worst_distortion=11.0), "fail", "low tone distortion and noise 4 %"),

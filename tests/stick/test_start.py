@@ -105,9 +105,9 @@ def test_a_new_stick_says_how_much_room_it_has_and_is_left_as_it_is(tmp_path: Pa
 @pytest.mark.parametrize(
     ("mounts", "in_memory", "words"),
     [
-        ("/dev/sdb1 /run/live/medium iso9660 ro 0 0\n", True, "stick can be pulled"),
-        ("/dev/sr0 /run/live/medium iso9660 ro 0 0\n", False, "from a disc or by network"),
-        ("", False, "from a disc or by network"),
+        ("/dev/sdb1 /run/live/medium iso9660 ro 0 0\n", True, "stick can be removed"),
+        ("/dev/sr0 /run/live/medium iso9660 ro 0 0\n", False, "did not boot from a USB stick"),
+        ("", False, "did not boot from a USB stick"),
     ],
 )
 def test_without_a_stick_jobs_are_in_memory_and_it_is_said_why(

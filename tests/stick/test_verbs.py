@@ -27,7 +27,7 @@ def on_a_stick(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
 def test_elsewhere_it_says_that_this_is_no_stick(thresher: Run) -> None:
     done = thresher("stick", "status")
     assert done.returncode == 2
-    assert "was not started from one" in done.stderr
+    assert "was not started from a stick" in done.stderr
 
 
 def test_status_ends_with_1_while_jobs_are_in_memory(thresher: Run, on_a_stick: Path) -> None:
@@ -62,4 +62,4 @@ def test_saving_lists_places_and_takes_no_drive_of_the_machine(
     assert thresher("stick", "save", "sdc1").stdout == "1 to /dev/sdc1\n"
     refused = thresher("stick", "save", "sda1")
     assert refused.returncode == 2
-    assert "can be unplugged" in refused.stderr
+    assert "removable drive" in refused.stderr

@@ -26,8 +26,8 @@ _VERBS = (
     "drive list",
     "drive health",
     "watch --seconds 3",
-    "past --list",
-    "past --yes",
+    "system-logs --list",
+    "system-logs --yes",
     "check run short",
     "run --load matrix --for 20s",
 )
@@ -148,8 +148,8 @@ def _every_verb(pc: EmulatedPc, mode: str, seen: Seen) -> None:
         printed = pc.run(f"thresher {verb} > /run/out 2>&1; echo rc $?; tail -3 /run/out", 1800.0)
         code = printed.partition("rc ")[2][:1]
         seen.say(code in ("0", "1"), f"{mode}: thresher {verb}: {printed.strip().splitlines()[-1][:90]}")
-    found = pc.run("grep -c 'A block of a drive cannot be read' /run/out; thresher past --yes | grep 'D-310'", 300.0)
-    seen.say("D-310" in found, f"{mode}: the past of the customer's system was read: {found.strip()[-80:]}")
+    found = pc.run("grep -c 'Bad block on a drive' /run/out; thresher system-logs --yes | grep 'D-310'", 300.0)
+    seen.say("D-310" in found, f"{mode}: the logs of the customer's system were read: {found.strip()[-80:]}")
 
 
 def _run_and_pull(pc: EmulatedPc, mode: str, pictures: Path, seen: Seen) -> int:

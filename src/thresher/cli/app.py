@@ -24,7 +24,6 @@ from thresher.cli.verbs.graphics import graphics_app
 from thresher.cli.verbs.import_log import import_log
 from thresher.cli.verbs.inventory import inventory
 from thresher.cli.verbs.log import log
-from thresher.cli.verbs.past import past
 from thresher.cli.verbs.prove import prove
 from thresher.cli.verbs.report import report
 from thresher.cli.verbs.run import run
@@ -32,6 +31,7 @@ from thresher.cli.verbs.scenario import scenario_app
 from thresher.cli.verbs.schedule import schedule_app
 from thresher.cli.verbs.stick import stick_app
 from thresher.cli.verbs.supply import supply
+from thresher.cli.verbs.system_logs import system_logs
 from thresher.cli.verbs.verdict import verdict
 from thresher.cli.verbs.watch import watch
 from thresher.cli.verbs.window import window
@@ -52,7 +52,7 @@ Examples:
   thresher decode dmesg.txt              a kernel log into findings
   thresher verdict JOB                   which part, how sure, and why
   thresher endings JOB                   how the machine died, and what goes on
-  thresher past sda2                     what the installed system remembers
+  thresher system-logs sda2              logs and crash dumps of the installed system
   thresher supply JOB                    rails under load: tolerance, droop, load line
   thresher run reset-hunt-short --simulate lighthouse-playout --speed 0
 
@@ -68,7 +68,7 @@ VERBS = (
     ("endings", endings),
     ("go-on", go_on),
     ("supply", supply),
-    ("past", past),
+    ("system-logs", system_logs),
     ("bad-pages", bad_pages),
     ("report", report),
     ("import", import_log),

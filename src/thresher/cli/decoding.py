@@ -24,9 +24,9 @@ from thresher.events.log_forms import ByteStream
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.regular_file import is_file, shown_name
 from thresher.model.vendors import Vendor
-from thresher.past.event_log import looks_like_event_log
-from thresher.past.installed import FileKind
-from thresher.past.read_process import read_apart
+from thresher.system_logs.event_log import looks_like_event_log
+from thresher.system_logs.installed import FileKind
+from thresher.system_logs.read_process import read_apart
 
 _LARGEST_RECORD = 1 << 20
 _TYPED_BYTES = 4096

@@ -59,7 +59,7 @@ _MIB = 1 << 20
 
 
 def kept_memory(system: System) -> str:
-    """Say how much memory no check can reach: what firmware keeps, and what the kernel and its loader lie in.
+    """Return in words how much memory no check can test: reserved by firmware, or used by kernel and boot loader.
 
     Kernel documentation, ABI/testing/sysfs-firmware-memmap: the map as firmware gave it, before anything took of it.
     Empty where the kernel does not show it.
@@ -76,8 +76,8 @@ def kept_memory(system: System) -> str:
     kernel = max(0, mapped - int(total[1]) * 1024)
     lowest = sum(min(high + 1, _LOW) - low for low, high in usable if low < _LOW)
     return (
-        f"out of reach: {_size(firmware)} that the firmware keeps, and {_size(kernel)} in which kernel and loader lie,"
-        f" {_size(lowest)} below 1 MiB among them"
+        f"not testable: {_size(firmware)} reserved by firmware, {_size(kernel)} used by kernel and boot loader"
+        f" ({_size(lowest)} of it below 1 MiB)"
     )
 
 

@@ -31,7 +31,7 @@ class StickRestart:
                 f"going on with {job}", "it is not on the stick", f"Keep the job under {self._home}."
             )
         write_whole(self._home / GOING_ON, f"{job.relative_to(self._home.resolve())}\n".encode())
-        return "the stick goes on with it when the machine starts from it again: put USB first in the boot order"
+        return "the stick continues the run when the machine boots from it again: put USB first in the boot order"
 
     def remove(self) -> str:
         """Undo that."""
@@ -42,4 +42,4 @@ class StickRestart:
             path.unlink()
         except OSError as error:
             return f"{path} could not be removed ({error.strerror}): remove it by hand"
-        return "the stick starts without that job again"
+        return "the stick no longer continues that job at boot"

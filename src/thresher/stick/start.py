@@ -23,7 +23,7 @@ _REASONS = {
     JobsState.NO_ROOM: "this stick is too small to keep jobs beside the image",
     JobsState.FOREIGN: "this stick holds another partition where jobs would be",
 }
-IN_MEMORY = "everything runs in memory, so that the stick can be pulled"
+IN_MEMORY = "everything runs in memory, so the stick can be removed"
 
 
 def find_jobs(mounts: str, in_memory: bool, home: Path, tools: Tools) -> StickState:
@@ -33,7 +33,7 @@ def find_jobs(mounts: str, in_memory: bool, home: Path, tools: Tools) -> StickSt
     medium = medium_of(mounts)
     drive = drive_of(medium) if medium is not None else None
     if drive is None:
-        return StickState(reason="it was not started from a stick that can be written, but from a disc or by network")
+        return StickState(reason="the machine did not boot from a USB stick")
     try:
         stick = look_at(drive, tools)
         if stick.layout.state in _REASONS:

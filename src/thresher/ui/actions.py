@@ -64,7 +64,7 @@ def menu_sections(window: "MainWindow") -> tuple[tuple[MenuItem, ...], ...]:
         ),
         (
             MenuItem("Decode a log, register or code…", ("Ctrl+D",), window.decode),
-            MenuItem("What the installed system remembers…", ("Ctrl+Shift+D",), window.show_past),
+            MenuItem("Read logs of the installed system…", ("Ctrl+Shift+D",), window.show_system_logs),
             MenuItem("Edit prices…", ("Ctrl+P",), requests.edit_prices),
             MenuItem("Reload prices", ("Ctrl+Shift+P",), requests.reload_prices),
             MenuItem("Undo last evidence", ("Ctrl+Alt+Z",), requests.undo_evidence),

@@ -400,10 +400,10 @@ class MainWindow(QWidget):
         lines = [f"{fact.name}: {fact.value}\n    {fact.source}" for fact in unknown]
         self._box("Sources that could not be read", "\n\n".join(lines) or "Every source of this machine was read.")
 
-    def show_past(self) -> None:
-        """Read what the installed system remembers, and add it as evidence."""
+    def show_system_logs(self) -> None:
+        """Read the logs of the installed system, and add evidence from them."""
         self.show_station(_EVIDENCE)
-        self.evidence.ask_past()
+        self.evidence.ask_system_logs()
 
     def show_access(self) -> None:
         """Show what the program may do here, what is missing, and what would give it."""

@@ -89,10 +89,10 @@ def _judge(answer: Answer, by_air: bool) -> CheckResult:
     if bad:
         return CHECK.failed(", ".join(bad), *figures, place=place)
     if torn:
-        # a busy computer tears the stream, a loose plug tears the sound: the recording looks the same
+        # a busy computer and a loose plug both cause dropouts: the recording looks the same
         return CHECK.unclear(
-            f"the {', '.join(torn)} tone breaks off in places: run it again with nothing else going on;"
-            " if it stays, look for a loose plug or socket",
+            f"dropouts in the {' and '.join(torn)} tone: run it again with nothing else running;"
+            " if they stay, check plug and socket",
             *figures,
             place=place,
         )

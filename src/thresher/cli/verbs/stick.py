@@ -23,12 +23,14 @@ def stick_app() -> typer.Typer:
 
 def _state() -> StickState:
     if not on_stick(RUN):
-        raise EnvironmentFault("asking the stick", "this system was not started from one", "See docs/stick.md.")
+        raise EnvironmentFault(
+            "reading the stick's state", "this system was not started from a stick", "See docs/stick.md."
+        )
     return read_state(RUN)
 
 
 def status(json: Json = False) -> None:
-    """Say where jobs are kept, how many there are, and what is known of the clock. 1 while they are in memory only."""
+    """Show where jobs are kept, how many there are, and whether the clock is wrong. 1 while in memory only."""
     from thresher.app.keeping_jobs import jobs_in
     from thresher.stick.clock import now, what_is_wrong
 
@@ -59,10 +61,10 @@ def keep(yes: Annotated[bool, typer.Option("--yes", help="Do not ask.")] = False
 
 
 def save(
-    place: Annotated[str, typer.Argument(help="A partition of a drive that can be unplugged, or //server/share.")] = "",
+    place: Annotated[str, typer.Argument(help="A partition of a removable drive, or //server/share.")] = "",
     user: Annotated[str, typer.Option(help="The share's user; a guest without one.")] = "",
 ) -> None:
-    """Save all jobs to another drive or a share of the network; without a place, list where that is possible."""
+    """Save all jobs to another drive or a network share; without a place, list the removable drives."""
     from thresher.app.keeping_jobs import Share, find_targets, jobs_in, save_to, save_to_share
 
     state, jobs = _state(), jobs_in(HOME)
@@ -75,10 +77,12 @@ def save(
         for each in found:
             say(each.words)
         if not found:
-            say("No drive that can be unplugged is here. Drives inside the machine are never written.")
+            say("No removable drive found. Thresher never writes to drives inside the machine.")
         return
     device = place if place.startswith("/dev/") else f"/dev/{Path(place).name}"
     target = next((each for each in found if each.device == device), None)
     if target is None:
-        raise InputError("stick save", [InputFault(place, "no file system of a drive that can be unplugged")])
+        raise InputError(
+            "stick save", [InputFault(place, "not a file system on a removable drive; thresher stick save lists them")]
+        )
     say(save_to(target, jobs))

@@ -1,4 +1,4 @@
-"""The line that says that jobs are in memory only, until they are saved elsewhere."""
+"""The warning that jobs are in memory only, until they are saved elsewhere."""
 
 from collections.abc import Callable
 
@@ -19,7 +19,7 @@ class MemoryBanner(QWidget):
         """`save` opens what saves jobs."""
         super().__init__(parent)
         self._look = look
-        self.words = f"Jobs are in memory only and gone when the machine goes down: {state.reason}."
+        self.words = f"Jobs are in memory only and will be lost at shutdown: {state.reason}."
         self.setFixedHeight(_HIGH)
         self.setAccessibleName(self.words)
         self.save = QPushButton("Save jobs…  Ctrl+Shift+K", self)

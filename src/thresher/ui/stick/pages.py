@@ -91,7 +91,7 @@ class FirstPage(_Page):
         self, state: StickState, settings: Settings, layouts: list[tuple[str, str]], now: float, scheme: Scheme
     ) -> None:
         """`layouts` are names and words, `now` the machine's clock in Unix seconds."""
-        super().__init__("on a stick. This machine's drives are only read; nothing is installed.", scheme)
+        super().__init__("USB stick. Reads this machine's drives only; installs nothing.", scheme)
         self._state, self._settings = state, settings
         columns = QHBoxLayout()
         columns.setSpacing(36)
@@ -138,11 +138,11 @@ class FirstPage(_Page):
     def _jobs(self, column: QVBoxLayout) -> None:
         state = self._state
         column.addWidget(_label("Jobs", "head"))
-        self.keep = QRadioButton(f"Keep jobs on this stick: {state.room / _GB:.1f} GB are free")
-        self.memory = QRadioButton("In memory only: gone when the machine is switched off")
+        self.keep = QRadioButton(f"Keep jobs on this stick: {state.room / _GB:.1f} GB free")
+        self.memory = QRadioButton("In memory only: lost when the machine shuts down")
         group = QButtonGroup(self)
         if state.lasting:
-            column.addWidget(_label("Jobs, shop and settings are kept on this stick."))
+            column.addWidget(_label("Jobs, shop data and settings are kept on this stick."))
             return
         for each in (self.keep, self.memory):
             group.addButton(each)
@@ -150,7 +150,7 @@ class FirstPage(_Page):
         self.keep.setEnabled(state.room > 0)
         (self.keep if state.room > 0 else self.memory).setChecked(True)
         about = (
-            "A partition is made behind the image, once. Without it a run cannot go on after a crash."
+            "Thresher adds a partition after the image, once. Without it a run cannot continue after a crash."
             if state.room > 0
             else f"{state.reason[:1].upper()}{state.reason[1:]}. Save jobs elsewhere before you switch off."
         )
@@ -163,10 +163,10 @@ class FirstPage(_Page):
         wrong = what_is_wrong(now, self._state.built)
         if wrong:
             column.addWidget(
-                _label(f"It is wrong: {wrong}. Its battery may be empty: the round checks that.", "trouble")
+                _label(f"It is wrong: {wrong}. The clock battery may be empty; the short round checks it.", "trouble")
             )
-        self.right = QRadioButton("It is right, give or take the time zone")
-        self.wrong = QRadioButton("It is wrong: note that, and leave it as it is")
+        self.right = QRadioButton("The clock is right, apart from the time zone")
+        self.wrong = QRadioButton("The clock is wrong: note it in the job, do not set it")
         group = QButtonGroup(self)
         for each in (self.right, self.wrong):
             group.addButton(each)
@@ -208,20 +208,20 @@ class BetweenPage(_Page):
 
     def __init__(self, state: StickState, unsaved: int, scheme: Scheme) -> None:
         """`unsaved` is how many jobs are in memory only."""
-        super().__init__("on a stick", scheme)
+        super().__init__("USB stick", scheme)
         self.column.addStretch(1)
         if unsaved and not state.lasting:
             jobs = "1 job is" if unsaved == 1 else f"{unsaved} jobs are"
             self.column.addWidget(_label(f"{jobs} in memory only", "head"))
             self.column.addWidget(
-                _label("Switched off or started again, the machine forgets them. Save them first.", "trouble")
+                _label("They are lost when the machine shuts down or restarts. Save them first.", "trouble")
             )
         grid = QGridLayout()
         grid.setSpacing(12)
         choices = [("B", "bench", "Open the bench again"), ("S", "save", "Save jobs elsewhere …")]
         if not state.lasting and state.room > 0:
             choices.append(("K", "keep", "Keep jobs on this stick"))
-        choices += [("R", "restart", "Start the machine again"), ("O", "off", "Switch off")]
+        choices += [("R", "restart", "Restart the machine"), ("O", "off", "Shut down")]
         self.buttons: dict[str, QPushButton] = {}
         self._keys = {key: word for key, word, _ in choices}
         for row, (key, word, words) in enumerate(choices):

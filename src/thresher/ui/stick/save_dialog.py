@@ -1,4 +1,4 @@
-"""Saving jobs that are in memory: to another drive, to a share of the network, or as a code to be photographed."""
+"""Saving jobs that are in memory: to another drive, to a network share, or as a QR code."""
 
 from pathlib import Path
 
@@ -21,7 +21,7 @@ _QUIET = 4
 
 
 class CodeView(QWidget):
-    """A text as a two-dimensional code (ISO/IEC 18004) that a telephone reads."""
+    """A text as a QR code (ISO/IEC 18004)."""
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
@@ -90,15 +90,15 @@ class SaveDialog(QDialog):
         self.drives = QListWidget()
         self.drives.setMinimumWidth(300)
         grid.addWidget(self.drives, 1, 0, 6, 1)
-        again = QPushButton("Look again")
+        again = QPushButton("Refresh list")
         again.clicked.connect(self.look)
-        self.save = QPushButton("Save all jobs there")
+        self.save = QPushButton("Save all jobs")
         self.save.clicked.connect(self._save_to_drive)
         grid.addWidget(again, 7, 0)
         grid.addWidget(self.save, 8, 0)
 
     def _to_share(self, grid: QGridLayout) -> None:
-        grid.addWidget(_head("To a share of the network"), 0, 1)
+        grid.addWidget(_head("To a network share"), 0, 1)
         self.address, self.user, self.password = QLineEdit(), QLineEdit(), QLineEdit()
         self.password.setEchoMode(QLineEdit.EchoMode.Password)
         for row, (field, words) in enumerate(
@@ -107,12 +107,12 @@ class SaveDialog(QDialog):
             field.setPlaceholderText(words)
             field.setMinimumWidth(220)
             grid.addWidget(field, row, 1)
-        self.share = QPushButton("Save all jobs there")
+        self.share = QPushButton("Save all jobs")
         self.share.clicked.connect(self._save_to_share)
         grid.addWidget(self.share, 4, 1)
 
     def _as_code(self, grid: QGridLayout) -> None:
-        grid.addWidget(_head("As a code for a photograph"), 0, 2)
+        grid.addWidget(_head("As a QR code to photograph"), 0, 2)
         self.code = CodeView(self)
         self.which = QComboBox()
         self.which.currentIndexChanged.connect(self._show_code)
@@ -136,7 +136,7 @@ class SaveDialog(QDialog):
         self.drives.addItems([each.words for each in targets])
         self.drives.setCurrentRow(0)
         if not targets:
-            self.said.setText("No drive that can be unplugged is here. Drives inside the machine are never written.")
+            self.said.setText("No removable drive found. Thresher never writes to drives inside the machine.")
 
     def _save_to_drive(self) -> None:
         row = self.drives.currentRow()

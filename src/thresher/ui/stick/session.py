@@ -126,7 +126,7 @@ class Session(QObject):
                 lambda error: page.say(str(error)),
             )
         else:
-            page.say("Going down …" if word == "off" else "Starting again …")
+            page.say("Shutting down …" if word == "off" else "Restarting …")
             QProcess.startDetached("systemctl", ["poweroff" if word == "off" else "reboot"])
 
     def _use_keyboard(self, name: str) -> None:

@@ -16,8 +16,8 @@ from thresher.ui.stations.evidence.add_dialog import AddEvidenceDialog
 from thresher.ui.stations.evidence.checks_list import ChecksList
 from thresher.ui.stations.evidence.decode_pane import DecodePane
 from thresher.ui.stations.evidence.entries import Entry, JobGroups, entries_of_decoded, entries_of_groups
-from thresher.ui.stations.evidence.past_dialog import PastDialog
 from thresher.ui.stations.evidence.signature_list import SignatureList
+from thresher.ui.stations.evidence.system_logs_dialog import SystemLogsDialog
 from thresher.ui.stations.evidence.timeline import SignatureTimeline
 
 _JOB, _BEFORE, _DECODED, _CHECKS = range(4)
@@ -93,17 +93,17 @@ class EvidenceStation(QWidget):
         self.list = SignatureList(look, signatures)
         head = self._make_tabs(signatures)
         signatures.column.addLayout(head)
-        self.past = QPushButton("Its past…", signatures)
-        self.past.setObjectName("read_past")
-        self.past.setAccessibleName("Read what the installed system remembers")
-        self.past.setToolTip(
+        self.system_logs = QPushButton("Read system logs…", signatures)
+        self.system_logs.setObjectName("read_system_logs")
+        self.system_logs.setAccessibleName("Read logs of the installed system")
+        self.system_logs.setToolTip(
             "Event logs, crash dumps and journals of the system on this machine's drives (Ctrl+Shift+D)"
         )
-        self.past.clicked.connect(lambda _checked=False: self.ask_past())
+        self.system_logs.clicked.connect(lambda _checked=False: self.ask_system_logs())
         search = QHBoxLayout()
         search.setSpacing(6)
         search.addWidget(self.filter, 1)
-        search.addWidget(self.past)
+        search.addWidget(self.system_logs)
         signatures.column.addLayout(search)
         signatures.column.addWidget(self.list, 1)
         self.checks = ChecksList(self._state, look, signatures)
@@ -263,11 +263,11 @@ class EvidenceStation(QWidget):
         dialog.open()
         return dialog
 
-    def ask_past(self) -> PastDialog:
-        """Have the drives of this machine listed, and what is installed on them read after consent."""
+    def ask_system_logs(self) -> SystemLogsDialog:
+        """List the drives of this machine, and read the logs on them after consent."""
         snapshot = self._state.snapshot
         model = snapshot.job.get("model", "") if snapshot is not None else ""
-        dialog = PastDialog(self._look, self.pane.vendor, model, self)
+        dialog = SystemLogsDialog(self._look, self.pane.vendor, model, self)
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         dialog.evidence_wanted.connect(self.evidence_wanted)
         dialog.note_wanted.connect(self.note_wanted)

@@ -1,4 +1,4 @@
-"""Records of an event log as plain values, by the package `evtx`; a damaged record is counted and the next one read."""
+"""Records of an event log as plain values, through the package `evtx`; damaged records are counted and skipped."""
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field

@@ -1,4 +1,4 @@
-"""Starts and ends in the journal of an installed Linux system, from the messages that the log service writes of itself.
+"""Starts and ends in the journal of an installed Linux system, from the log service's own start and stop messages.
 
 Message identifiers: systemd, sd-messages.h: journal started f77379a8…, stopped d93fb3c9…; both come in the initial
 system too, so the last of them in a boot decides.
@@ -8,8 +8,8 @@ import json
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from thresher.past.event_log import PastEvent
-from thresher.past.meanings import Happening
+from thresher.system_logs.event_log import TimelineEntry
+from thresher.system_logs.meanings import TimelineKind
 
 STARTED = "f77379a8490b408bbe5f6940505a777b"
 STOPPED = "d93fb3c9c24d451a97cea615ce59c00b"
@@ -28,7 +28,7 @@ def command_for(folder: str) -> list[str]:
     return ["journalctl", f"--directory={folder}", "--output=json", "--no-pager", "--quiet", *matches]
 
 
-def boots_of(lines: Iterable[str]) -> tuple[PastEvent, ...]:
+def boots_of(lines: Iterable[str]) -> tuple[TimelineEntry, ...]:
     """Return starts and ends; the end of the newest boot is left out, since it may be the present one or unknown."""
     boots: dict[str, _Boot] = {}
     for line in lines:
@@ -41,14 +41,14 @@ def boots_of(lines: Iterable[str]) -> tuple[PastEvent, ...]:
         known.last = max(known.last, at)
         known.stopped = kind == STOPPED
     ordered = sorted(boots.values(), key=lambda each: each.began)
-    events: list[PastEvent] = []
+    events: list[TimelineEntry] = []
     for number, boot_seen in enumerate(ordered):
-        events.append(PastEvent(boot_seen.began, Happening.START, "Start"))
+        events.append(TimelineEntry(boot_seen.began, TimelineKind.START, "Start"))
         if number + 1 == len(ordered):
             break
         if boot_seen.stopped:
-            events.append(PastEvent(boot_seen.last, Happening.ORDERLY_END, "Orderly end"))
+            events.append(TimelineEntry(boot_seen.last, TimelineKind.CLEAN_SHUTDOWN, "Clean shutdown"))
         else:
             at = ordered[number + 1].began
-            events.append(PastEvent(at, Happening.SUDDEN_END, "Started without an orderly end before"))
+            events.append(TimelineEntry(at, TimelineKind.SUDDEN_END, "Previous shutdown was unexpected"))
     return tuple(events)

@@ -1,4 +1,4 @@
-"""The files in which an installed system remembers: event logs, crash dumps, journals, kernel logs, by their places."""
+"""Where an installed system keeps its event logs, crash dumps, journals and kernel logs."""
 
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -34,7 +34,7 @@ class FileKind(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class PastFile:
+class LogFile:
     """A file to be read, and how."""
 
     path: Path
@@ -47,7 +47,7 @@ class InstalledSystem:
 
     what: str
     folder: Path
-    files: tuple[PastFile, ...]
+    files: tuple[LogFile, ...]
 
 
 def find_systems(root: Path) -> list[InstalledSystem]:
@@ -64,29 +64,29 @@ def find_systems(root: Path) -> list[InstalledSystem]:
     return found
 
 
-def _event_logs(windows: Path) -> Iterator[PastFile]:
+def _event_logs(windows: Path) -> Iterator[LogFile]:
     folder = _inside(windows, "system32", "winevt", "logs")
     if folder is not None:
         there = {path.name.lower(): path for path in _listed(folder)}
-        yield from (PastFile(there[name], FileKind.EVENT_LOG) for name in _EVENT_LOGS if name in there)
+        yield from (LogFile(there[name], FileKind.EVENT_LOG) for name in _EVENT_LOGS if name in there)
     dumps = _inside(windows, "minidump")
     if dumps is not None:
         small = sorted((path for path in _listed(dumps) if path.suffix.lower() == ".dmp"), reverse=True)
-        yield from (PastFile(path, FileKind.DUMP) for path in small[:30])
+        yield from (LogFile(path, FileKind.DUMP) for path in small[:30])
     whole = _inside(windows, "memory.dmp")
     if whole is not None:
-        yield PastFile(whole, FileKind.DUMP)
+        yield LogFile(whole, FileKind.DUMP)
 
 
-def _linux_files(log: Path) -> Iterator[PastFile]:
+def _linux_files(log: Path) -> Iterator[LogFile]:
     journal = _inside(log, "journal")
     if journal is not None and _is_folder(journal):
         for machine in _listed(journal):
             if _is_folder(machine) and any(path.suffix == ".journal" for path in _listed(machine)):
-                yield PastFile(machine, FileKind.JOURNAL)
+                yield LogFile(machine, FileKind.JOURNAL)
     for path in sorted(_listed(log)):
         if path.name.partition(".")[0] in {name.partition(".")[0] for name in _LINUX_LOGS} and _is_text(path.name):
-            yield PastFile(path, FileKind.TEXT_LOG)
+            yield LogFile(path, FileKind.TEXT_LOG)
 
 
 def _is_text(name: str) -> bool:

@@ -1,4 +1,4 @@
-"""Reading what the installed system remembers: choosing drives, the owner's consent, the time line, adding evidence."""
+"""Reading the logs of the installed system: drives, the owner's consent, the timeline, adding evidence."""
 
 from collections.abc import Callable
 from pathlib import Path
@@ -20,40 +20,40 @@ from PyQt6.QtWidgets import (
 
 from thresher.app.launch import cli_command
 from thresher.model.vendors import Vendor
-from thresher.past.reading import PastRead, changes_before
-from thresher.past.volumes import Volume
 from thresher.protocol.commands import AddEvidence
+from thresher.system_logs.reading import SystemLogsRead, changes_before
+from thresher.system_logs.volumes import Volume
 from thresher.ui.form import form_style
 from thresher.ui.look import Look
-from thresher.ui.stations.evidence.past_chart import PastChart
+from thresher.ui.stations.evidence.system_logs_chart import SystemLogsChart
 
 _GONE_MS = 2000
 _SIMULATED = "simulated"
-_CONSENT = "The customer has agreed that their system's logs are read. Nothing is written to their drives."
+_CONSENT = "The customer agreed that Thresher reads the logs of their system. Nothing is written to their drives."
 
 
-class PastAnswer(msgspec.Struct, frozen=True):
-    """What `thresher past --json` answers with."""
+class SystemLogsAnswer(msgspec.Struct, frozen=True):
+    """What `thresher system-logs --json` answers with."""
 
-    systems: tuple[PastRead, ...] = ()
+    systems: tuple[SystemLogsRead, ...] = ()
     not_read: tuple[tuple[str, str], ...] = ()
 
 
-class PastDialog(QDialog):
+class SystemLogsDialog(QDialog):
     """The whole of it on one page. `evidence_wanted` carries a command for each system that has evidence."""
 
     evidence_wanted = pyqtSignal(object)
     note_wanted = pyqtSignal(str)
 
     def __init__(self, look: Look, vendor: Vendor, model: str = "", parent: QWidget | None = None) -> None:
-        """`vendor` is whose register layout this machine has; `model` names a simulated one, which has its own past."""
+        """`vendor` names the register layout; `model` a simulated machine, which has logs of its own."""
         super().__init__(parent)
         self._look, self._vendor, self._model = look, vendor, model
         self._process: QProcess | None = None
-        self.answer = PastAnswer()
+        self.answer = SystemLogsAnswer()
         scheme = look.scheme
-        self.setObjectName("past")
-        self.setWindowTitle("What the installed system remembers")
+        self.setObjectName("system_logs")
+        self.setWindowTitle("Logs of the installed system")
         self.setStyleSheet(
             form_style(scheme)
             + f"QDialog {{ background: {scheme.paper}; }} QCheckBox, QLabel {{ color: {scheme.ink}; }}"
@@ -62,13 +62,13 @@ class PastDialog(QDialog):
         )
         self.drives = QListWidget(self)
         self.drives.setAccessibleName("File systems of this machine")
-        self.folder = QPushButton("A folder…", self)
+        self.folder = QPushButton("Add folder…", self)
         self.folder.setToolTip("Where a drive of the machine is mounted already")
         self.consent = QCheckBox(_CONSENT, self)
-        self.read = QPushButton("Read", self)
+        self.read = QPushButton("Read logs", self)
         self.said = QLabel("", self)
         self.said.setWordWrap(True)
-        self.chart = PastChart(look, self)
+        self.chart = SystemLogsChart(look, self)
         self.words = QPlainTextEdit(self)
         self.words.setReadOnly(True)
         self.words.setAccessibleName("What was found")
@@ -111,7 +111,7 @@ class PastDialog(QDialog):
             self.folder.setEnabled(False)
             self.offer(_SIMULATED, "The drive of the simulated machine")
             return
-        self._start(["past", "--list", "--json"], self._list, "Looking for file systems …")
+        self._start(["system-logs", "--list", "--json"], self._list, "Looking for file systems …")
 
     def _list(self, reported: bytes) -> None:
         for volume in msgspec.json.decode(reported, type=tuple[Volume, ...]):
@@ -153,7 +153,7 @@ class PastDialog(QDialog):
     def read_now(self) -> None:
         """Read the places that are ticked."""
         places = ["--simulate", self._model] if self._model else self.chosen
-        words = ["past", *places, "--yes", "--json", "--vendor", self._vendor.value]
+        words = ["system-logs", *places, "--yes", "--json", "--vendor", self._vendor.value]
         self._start(words, self._take, "Reading; a log of 200 MB takes a minute …")
 
     def _start(self, words: list[str], done: Callable[[bytes], None], said: str) -> None:
@@ -178,15 +178,15 @@ class PastDialog(QDialog):
         self._allow()
 
     def _take(self, reported: bytes) -> None:
-        self.show_answer(msgspec.json.decode(reported, type=PastAnswer))
+        self.show_answer(msgspec.json.decode(reported, type=SystemLogsAnswer))
         for each in self.answer.systems:  # the report has it, whether anything is added or not
             self.note_wanted.emit(f"With the customer's consent, read the logs of the installed system: {each.what}")
 
-    def show_answer(self, answer: PastAnswer) -> None:
+    def show_answer(self, answer: SystemLogsAnswer) -> None:
         """Show what was read: the system with most evidence on the chart, all of them in words."""
         self.answer = answer
         most = max(answer.systems, key=lambda each: len(each.findings), default=None)
-        self.chart.show_past(most)
+        self.chart.show_logs(most)
         self.words.setPlainText("\n".join(words_of(answer)))
         count = sum(len(each.findings) for each in answer.systems)
         self.said.setText(f"{count} pieces of evidence." if answer.systems else "No installed system was found there.")
@@ -210,7 +210,7 @@ class PastDialog(QDialog):
         super().done(result)
 
 
-def words_of(answer: PastAnswer) -> list[str]:
+def words_of(answer: SystemLogsAnswer) -> list[str]:
     """Return what was found, line by line: changes first, then groups, files and harmless events."""
     lines: list[str] = []
     for read in answer.systems:

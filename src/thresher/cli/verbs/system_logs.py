@@ -1,4 +1,4 @@
-"""`thresher past`."""
+"""`thresher system-logs`."""
 
 import sys
 from pathlib import Path
@@ -12,37 +12,40 @@ from thresher.cli.output import say, say_json
 from thresher.model.vendors import Vendor
 
 
-def past(
+def system_logs(
     where: Annotated[
-        list[str] | None, typer.Argument(help="Partitions such as sda2, or folders where one is mounted; all if empty.")
+        list[str] | None,
+        typer.Argument(
+            help="Partitions such as sda2, or folders where one is mounted; leave empty for all but this system's."
+        ),
     ] = None,
-    list_only: Annotated[bool, typer.Option("--list", help="Only list what could be read.")] = False,
-    yes: Annotated[bool, typer.Option("--yes", help="The owner has agreed: do not ask.")] = False,
+    list_only: Annotated[bool, typer.Option("--list", help="Only list the file systems.")] = False,
+    yes: Annotated[bool, typer.Option("--yes", help="The customer has agreed; do not ask.")] = False,
     vendor: Annotated[Vendor, typer.Option(help="Register layout of this machine's processor.")] = Vendor.UNKNOWN,
     job: JobPath = None,
     simulate: Simulate = None,
     json: Json = False,
 ) -> None:
-    """Read what the installed system remembers: event logs, crash dumps, journals. Nothing is written to its drives.
+    """Read event logs, crash dumps and journals of the installed system. Nothing is written to its drives.
 
-    With --job what is evidence is added to that job, each with its own time.
+    With --job the errors in them are added to that job as evidence, each with its own time.
     """
-    from thresher.cli.past_reading import add_to_job, chosen, print_past, print_volumes, read_all, read_simulated
-    from thresher.past.volumes import find_volumes
+    from thresher.cli.system_logs_reading import add_to_job, chosen, print_logs, print_volumes, read_all, read_simulated
+    from thresher.system_logs.volumes import find_volumes
 
     if list_only:
         print_volumes(find_volumes(), json)
         return
     targets = chosen(where or []) if simulate is None else []
     if simulate is None and not yes and not _agreed(json):
-        say("Nothing was read: say --yes when the customer has agreed.")
+        say("Nothing was read. Add --yes once the customer has agreed.")
         raise typer.Exit(COULD_NOT)
     read, troubles = read_all(targets, vendor) if simulate is None else read_simulated(simulate, vendor)
     if json:
         say_json({"systems": read, "not_read": troubles})
     else:
         for each in read:
-            print_past(each)
+            print_logs(each)
         for place, trouble in troubles:
             say(f"{place}: not read: {trouble}")
     if job is not None and read:

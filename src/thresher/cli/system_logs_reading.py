@@ -1,4 +1,4 @@
-"""What `thresher past` does: choosing file systems, reading what is installed on them, printing and keeping it."""
+"""What `thresher system-logs` does: choose file systems, read the logs on them, print them, add them to a job."""
 
 import tempfile
 from dataclasses import replace
@@ -11,12 +11,18 @@ from thresher.decoding.recognise import Tables, load_tables
 from thresher.model.errors import EnvironmentFault, InputError, InputFault, ThresherError
 from thresher.model.regular_file import is_folder
 from thresher.model.vendors import Vendor
-from thresher.past.installed import find_systems
-from thresher.past.meanings import Happening
-from thresher.past.reading import PastRead, changes_before, read_system
-from thresher.past.volumes import Volume, find_volumes, opened
+from thresher.system_logs.installed import find_systems
+from thresher.system_logs.meanings import TimelineKind
+from thresher.system_logs.reading import SystemLogsRead, changes_before, read_system
+from thresher.system_logs.volumes import Volume, find_volumes, opened
 
-_QUIET = (Happening.START, Happening.ORDERLY_END, Happening.SLEEP, Happening.WAKE, Happening.ASKED_FOR)
+_QUIET = (
+    TimelineKind.START,
+    TimelineKind.CLEAN_SHUTDOWN,
+    TimelineKind.SLEEP,
+    TimelineKind.WAKE,
+    TimelineKind.REQUESTED,
+)
 _MOST_LINES = 60
 
 
@@ -46,18 +52,22 @@ def chosen(where: list[str]) -> list[Volume | Path]:
         device = word if word.startswith("/dev/") else f"/dev/{word}"
         volume = next((each for each in volumes if each.device == device), None)
         if volume is None:
-            faults.append(InputFault(word, "no folder, and no file system of this machine (thresher past --list)"))
+            faults.append(
+                InputFault(
+                    word, "neither a folder nor a file system of this machine; thresher system-logs --list shows them"
+                )
+            )
         else:
             targets.append(volume)
     if faults:
-        raise InputError("past", faults)
+        raise InputError("system-logs", faults)
     return targets
 
 
-def read_all(targets: list[Volume | Path], vendor: Vendor) -> tuple[list[PastRead], list[tuple[str, str]]]:
+def read_all(targets: list[Volume | Path], vendor: Vendor) -> tuple[list[SystemLogsRead], list[tuple[str, str]]]:
     """Read every system on the targets; return them, and what was not read with the reason."""
     tables = load_tables()
-    read: list[PastRead] = []
+    read: list[SystemLogsRead] = []
     troubles: list[tuple[str, str]] = []
     for target in targets:
         place = str(target) if isinstance(target, Path) else target.words
@@ -72,7 +82,7 @@ def read_all(targets: list[Volume | Path], vendor: Vendor) -> tuple[list[PastRea
     return read, troubles
 
 
-def _read_target(target: Volume | Path, place: str, vendor: Vendor, tables: Tables) -> list[PastRead]:
+def _read_target(target: Volume | Path, place: str, vendor: Vendor, tables: Tables) -> list[SystemLogsRead]:
     if isinstance(target, Path):
         return [read_system(each, tables, vendor) for each in find_systems(target)]
     with opened(target) as folder:
@@ -89,16 +99,16 @@ def _read_target(target: Volume | Path, place: str, vendor: Vendor, tables: Tabl
     ]
 
 
-def read_simulated(scenario: str, vendor: Vendor) -> tuple[list[PastRead], list[tuple[str, str]]]:
-    """Read what the system of a simulated machine remembers, from files as its drive would hold them."""
+def read_simulated(scenario: str, vendor: Vendor) -> tuple[list[SystemLogsRead], list[tuple[str, str]]]:
+    """Read the logs of a simulated machine's system, from files as its drive would hold them."""
     from thresher.app.machines import scenario_path
     from thresher.machine.live import LiveSystem
-    from thresher.simulator.remembered import write_past
+    from thresher.simulator.installed_system import write_installed_system
     from thresher.simulator.scenario import load_scenario
 
     loaded = load_scenario(scenario_path(scenario))
-    with tempfile.TemporaryDirectory(prefix="thresher-past-") as folder:
-        read, troubles = read_all([write_past(loaded, Path(folder), LiveSystem().wall())], vendor)
+    with tempfile.TemporaryDirectory(prefix="thresher-logs-") as folder:
+        read, troubles = read_all([write_installed_system(loaded, Path(folder), LiveSystem().wall())], vendor)
     named = [
         replace(
             each,
@@ -110,11 +120,11 @@ def read_simulated(scenario: str, vendor: Vendor) -> tuple[list[PastRead], list[
     return named, troubles
 
 
-def print_past(read: PastRead) -> None:
-    """Print what a system remembers: files, findings in groups, changes, the time line, use, harmless events."""
+def print_logs(read: SystemLogsRead) -> None:
+    """Print the logs of a system: files, findings in groups, changes, the timeline, hours of use, harmless events."""
     say(f"{read.what[:1].upper()}{read.what[1:]} on {read.place}")
     for file in read.files:
-        say(f"  {Path(file.path).name}: {file.words or file.trouble}")
+        say(f"  {Path(file.path).name}: {file.words or f'not read: {file.trouble}'}")
     say(f"\n{len(read.findings)} pieces of evidence in {len(read.groups)} groups")
     for group in read.groups:
         noise = f"; {group.noise}" if group.noise else ""
@@ -122,12 +132,12 @@ def print_past(read: PastRead) -> None:
         say(f"  {_day(group.first)} to {_day(group.last)}  {group.code}  {group.count} × {group.title}{place}{noise}")
     for sentence in changes_before(read):
         say(f"  {sentence}")
-    lines = [each for each in read.happenings if each.happening not in _QUIET]
+    lines = [each for each in read.timeline if each.kind not in _QUIET]
     if lines:
-        say("\nTime line")
+        say("\nTimeline")
     for day, entries in groupby(lines[-_MOST_LINES:], key=lambda each: _day(each.at)):
         for entry in entries:
-            say(f"  {day}  {entry.happening}: {entry.title}{f' ({entry.detail[:90]})' if entry.detail else ''}")
+            say(f"  {day}  {entry.kind}: {entry.title}{f' ({entry.detail[:90]})' if entry.detail else ''}")
     if read.use:
         days = len(read.use)
         say(f"\nIn use for {read.hours:.0f} hours on {days} days, {read.use[0].day} to {read.use[-1].day}")
@@ -142,7 +152,7 @@ def _day(at: float) -> str:
     return f"{datetime.fromtimestamp(at, UTC):%Y-%m-%d}"
 
 
-def add_to_job(job: Path, read: list[PastRead], simulate: str | None) -> str:
+def add_to_job(job: Path, read: list[SystemLogsRead], simulate: str | None) -> str:
     """Add the evidence of systems to a job, each finding with its own time, and the hours of use with it."""
     from thresher.app import wiring
     from thresher.app.machines import open_system
@@ -152,7 +162,7 @@ def add_to_job(job: Path, read: list[PastRead], simulate: str | None) -> str:
     try:
         added = 0
         for each in read:
-            engine.note("Read what the installed system remembers", f"{each.what} on {each.place}")
+            engine.note("Read logs of the installed system", f"{each.what} on {each.place}")
             if each.findings:
                 minutes = 60.0 * each.hours
                 origin = each.findings[0].origin

@@ -126,7 +126,7 @@ def opened(volume: Volume, tools: Tools = run_tool, root: bool | None = None) ->
         next_step = "Mount it read only, or start Thresher as root or from a stick."
         raise EnvironmentFault(opening, "only root may mount it", next_step)
     driver, options = _OPTIONS[volume.file_system]
-    folder = Path(tempfile.mkdtemp(prefix="thresher-past-"))
+    folder = Path(tempfile.mkdtemp(prefix="thresher-logs-"))
     try:
         was_read_only = tools(["blockdev", "--getro", volume.device]).strip() == "1"
         tools(["blockdev", "--setro", volume.device])

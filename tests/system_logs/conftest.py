@@ -7,9 +7,9 @@ import pytest
 
 from thresher.decoding.recognise import Tables, load_tables
 from thresher.model.vendors import Vendor
-from thresher.past.event_log import EventLogRead, read_event_log
-from thresher.past.meanings import load_meanings
 from thresher.simulator.event_log_writer import Event, write_log
+from thresher.system_logs.event_log import EventLogRead, read_event_log
+from thresher.system_logs.meanings import load_meanings
 
 ReadEvents = Callable[[Sequence[Event]], EventLogRead]
 NOON = 1_772_539_200.0

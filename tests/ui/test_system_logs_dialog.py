@@ -1,4 +1,4 @@
-"""Reading a machine's past in the window: consent first, then the time line, then evidence of the job."""
+"""Reading the installed system's logs in the window: consent first, then the timeline, then evidence."""
 
 from pathlib import Path
 
@@ -6,20 +6,20 @@ import pytest
 from PyQt6.QtCore import QPointF
 from pytestqt.qtbot import QtBot
 
-from tests.past.conftest import NOON
+from tests.system_logs.conftest import NOON
 from thresher.decoding.recognise import load_tables
 from thresher.model.vendors import Vendor
-from thresher.past.installed import find_systems
-from thresher.past.reading import read_system
 from thresher.protocol.commands import AddEvidence
 from thresher.simulator.event_log_writer import Event, write_log
+from thresher.system_logs.installed import find_systems
+from thresher.system_logs.reading import read_system
 from thresher.ui.look import Look
-from thresher.ui.stations.evidence.past_dialog import PastAnswer, PastDialog, words_of
+from thresher.ui.stations.evidence.system_logs_dialog import SystemLogsAnswer, SystemLogsDialog, words_of
 
 DAY = 86400.0
 
 
-def past_of(root: Path) -> Path:
+def drive_of(root: Path) -> Path:
     logs = root / "Windows" / "System32" / "winevt" / "Logs"
     logs.mkdir(parents=True)
     events = [
@@ -35,14 +35,14 @@ def past_of(root: Path) -> Path:
 
 
 @pytest.fixture
-def dialog(qtbot: QtBot) -> PastDialog:
-    made = PastDialog(Look(), Vendor.INTEL)
+def dialog(qtbot: QtBot) -> SystemLogsDialog:
+    made = SystemLogsDialog(Look(), Vendor.INTEL)
     qtbot.addWidget(made)
     made.show()
     return made
 
 
-def test_nothing_is_read_before_the_customer_has_agreed(dialog: PastDialog) -> None:
+def test_nothing_is_read_before_the_customer_has_agreed(dialog: SystemLogsDialog) -> None:
     dialog.offer("/dev/sda2", "/dev/sda2: encrypted (BitLocker); left alone", locked=True)
     dialog.consent.setChecked(True)
     assert not dialog.read.isEnabled(), "there is nothing that can be read"
@@ -56,9 +56,9 @@ def test_nothing_is_read_before_the_customer_has_agreed(dialog: PastDialog) -> N
 
 
 def test_a_folder_is_read_by_a_process_and_added_with_its_own_times(
-    qtbot: QtBot, dialog: PastDialog, tmp_path: Path
+    qtbot: QtBot, dialog: SystemLogsDialog, tmp_path: Path
 ) -> None:
-    root = past_of(tmp_path / "drive")
+    root = drive_of(tmp_path / "drive")
     notes: list[str] = []
     dialog.note_wanted.connect(notes.append)
     dialog.offer(str(root), str(root))
@@ -79,22 +79,22 @@ def test_a_folder_is_read_by_a_process_and_added_with_its_own_times(
     assert "consent" in notes[0], "noted as soon as it was read"
 
 
-def test_the_chart_says_what_is_under_the_mouse(dialog: PastDialog, tmp_path: Path) -> None:
-    (system,) = find_systems(past_of(tmp_path / "drive"))
+def test_the_chart_says_what_is_under_the_mouse(dialog: SystemLogsDialog, tmp_path: Path) -> None:
+    (system,) = find_systems(drive_of(tmp_path / "drive"))
     read = read_system(system, load_tables(), Vendor.INTEL)
-    dialog.show_answer(PastAnswer((read,), (("/dev/sda2", "encrypted"),)))
+    dialog.show_answer(SystemLogsAnswer((read,), (("/dev/sda2", "encrypted"),)))
     dialog.chart.grab()
     wide = dialog.chart.width()
     words = {dialog.chart.words_at(QPointF(x, y)) for x in range(0, wide, 4) for y in range(0, 280, 6)}
-    assert any("2026-03-03  A block of a drive cannot be read" in each for each in words)
-    assert any("The end before was unexpected" in each for each in words)
+    assert any("2026-03-03  Bad block on a drive" in each for each in words)
+    assert any("Previous shutdown was unexpected" in each for each in words)
     assert any(each.startswith("2026-02-01: 1.0 h") for each in words)
     lines = words_of(dialog.answer)
     assert "/dev/sda2: not read: encrypted" in lines
     assert any("System.evtx: 6 events, 2 of them evidence" in each for each in lines)
 
 
-def test_where_nothing_is_installed_that_is_said(qtbot: QtBot, dialog: PastDialog, tmp_path: Path) -> None:
+def test_where_nothing_is_installed_that_is_said(qtbot: QtBot, dialog: SystemLogsDialog, tmp_path: Path) -> None:
     dialog.offer(str(tmp_path), str(tmp_path))
     dialog.consent.setChecked(True)
     dialog.read.click()
@@ -102,8 +102,8 @@ def test_where_nothing_is_installed_that_is_said(qtbot: QtBot, dialog: PastDialo
     assert not dialog.add.isEnabled()
 
 
-def test_a_simulated_machine_has_a_past_of_its_own(qtbot: QtBot) -> None:
-    made = PastDialog(Look(), Vendor.INTEL, "lighthouse-playout")
+def test_a_simulated_machine_has_a_drive_of_its_own(qtbot: QtBot) -> None:
+    made = SystemLogsDialog(Look(), Vendor.INTEL, "lighthouse-playout")
     qtbot.addWidget(made)
     made.look_for_drives()
     assert not made.folder.isEnabled(), "the bench's own computer has nothing to do with it"

@@ -10,17 +10,17 @@ from thresher.model.findings import FindingKind, Severity
 from thresher.model.parts import PartKind
 from thresher.model.tomlfile import convert_list, parse_toml
 
-FORMAT = "thresher-past-events/1"
+FORMAT = "thresher-system-events/1"
 
 
-class Happening(StrEnum):
-    """What a line of the time line tells of."""
+class TimelineKind(StrEnum):
+    """What an entry of the timeline is."""
 
     START = "start"
-    ORDERLY_END = "orderly end"
+    CLEAN_SHUTDOWN = "clean shutdown"
     SUDDEN_END = "sudden end"
     STOP = "stop"
-    ASKED_FOR = "asked for"
+    REQUESTED = "requested"
     SLEEP = "sleep"
     WAKE = "wake"
     ERROR = "error"
@@ -54,7 +54,7 @@ class EventMeaning:
     severity: Severity = Severity.NOTE
     place: str = ""
     special: Special | None = None
-    happening: Happening | None = None
+    timeline: TimelineKind | None = None
     weight: float = 1.0
 
 
@@ -84,5 +84,5 @@ def parse_meanings(text: str, source: str) -> Meanings:
 
 def load_meanings() -> Meanings:
     """Return the directory that comes with the program."""
-    text = resources.files("thresher.past").joinpath("events.toml").read_text(encoding="utf-8")
+    text = resources.files("thresher.system_logs").joinpath("events.toml").read_text(encoding="utf-8")
     return parse_meanings(text, "events.toml")

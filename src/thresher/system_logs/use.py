@@ -1,16 +1,16 @@
-"""How long a machine was in use, by day, from its starts, ends and pauses as an event log tells them."""
+"""How long a machine was in use, by day, from the starts, ends and pauses in an event log."""
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 
-from thresher.past.meanings import Happening
+from thresher.system_logs.meanings import TimelineKind
 
 _SAME_START_S = 180.0
 _MOST_DAYS = 1_500
 _LONGEST_S = 400 * 86400.0
 """What lasts longer is a clock that was set, or a damaged time."""
-_ENDS = (Happening.ORDERLY_END, Happening.SLEEP)
+_ENDS = (TimelineKind.CLEAN_SHUTDOWN, TimelineKind.SLEEP)
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,17 +29,17 @@ class UseCounter:
     _last: float | None = None
     _seconds: dict[str, float] = field(default_factory=dict)
 
-    def take(self, at: float, happening: Happening | None) -> None:
+    def take(self, at: float, kind: TimelineKind | None) -> None:
         """Take one event. A clock that went back begins anew."""
         if self._last is not None and at < self._last - 1.0:
             self._close(self._last)
             self._last = None
-        if happening in (Happening.START, Happening.WAKE):
+        if kind in (TimelineKind.START, TimelineKind.WAKE):
             fresh = self._since is None or self._last is None or at - self._since > _SAME_START_S
             if fresh:
                 self._close(self._last)
                 self._since = at
-        elif happening in _ENDS:
+        elif kind in _ENDS:
             self._close(at)
         self._last = at
 
@@ -61,9 +61,9 @@ class UseCounter:
         return tuple(DayOfUse(day, round(seconds / 3600.0, 2)) for day, seconds in sorted(self._seconds.items()))
 
 
-def use_of(events: Iterable[tuple[float, Happening]]) -> tuple[DayOfUse, ...]:
+def use_of(events: Iterable[tuple[float, TimelineKind]]) -> tuple[DayOfUse, ...]:
     """Return the days of use from times and what happened then."""
     counter = UseCounter()
-    for at, happening in events:
-        counter.take(at, happening)
+    for at, kind in events:
+        counter.take(at, kind)
     return counter.days()

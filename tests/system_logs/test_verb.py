@@ -1,4 +1,4 @@
-"""`thresher past` and `thresher decode` on logs of the other desktop system, from the outside."""
+"""`thresher system-logs` and `thresher decode` on logs of the other desktop system, from the outside."""
 
 import json
 import re
@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Run
-from tests.past.conftest import NOON
+from tests.system_logs.conftest import NOON
 from thresher.journal.jobfile import JobFile
 from thresher.simulator.event_log_writer import Event, write_log
 
@@ -33,25 +33,25 @@ def drive(root: Path) -> Path:
 
 
 def test_nothing_is_read_before_somebody_says_that_the_customer_has_agreed(thresher: Run, tmp_path: Path) -> None:
-    done = thresher("past", str(drive(tmp_path / "drive")))
+    done = thresher("system-logs", str(drive(tmp_path / "drive")))
     assert done.returncode == 2
-    assert done.stdout == "Nothing was read: say --yes when the customer has agreed.\n"
+    assert done.stdout == "Nothing was read. Add --yes once the customer has agreed.\n"
 
 
-def test_what_a_system_remembers_is_printed(thresher: Run, tmp_path: Path) -> None:
-    done = thresher("past", str(drive(tmp_path / "drive")), "--yes")
+def test_the_logs_of_a_system_are_printed(thresher: Run, tmp_path: Path) -> None:
+    done = thresher("system-logs", str(drive(tmp_path / "drive")), "--yes")
     assert done.returncode == 1, "faults found"
     for expected in (
         "System.evtx: 8 events, 2 of them evidence",
-        "2026-03-03 to 2026-03-04  D-310  2 × A block of a drive cannot be read, drive 0",
+        "2026-03-03 to 2026-03-04  D-310  2 × Bad block on a drive, drive 0",
         "In use for 4 hours on 2 days, 2026-03-03 to 2026-03-04",
-        "2 × A program lacks a right",
+        "2 × A program lacks a permission",
     ):
         assert expected in done.stdout
 
 
 def test_json_has_times_and_hours(thresher: Run, tmp_path: Path) -> None:
-    done = thresher("past", str(drive(tmp_path / "drive")), "--yes", "--json")
+    done = thresher("system-logs", str(drive(tmp_path / "drive")), "--yes", "--json")
     (system,) = json.loads(done.stdout)["systems"]
     assert [each["at"] for each in system["findings"]] == [NOON + HOUR, NOON + 25 * HOUR]
     assert [(each["day"], each["hours"]) for each in system["use"]] == [("2026-03-03", 2.0), ("2026-03-04", 2.0)]
@@ -59,7 +59,7 @@ def test_json_has_times_and_hours(thresher: Run, tmp_path: Path) -> None:
 
 def test_it_is_added_to_a_job_with_its_own_times_and_hours(thresher: Run, tmp_path: Path) -> None:
     job = tmp_path / "a.thresher"
-    done = thresher("past", "--simulate", "school-library", "--job", str(job))
+    done = thresher("system-logs", "--simulate", "school-library", "--job", str(job))
     assert done.returncode == 1
     added = re.search(r"(\d+) pieces of evidence added", done.stdout)
     assert added is not None
@@ -79,12 +79,12 @@ def test_it_is_added_to_a_job_with_its_own_times_and_hours(thresher: Run, tmp_pa
 
 
 def test_places_that_are_none_are_named(thresher: Run, tmp_path: Path) -> None:
-    done = thresher("past", str(tmp_path / "gone"), "--yes")
+    done = thresher("system-logs", str(tmp_path / "gone"), "--yes")
     assert done.returncode == 2
-    assert "no folder, and no file system of this machine" in done.stderr
+    assert "neither a folder nor a file system of this machine" in done.stderr
     empty = tmp_path / "empty"
     empty.mkdir()
-    done = thresher("past", str(empty), "--yes")
+    done = thresher("system-logs", str(empty), "--yes")
     assert done.returncode == 2
     assert f"{empty}: not read: no system is installed there" in done.stdout
 
@@ -93,5 +93,5 @@ def test_an_event_log_is_decoded_like_any_log(thresher: Run, tmp_path: Path) -> 
     log = drive(tmp_path / "drive") / "Windows/System32/winevt/Logs/System.evtx"
     done = thresher("decode", str(log))
     assert done.returncode == 1
-    assert "A block of a drive cannot be read" in done.stdout
+    assert "Bad block on a drive" in done.stdout
     assert "D-310" in done.stdout

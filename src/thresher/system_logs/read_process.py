@@ -14,8 +14,8 @@ from thresher.model.errors import EnvironmentFault
 from thresher.model.own_program import own_command
 from thresher.model.regular_file import open_regular
 from thresher.model.vendors import Vendor
-from thresher.past.event_log import EventLogRead, PastEvent
-from thresher.past.journal_boots import boots_of, command_for
+from thresher.system_logs.event_log import EventLogRead, TimelineEntry
+from thresher.system_logs.journal_boots import boots_of, command_for
 
 _AT_MOST_S = 900.0
 _OUT_OF_TIME = (-signal.SIGXCPU, -signal.SIGKILL)
@@ -39,7 +39,7 @@ def read_journal_apart(folder: Path, vendor: Vendor) -> EventLogRead:
         return _read_stream(lines, folder, "text-log", vendor)
 
 
-def read_journal_boots(folder: Path) -> tuple[PastEvent, ...]:
+def read_journal_boots(folder: Path) -> tuple[TimelineEntry, ...]:
     """Read starts and ends in a folder of journals. Raises EnvironmentFault."""
     with _journal(command_for(str(folder)), folder) as lines:
         return boots_of(line.decode("utf-8", "replace") for line in lines)
@@ -67,7 +67,7 @@ def _journal(command: list[str], folder: Path) -> Iterator[IO[bytes]]:
 
 def _read_stream(stream: IO[bytes], path: Path, kind: str, vendor: Vendor) -> EventLogRead:
     tried = f"reading {path}"
-    command = own_command("thresher.past.worker", kind, path.name, vendor.value)
+    command = own_command("thresher.system_logs.worker", kind, path.name, vendor.value)
     try:
         done = subprocess.run(command, stdin=stream, capture_output=True, timeout=_AT_MOST_S, check=False)
     except subprocess.TimeoutExpired as error:

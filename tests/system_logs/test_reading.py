@@ -13,23 +13,23 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.past.conftest import NOON
-from tests.past.test_event_log import memory_record
-from thresher.cli.past_reading import chosen
+from tests.system_logs.conftest import NOON
+from tests.system_logs.test_event_log import memory_record
+from thresher.cli.system_logs_reading import chosen
 from thresher.decoding.recognise import Tables, load_tables
 from thresher.model.errors import EnvironmentFault, InputError
 from thresher.model.findings import FindingKind
 from thresher.model.parts import PartKind
 from thresher.model.vendors import Vendor
-from thresher.past.event_log import read_event_log
-from thresher.past.installed import FileKind, find_systems
-from thresher.past.journal_boots import STARTED, STOPPED, boots_of
-from thresher.past.meanings import Happening, load_meanings, parse_meanings
-from thresher.past.read_process import read_apart
-from thresher.past.reading import changes_before, read_system
-from thresher.past.volumes import Volume, opened, parse_volumes
-from thresher.past.worker import seconds_for
 from thresher.simulator.event_log_writer import Event, write_log
+from thresher.system_logs.event_log import read_event_log
+from thresher.system_logs.installed import FileKind, find_systems
+from thresher.system_logs.journal_boots import STARTED, STOPPED, boots_of
+from thresher.system_logs.meanings import TimelineKind, load_meanings, parse_meanings
+from thresher.system_logs.read_process import read_apart
+from thresher.system_logs.reading import changes_before, read_system
+from thresher.system_logs.volumes import Volume, opened, parse_volumes
+from thresher.system_logs.worker import seconds_for
 
 W = "Microsoft-Windows-"
 DAY = 86400.0
@@ -169,7 +169,7 @@ def test_reading_stops_when_it_is_asked_to(tmp_path: Path, tables: Tables) -> No
     windows(tmp_path, [Event("disk", 7, NOON)])
     (system,) = find_systems(tmp_path)
     read = read_system(system, tables, Vendor.INTEL, lambda _name: False)
-    assert (read.findings, read.files[0].trouble) == ((), "not read: it was stopped before")
+    assert (read.findings, read.files[0].trouble) == ((), "reading was stopped before it")
 
 
 def test_errors_that_began_after_a_change_are_named_with_it(tmp_path: Path, tables: Tables) -> None:
@@ -179,7 +179,9 @@ def test_errors_that_began_after_a_change_are_named_with_it(tmp_path: Path, tabl
     windows(tmp_path, [start, card, *hangs])
     (system,) = find_systems(tmp_path)
     (sentence,) = changes_before(read_system(system, tables, Vendor.INTEL))
-    assert sentence.startswith("The graphics driver stopped responding and came back: 3 since 2026-03-03")
+    assert sentence.startswith(
+        "The graphics driver stopped responding and came back: 3, all within days after this change on 2026-03-03"
+    )
     assert "Kestrel graphics card" in sentence
 
 
@@ -222,13 +224,13 @@ def test_boots_of_a_journal_without_an_orderly_end_are_sudden_ends() -> None:
         "damaged {",
         line("c", 900, STARTED),
     ]
-    events = [(each.at, each.happening) for each in boots_of(lines)]
+    events = [(each.at, each.kind) for each in boots_of(lines)]
     assert events == [
-        (100.0, Happening.START),
-        (500.0, Happening.ORDERLY_END),
-        (600.0, Happening.START),
-        (900.0, Happening.SUDDEN_END),
-        (900.0, Happening.START),
+        (100.0, TimelineKind.START),
+        (500.0, TimelineKind.CLEAN_SHUTDOWN),
+        (600.0, TimelineKind.START),
+        (900.0, TimelineKind.SUDDEN_END),
+        (900.0, TimelineKind.START),
     ]
 
 
@@ -246,7 +248,7 @@ def test_a_reader_that_turns_in_circles_is_ended(tmp_path: Path, monkeypatch: py
     log = tmp_path / "System.evtx"
     log.write_bytes(b"ElfFile\x00")
     circles = "import resource; resource.setrlimit(resource.RLIMIT_CPU, (1, 1))\nwhile True: pass"
-    monkeypatch.setattr("thresher.past.read_process.own_command", lambda *_: [sys.executable, "-c", circles])
+    monkeypatch.setattr("thresher.system_logs.read_process.own_command", lambda *_: [sys.executable, "-c", circles])
     with pytest.raises(EnvironmentFault, match="used up the time"):
         read_apart(log, "event-log", Vendor.INTEL)
 
@@ -310,7 +312,7 @@ _USED = len(_LOG.rstrip(b"\x00"))
 
 
 def test_the_directory_refuses_what_contradicts_itself() -> None:
-    text = 'format = "thresher-past-events/1"\n' + 2 * (
+    text = 'format = "thresher-system-events/1"\n' + 2 * (
         '[[events]]\nproviders = ["disk"]\nnumbers = [7]\ntitle = "t"\nsays = "s"\ncode = "Z-999"\n'
         'kind = "drive worn out"\npart = "drive"\nweight = 3.0\n'
     )
@@ -350,7 +352,7 @@ def test_the_running_system_is_named_and_is_read_only_when_it_is_chosen(monkeypa
         '"label":"Customer","size":400000000000,"model":null,"mountpoint":null',
         '"label":"Customer","size":4,"mountpoint":"/"',
     )
-    monkeypatch.setattr("thresher.cli.past_reading.find_volumes", lambda: parse_volumes(listing))
+    monkeypatch.setattr("thresher.cli.system_logs_reading.find_volumes", lambda: parse_volumes(listing))
     volumes = parse_volumes(listing)
     assert volumes[2].words.endswith(", the system that is running")
     assert [each.device for each in chosen([]) if isinstance(each, Volume)] == ["/dev/sda1", "/dev/sda2", "/dev/sda5"]

@@ -1,4 +1,4 @@
-"""An event log of the other common desktop system: findings with their times, a time line, and hours of use.
+"""An event log of the other common desktop system: findings with their times, a timeline, and hours of use.
 
 Providers, numbers and data as the system's maker publishes them; the hardware error record in an event 17 to 20 of the
 hardware error logger is a Common Platform Error Record (UEFI Specification, appendix N), which is decoded like any.
@@ -20,13 +20,13 @@ from thresher.events.machine_checks.registers import MachineCheck
 from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import PartKind
 from thresher.model.vendors import Vendor
-from thresher.past.meanings import EventMeaning, Happening, Meanings, Special
-from thresher.past.records import MAGIC, Damage, Record, read_records
-from thresher.past.use import DayOfUse, UseCounter
+from thresher.system_logs.meanings import EventMeaning, Meanings, Special, TimelineKind
+from thresher.system_logs.records import MAGIC, Damage, Record, read_records
+from thresher.system_logs.use import DayOfUse, UseCounter
 
 _MOST_FINDINGS = 500
 _DAY_S = 86400.0
-_MOST_HAPPENINGS = 4_000
+_MOST_ENTRIES = 4_000
 _SAME_END_S = 900.0
 """Event 41, 6008 and the stop code of one end are all written at the start after it, within minutes."""
 _DRIVE = re.compile(r"(?i)\\device\\(?:harddisk(\d+)|raidport(\d+)|ide\\ide(?:port)?(\d+))")
@@ -42,11 +42,11 @@ _PLACE = re.compile(r"\{(\w+)\}")
 
 
 @dataclass(frozen=True, slots=True)
-class PastEvent:
-    """One line of a machine's time line: when (Unix seconds), what kind of thing, and what."""
+class TimelineEntry:
+    """One entry of a machine's timeline: when (Unix seconds), its kind, and what it was."""
 
     at: float
-    happening: Happening
+    kind: TimelineKind
     title: str
     detail: str = ""
 
@@ -60,7 +60,7 @@ class EventLogRead:
     """
 
     log: LogDecoded
-    happenings: tuple[PastEvent, ...]
+    timeline: tuple[TimelineEntry, ...]
     use: tuple[DayOfUse, ...]
     unknown: int
     damaged: tuple[str, ...] = ()
@@ -114,7 +114,7 @@ class _Reader:
     vendor: Vendor
     findings: dict[_Same, Finding] = field(default_factory=dict)
     checks: list[MachineCheck] = field(default_factory=list)
-    happenings: list[PastEvent] = field(default_factory=list)
+    timeline: list[TimelineEntry] = field(default_factory=list)
     ends: list[_End] = field(default_factory=list)
     stops: list[tuple[float, Stop]] = field(default_factory=list)
     notes: Counter[tuple[str, int]] = field(default_factory=Counter)
@@ -131,7 +131,7 @@ class _Reader:
         self.last = record.at if self.last is None else max(self.last, record.at)
         key = (record.provider.lower(), record.number)
         meaning = self.meanings.get(key)
-        self.use.take(record.at, meaning.happening if meaning is not None else None)
+        self.use.take(record.at, meaning.timeline if meaning is not None else None)
         if meaning is None:
             self.unknown += 1
             return
@@ -141,8 +141,8 @@ class _Reader:
             self._find(_finding(record, meaning))
         else:
             self._note(record)
-        if meaning.happening is not None and meaning.special is not Special.SUDDEN_END:
-            self._happen(record, meaning.happening, meaning.title)
+        if meaning.timeline is not None and meaning.special is not Special.SUDDEN_END:
+            self._enter(record, meaning.timeline, meaning.title)
 
     def _find(self, finding: Finding) -> None:
         """Keep a finding; equal ones of one day become one with their count, so that a storm loses nothing."""
@@ -150,9 +150,9 @@ class _Reader:
         before = self.findings.get(key)
         self.findings[key] = replace(before, count=before.count + finding.count) if before is not None else finding
 
-    def _happen(self, record: Record, happening: Happening, title: str) -> None:
-        if len(self.happenings) < _MOST_HAPPENINGS:
-            self.happenings.append(PastEvent(record.at, happening, title, _detail(record)))
+    def _enter(self, record: Record, kind: TimelineKind, title: str) -> None:
+        if len(self.timeline) < _MOST_ENTRIES:
+            self.timeline.append(TimelineEntry(record.at, kind, title, _detail(record)))
 
     # ---- events that hold more than a line of the directory says
 
@@ -236,9 +236,9 @@ class _Reader:
             self.last,
             by_wall=True,
         )
-        happenings = tuple(sorted(self.happenings, key=lambda each: each.at))
+        timeline = tuple(sorted(self.timeline, key=lambda each: each.at))
         left_out = max(0, len(findings) - _MOST_FINDINGS)
-        return EventLogRead(log, happenings, self.use.days(), self.unknown, tuple(damage.words), left_out)
+        return EventLogRead(log, timeline, self.use.days(), self.unknown, tuple(damage.words), left_out)
 
     def _join_ends(self) -> None:
         """Make one finding of each sudden end: its stop code where one is known, however often it was reported."""
@@ -276,10 +276,10 @@ class _Reader:
         title, weight = meaning.title, meaning.weight
         kinds: tuple[tuple[FindingKind, float], ...] = _KINDS
         if end.asleep:  # drivers and firmware fail at sleep on sound machines
-            title, weight = "It did not come back from sleep", weight * 0.4
+            title, weight = "Did not wake from sleep", weight * 0.4
         elif end.held:
-            title, kinds = "Somebody held the power button: it did not respond", ((FindingKind.FROZE, 1.0),)
-        self.happenings.append(PastEvent(end.at, Happening.SUDDEN_END, title))
+            title, kinds = "Power button held: the machine did not respond", ((FindingKind.FROZE, 1.0),)
+        self.timeline.append(TimelineEntry(end.at, TimelineKind.SUDDEN_END, title))
         self._find(
             Finding(
                 code="E-903" if end.held and not end.asleep else "E-906",
@@ -288,7 +288,7 @@ class _Reader:
                 part=PartKind.BOARD,
                 at=end.at,
                 title=title,
-                detail=f"{meaning.says} No stop code was written ({self.source}).",
+                detail=f"{meaning.says} No stop code was recorded ({self.source}).",
                 raw=end.raw,
                 weight=weight,
                 kinds=kinds if len(kinds) > 1 else (),

@@ -8,11 +8,11 @@ import uuid
 
 import pytest
 
-from tests.past.conftest import NOON, ReadEvents
+from tests.system_logs.conftest import NOON, ReadEvents
 from thresher.model.findings import FindingKind as K
 from thresher.model.parts import PartKind as P
-from thresher.past.meanings import Happening
 from thresher.simulator.event_log_writer import Event
+from thresher.system_logs.meanings import TimelineKind
 
 W = "Microsoft-Windows-"
 DR0 = r"\Device\Harddisk0\DR0"
@@ -80,7 +80,7 @@ def test_an_event_is_evidence_of_what_its_maker_says(
     assert (finding.code, finding.kind, finding.part, finding.place) == (code, kind, part, place)
     assert finding.at == NOON
     assert found.log.groups[0].first == NOON
-    assert found.happenings[0].happening in (Happening.ERROR, Happening.SUDDEN_END)
+    assert found.timeline[0].kind in (TimelineKind.ERROR, TimelineKind.SUDDEN_END)
 
 
 @pytest.mark.parametrize(
@@ -173,7 +173,7 @@ def test_the_same_stop_reported_twice_is_one(read: ReadEvents) -> None:
     text = "0x0000001a (0x0000000000041792, 0xffffd80000001008, 0x0000000000000010, 0x0000000000000000)"
     found = read([sudden(NOON, BugcheckCode="26"), Event("BugCheck", 1001, NOON + 20, (("param1", text),), 2)])
     assert len(found.log.findings) == 1
-    assert [each.happening for each in found.happenings] == [Happening.STOP]
+    assert [each.kind for each in found.timeline] == [TimelineKind.STOP]
 
 
 def test_a_stop_for_a_machine_check_carries_its_status(read: ReadEvents) -> None:
@@ -280,9 +280,9 @@ def test_a_damaged_record_is_counted_and_the_rest_is_read(read: ReadEvents, tabl
     import io
 
     from thresher.decoding.recognise import load_tables
-    from thresher.past.event_log import read_event_log
-    from thresher.past.meanings import load_meanings
     from thresher.simulator.event_log_writer import write_log
+    from thresher.system_logs.event_log import read_event_log
+    from thresher.system_logs.meanings import load_meanings
 
     content = bytearray(write_log([Event("disk", 7, NOON + number, (DR0,)) for number in range(5)]))
     second = content.index(b"**\x00\x00", 4096 + 512 + 4)

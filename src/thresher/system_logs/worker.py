@@ -1,8 +1,7 @@
 """Reads one file of another system in a process of its own, without rights, and writes what came of it as JSON.
 
-Usage: python -m thresher.past.worker KIND NAME VENDOR, the file on its standard input. The file may have been made to
-harm whoever reads it: so root's rights are given up once the file is open, memory and time are limited, and whatever
-happens here ends here.
+Usage: python -m thresher.system_logs.worker KIND NAME VENDOR, with the file on standard input. The file may be crafted
+to attack its reader: so this process gives up root once the file is open, and limits its memory and time.
 """
 
 import os
@@ -18,8 +17,8 @@ from thresher.decoding.logs import read_log
 from thresher.decoding.recognise import Tables, load_tables
 from thresher.model.errors import InputError
 from thresher.model.vendors import Vendor
-from thresher.past.event_log import EventLogRead, read_event_log
-from thresher.past.meanings import load_meanings
+from thresher.system_logs.event_log import EventLogRead, read_event_log
+from thresher.system_logs.meanings import load_meanings
 
 MEMORY_BYTES = 2 << 30
 LONGEST_S = 600
@@ -75,7 +74,7 @@ def main(arguments: list[str]) -> int:
         print("; ".join(fault.message for fault in error.faults), file=sys.stderr)
         return 2
     except MemoryError:
-        print("it needs more memory than is given to it", file=sys.stderr)
+        print("it needs more memory than its reader may use", file=sys.stderr)
         return 2
     sys.stdout.buffer.write(msgspec.json.encode(found))
     sys.stdout.buffer.flush()

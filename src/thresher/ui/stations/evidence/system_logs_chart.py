@@ -1,4 +1,4 @@
-"""The time line of a machine's last months: hours of use by day, ends, errors by part, changes of parts and drivers."""
+"""The timeline of a machine's last months: hours of use by day, ends, errors by part, changes of parts and drivers."""
 
 from datetime import UTC, datetime
 
@@ -7,39 +7,39 @@ from PyQt6.QtGui import QColor, QHelpEvent, QPainter, QPaintEvent, QPen, QPolygo
 from PyQt6.QtWidgets import QToolTip, QWidget
 
 from thresher.model.findings import ENDING_KINDS, FindingKind, Severity
-from thresher.past.meanings import Happening
-from thresher.past.reading import PastRead
+from thresher.system_logs.meanings import TimelineKind
+from thresher.system_logs.reading import SystemLogsRead
 from thresher.ui.look import Look, draw_text, panel
 
 _LEFT, _RIGHT, _TOP = 132.0, 16.0, 34.0
 _USE, _ROW = 58.0, 30.0
 _DAY_S = 86400.0
 _NEAR = 7.0
-_CHANGES = {Happening.PART: "part", Happening.DRIVER: "driver", Happening.UPDATE: "update"}
+_CHANGES = {TimelineKind.PART: "part", TimelineKind.DRIVER: "driver", TimelineKind.UPDATE: "update"}
 _MOST_ROWS = 7
 
 Mark = tuple[float, QColor, str, str]
 """Unix time, colour, shape and words of a mark."""
 
 
-class PastChart(QWidget):
+class SystemLogsChart(QWidget):
     """Rows over one axis of days; what stands under the mouse is said in full."""
 
     def __init__(self, look: Look, parent: QWidget | None = None) -> None:
         """Nothing is shown yet."""
         super().__init__(parent)
         self._look = look
-        self._read: PastRead | None = None
+        self._read: SystemLogsRead | None = None
         self._spots: list[tuple[QPointF, str]] = []
-        self.setAccessibleName("Time line of the machine's last months")
+        self.setAccessibleName("Timeline of the machine's last months")
         self.setMinimumHeight(210)
 
     def sizeHint(self) -> QSize:
         """As wide as the dialog."""
         return QSize(900, 300)
 
-    def show_past(self, read: PastRead | None) -> None:
-        """Show what a system remembers."""
+    def show_logs(self, read: SystemLogsRead | None) -> None:
+        """Show what the logs of a system hold."""
         self._read = read
         self.update()
 
@@ -48,7 +48,7 @@ class PastChart(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         scheme = self._look.scheme
-        panel(painter, QRectF(self.rect()), scheme, "Its last months", self._span_words())
+        panel(painter, QRectF(self.rect()), scheme, "Last months", self._span_words())
         self._spots = []
         span = self._span()
         if self._read is not None and span is not None:
@@ -57,7 +57,7 @@ class PastChart(QWidget):
             for row, (name, marks) in enumerate(self._rows()):
                 self._draw_row(painter, span, row, name, marks)
         else:
-            words = "Read what the installed system remembers: restarts, errors and changes appear here by day."
+            words = "Restarts, errors and changes appear here by day once the logs are read."
             draw_text(painter, QPointF(_LEFT, _TOP + 40), words, scheme.soft, 12)
         painter.end()
 
@@ -66,7 +66,7 @@ class PastChart(QWidget):
     def _span(self) -> tuple[float, float] | None:
         if self._read is None:
             return None
-        times = [each.at for each in self._read.happenings] + [each.at for each in self._read.findings]
+        times = [each.at for each in self._read.timeline] + [each.at for each in self._read.findings]
         return (min(times), max(*times, min(times) + _DAY_S)) if times else None
 
     def _span_words(self) -> str:
@@ -92,8 +92,8 @@ class PastChart(QWidget):
                 errors.setdefault(each.part.value, []).append(mark)
         changes = [
             (each.at, QColor(scheme.ink), "triangle", f"{_day(each.at)}  {each.title}: {each.detail}")
-            for each in self._read.happenings
-            if each.happening in _CHANGES
+            for each in self._read.timeline
+            if each.kind in _CHANGES
         ]
         rows = [("sudden ends", ends), ("stop screens", stops)]
         rows += sorted(errors.items(), key=lambda item: -len(item[1]))

@@ -1,4 +1,4 @@
-"""What the installed system of a simulated machine remembers: a folder as its drive would show it, with event logs.
+"""The installed system of a simulated machine: a folder as its drive would show it, with event logs.
 
 Ordinary days of a small office with their harmless events, and what the machine's faults would have left in them. The
 files have the other system's own formats, so they are read like those of a customer's drive.
@@ -35,7 +35,7 @@ _BEGAN_DAY = 55
 """When the faults began to show."""
 
 
-def write_past(scenario: Scenario, folder: Path, now: float) -> Path:
+def write_installed_system(scenario: Scenario, folder: Path, now: float) -> Path:
     """Write the drive of a machine as its own system left it, up to a Unix time, and return its folder."""
     logs = folder / "Windows/System32/winevt/Logs"
     logs.mkdir(parents=True, exist_ok=True)

@@ -1,4 +1,4 @@
-"""Everything that an installed system remembers, read file by file and put together: findings, time line, use."""
+"""All logs and dumps of an installed system, read file by file and joined: findings, timeline, hours of use."""
 
 import re
 from collections.abc import Callable
@@ -15,11 +15,11 @@ from thresher.model.findings import Finding, FindingKind, Severity
 from thresher.model.parts import PartKind
 from thresher.model.regular_file import read_regular
 from thresher.model.vendors import Vendor
-from thresher.past.event_log import EventLogRead, PastEvent, findings_of_record, looks_like_event_log
-from thresher.past.installed import FileKind, InstalledSystem, PastFile
-from thresher.past.meanings import Happening
-from thresher.past.read_process import read_apart, read_journal_apart, read_journal_boots
-from thresher.past.use import DayOfUse, use_of
+from thresher.system_logs.event_log import EventLogRead, TimelineEntry, findings_of_record, looks_like_event_log
+from thresher.system_logs.installed import FileKind, InstalledSystem, LogFile
+from thresher.system_logs.meanings import TimelineKind
+from thresher.system_logs.read_process import read_apart, read_journal_apart, read_journal_boots
+from thresher.system_logs.use import DayOfUse, use_of
 
 _SAME_S = 2.0
 _NEAR = 40
@@ -27,7 +27,7 @@ _NEAR = 40
 _SAME_STOP_S = 1800.0
 _STOP = re.compile(r"Stop 0x[0-9a-f]+\b")
 _LINUX_END_WEIGHT = 0.5
-_CHANGES = (Happening.PART, Happening.DRIVER, Happening.UPDATE)
+_CHANGES = (TimelineKind.PART, TimelineKind.DRIVER, TimelineKind.UPDATE)
 _SOON_S = 7 * 86400.0
 
 
@@ -41,15 +41,15 @@ class FileRead:
 
 
 @dataclass(frozen=True, slots=True)
-class PastRead:
-    """What a system remembers. Findings have their times in Unix seconds; `notes` are harmless events with counts."""
+class SystemLogsRead:
+    """What the logs of a system hold: findings with Unix times, and harmless events with their counts (`notes`)."""
 
     what: str
     place: str
     findings: tuple[Finding, ...]
     groups: tuple[EventGroup, ...]
     notes: tuple[NotedLine, ...]
-    happenings: tuple[PastEvent, ...]
+    timeline: tuple[TimelineEntry, ...]
     use: tuple[DayOfUse, ...]
     files: tuple[FileRead, ...]
 
@@ -61,16 +61,16 @@ class PastRead:
 
 def read_system(
     system: InstalledSystem, tables: Tables, vendor: Vendor, progress: Callable[[str], bool] | None = None
-) -> PastRead:
+) -> SystemLogsRead:
     """Read all files of an installed system. `progress` hears of each and ends the reading by answering False."""
     findings: list[Finding] = []
     notes: list[NotedLine] = []
-    happenings: list[PastEvent] = []
+    timeline: list[TimelineEntry] = []
     files: list[FileRead] = []
     use: tuple[DayOfUse, ...] = ()
     for each in system.files:
         if progress is not None and not progress(str(each.path)):
-            files.append(FileRead(str(each.path), "", "not read: it was stopped before"))
+            files.append(FileRead(str(each.path), "", "reading was stopped before it"))
             continue
         try:
             read = _READERS[each.kind](each, tables, vendor)
@@ -79,7 +79,7 @@ def read_system(
             continue
         findings += read.log.findings
         notes += read.log.notes
-        happenings += read.happenings
+        timeline += read.timeline
         if len(read.use) > len(use):
             use = read.use
         files.append(FileRead(str(each.path), _words(read)))
@@ -87,8 +87,8 @@ def read_system(
     kept = [replace(each, origin=origin) for each in _once(findings)]
     grouper = Grouper(tables.codes)
     grouper.add_all(kept)
-    lines = tuple(sorted(set(happenings), key=lambda each: each.at))
-    return PastRead(
+    lines = tuple(sorted(set(timeline), key=lambda each: each.at))
+    return SystemLogsRead(
         system.what, str(system.folder), tuple(kept), tuple(grouper.groups()), tuple(notes), lines, use, tuple(files)
     )
 
@@ -98,10 +98,10 @@ def _reason(error: ThresherError) -> str:
 
 
 def _words(read: EventLogRead) -> str:
-    words = f"{read.log.lines} events" if read.happenings or read.unknown else f"{read.log.lines} lines"
+    words = f"{read.log.lines} events" if read.timeline or read.unknown else f"{read.log.lines} lines"
     damaged = f", {read.log.damaged} damaged: {read.damaged[0] if read.damaged else ''}" if read.log.damaged else ""
     counted = sum(each.count for each in read.log.findings)
-    older = f", {read.left_out} older groups of them left out" if read.left_out else ""
+    older = f", {read.left_out} older days of errors left out" if read.left_out else ""
     return f"{words}, {counted} of them evidence{older}{damaged}"
 
 
@@ -129,19 +129,19 @@ def _same(one: Finding, other: Finding) -> bool:
 # ---- one file
 
 
-def _event_log(file: PastFile, tables: Tables, vendor: Vendor) -> EventLogRead:
+def _event_log(file: LogFile, tables: Tables, vendor: Vendor) -> EventLogRead:
     if not looks_like_event_log(_head(file.path, 64)):
         raise EnvironmentFault(f"reading {file.path}", "it does not begin as an event log does", "It is damaged.")
     return read_apart(file.path, file.kind.value, vendor)
 
 
-def _text_log(file: PastFile, tables: Tables, vendor: Vendor) -> EventLogRead:
+def _text_log(file: LogFile, tables: Tables, vendor: Vendor) -> EventLogRead:
     return read_apart(file.path, file.kind.value, vendor)
 
 
-def _journal(file: PastFile, tables: Tables, vendor: Vendor) -> EventLogRead:
+def _journal(file: LogFile, tables: Tables, vendor: Vendor) -> EventLogRead:
     read = read_journal_apart(file.path, vendor)
-    happenings = read_journal_boots(file.path)
+    timeline = read_journal_boots(file.path)
     ends = [
         Finding(
             code="E-906",
@@ -150,19 +150,19 @@ def _journal(file: PastFile, tables: Tables, vendor: Vendor) -> EventLogRead:
             part=PartKind.BOARD,
             at=each.at,
             title=each.title,
-            detail="The journal of the boot before just ends: a reset, a freeze, a power cut, or a held button.",
+            detail="The previous journal ends without a shutdown: reset, freeze, power cut, or held power button.",
             weight=_LINUX_END_WEIGHT,
         )
-        for each in happenings
-        if each.happening is Happening.SUDDEN_END
+        for each in timeline
+        if each.kind is TimelineKind.SUDDEN_END
     ]
     log = replace(read.log, findings=tuple(sorted((*read.log.findings, *ends), key=lambda each: each.at)))
     # a sudden end stands at the start after it: until then the machine may have been off for days
-    seen = [(each.at, each.happening) for each in happenings if each.happening is not Happening.SUDDEN_END]
-    return replace(read, log=log, happenings=happenings, use=use_of(seen))
+    seen = [(each.at, each.kind) for each in timeline if each.kind is not TimelineKind.SUDDEN_END]
+    return replace(read, log=log, timeline=timeline, use=use_of(seen))
 
 
-def _dump(file: PastFile, tables: Tables, vendor: Vendor) -> EventLogRead:
+def _dump(file: LogFile, tables: Tables, vendor: Vendor) -> EventLogRead:
     content = _head(file.path, _SEARCHED)
     try:
         stop = read_dump_header(content, file.path.name)
@@ -174,8 +174,8 @@ def _dump(file: PastFile, tables: Tables, vendor: Vendor) -> EventLogRead:
     record = _record_in(content, file.path.name, vendor, tables)
     found = tuple(replace(each, title=f"Stop {in_words.title}: {each.title}") for each in record) or in_words.findings
     log = replace(_NOTHING, lines=1, findings=tuple(replace(each, at=at) for each in found))
-    happening = PastEvent(at, Happening.STOP, f"Stop {stop.number:#x}", file.path.name)
-    return EventLogRead(log, (happening,), (), 0)
+    entry = TimelineEntry(at, TimelineKind.STOP, f"Stop {stop.number:#x}", file.path.name)
+    return EventLogRead(log, (entry,), (), 0)
 
 
 _NOTHING = LogDecoded((), (), (), (), 0, 0, 0, None, None, by_wall=True)
@@ -211,7 +211,7 @@ def _unix(stop: Stop, path: Path) -> float:
         return 0.0
 
 
-_READERS: dict[FileKind, Callable[[PastFile, Tables, Vendor], EventLogRead]] = {
+_READERS: dict[FileKind, Callable[[LogFile, Tables, Vendor], EventLogRead]] = {
     FileKind.EVENT_LOG: _event_log,
     FileKind.DUMP: _dump,
     FileKind.JOURNAL: _journal,
@@ -222,18 +222,20 @@ _READERS: dict[FileKind, Callable[[PastFile, Tables, Vendor], EventLogRead]] = {
 # ---- what changed before
 
 
-def changes_before(read: PastRead) -> tuple[str, ...]:
-    """Return sentences on errors that began within a week after a part, a driver or the system was changed."""
+def changes_before(read: SystemLogsRead) -> tuple[str, ...]:
+    """Return sentences on errors that began within a week after a change of parts, drivers or updates."""
     sentences = []
-    changes = [each for each in read.happenings if each.happening in _CHANGES]
+    changes = [each for each in read.timeline if each.kind in _CHANGES]
     for group in read.groups:
         if group.noise or group.count < 2:
             continue
         before = [each for each in changes if 0 <= group.first - each.at <= _SOON_S]
-        earlier = [each for each in read.happenings if each.at < group.first - _SOON_S]
+        earlier = [each for each in read.timeline if each.at < group.first - _SOON_S]
         if before and earlier:  # with nothing older in the log, all would be new
             last = before[-1]
             day = f"{datetime.fromtimestamp(last.at, UTC):%Y-%m-%d}"
             detail = f" ({last.detail[:80]})" if last.detail else ""
-            sentences.append(f"{group.title}: {group.count} since {day}, when this came: {last.title}{detail}.")
+            sentences.append(
+                f"{group.title}: {group.count}, all within days after this change on {day}: {last.title}{detail}."
+            )
     return tuple(sentences)
