@@ -18,7 +18,7 @@ from thresher.ui.window import MainWindow
 def in_memory(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> StickState:
     state = StickState(reason="this stick has no partition for jobs yet", drive="/dev/sdb", room=5)
     write_state(state, tmp_path)
-    for name in ("thresher.ui.window.stick_without_jobs", "thresher.ui.stick.save_dialog.read_state"):
+    for name in ("thresher.ui.stick.banner.stick_without_jobs", "thresher.ui.stick.save_dialog.read_state"):
         monkeypatch.setattr(name, lambda *_: state)
     return state
 

@@ -30,7 +30,7 @@ class UseCounter:
     _seconds: dict[str, float] = field(default_factory=dict)
 
     def take(self, at: float, kind: TimelineKind | None) -> None:
-        """Take one event. A clock that went back begins anew."""
+        """Take one event. A clock that went back starts a new stretch."""
         if self._last is not None and at < self._last - 1.0:
             self._close(self._last)
             self._last = None

@@ -57,7 +57,6 @@ from thresher.protocol.commands import (
     UndoTrial,
 )
 from thresher.protocol.intake import JobCard
-from thresher.stick.boot import HOME, stick_without_jobs
 from thresher.ui import theme
 from thresher.ui.access_dialog import AccessDialog
 from thresher.ui.actions import MenuItem, add_action, make_menu
@@ -80,8 +79,7 @@ from thresher.ui.stations.coming import ComingStation
 from thresher.ui.stations.evidence.station import EvidenceStation
 from thresher.ui.stations.intake.station import IntakeStation
 from thresher.ui.stations.parts.station import PartsStation
-from thresher.ui.stick.banner import MemoryBanner
-from thresher.ui.stick.save_dialog import SaveDialog
+from thresher.ui.stick.banner import add_memory_banner
 
 _INTAKE, _BENCH, _EVIDENCE, _PARTS = 0, 1, 2, 3
 
@@ -122,7 +120,6 @@ class MainWindow(QWidget):
         self._offered: int | None = None
         self.requests = EngineRequests(state, link, self)
         self.files = FileActions(state, self.requests, self.bench.lanes, self, self)
-        self.memory_only = stick_without_jobs()
         self._lay_out()
         self.band.menu_button.setMenu(make_menu(self))
         add_action(self, None, MenuItem("Menu", ("F10",), self.band.menu_button.showMenu))
@@ -158,10 +155,7 @@ class MainWindow(QWidget):
         column.setSpacing(0)
         column.addWidget(self.band)
         column.addLayout(middle, 1)
-        if self.memory_only is not None:
-            banner = MemoryBanner(self.memory_only, self._look, self.save_jobs, self)
-            column.addWidget(banner)
-            add_action(self, None, MenuItem("Save jobs…", ("Ctrl+Shift+K",), self.save_jobs))
+        add_memory_banner(self, column, self._look)
         column.addWidget(self.footer)
 
     # ---- what the stations want
@@ -417,12 +411,6 @@ class MainWindow(QWidget):
             self.requests.ask_access()
         else:
             self.show_access()
-
-    def save_jobs(self) -> None:
-        """Save jobs that are in memory: on the stick, where they would be lost."""
-        dialog = SaveDialog(HOME, self._look.scheme, self)
-        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        dialog.open()
 
     def toggle_strip(self) -> None:
         """Show or hide the small strip that stays on top of other programs."""

@@ -4,10 +4,12 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import QPointF, QSize, Qt
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from thresher.stick.boot import StickState
+from thresher.stick.boot import HOME, StickState, stick_without_jobs
+from thresher.ui.actions import MenuItem, add_action
 from thresher.ui.look import Look, draw_text
+from thresher.ui.stick.save_dialog import SaveDialog
 
 _HIGH = 34
 
@@ -42,3 +44,18 @@ class MemoryBanner(QWidget):
         width = self.width() - self.save.width() - 48.0
         draw_text(painter, QPointF(14, 22), self.words, "#1B1B16", 13, bold=True, width=width)
         painter.end()
+
+
+def add_memory_banner(window: QWidget, column: QVBoxLayout, look: Look) -> None:
+    """Add the warning and its key to a window, where jobs are in memory only."""
+    state = stick_without_jobs()
+    if state is None:
+        return
+
+    def save() -> None:
+        dialog = SaveDialog(HOME, look.scheme, window)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.open()
+
+    column.addWidget(MemoryBanner(state, look, save, window))
+    add_action(window, None, MenuItem("Save jobs…", ("Ctrl+Shift+K",), save))
