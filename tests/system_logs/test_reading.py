@@ -180,7 +180,7 @@ def test_errors_that_began_after_a_change_are_named_with_it(tmp_path: Path, tabl
     (system,) = find_systems(tmp_path)
     (sentence,) = changes_before(read_system(system, tables, Vendor.INTEL))
     assert sentence.startswith(
-        "The graphics driver stopped responding and came back: 3, all within days after this change on 2026-03-03"
+        "The graphics driver stopped responding and came back: 3, beginning within a week after a change on 2026-03-03"
     )
     assert "Kestrel graphics card" in sentence
 

@@ -125,7 +125,7 @@ def print_logs(read: SystemLogsRead) -> None:
     say(f"{read.what[:1].upper()}{read.what[1:]} on {read.place}")
     for file in read.files:
         say(f"  {Path(file.path).name}: {file.words or f'not read: {file.trouble}'}")
-    say(f"\n{len(read.findings)} pieces of evidence in {len(read.groups)} groups")
+    say(f"\n{read.count} pieces of evidence in {len(read.groups)} groups")
     for group in read.groups:
         noise = f"; {group.noise}" if group.noise else ""
         place = f", {group.place}" if group.place else ""
@@ -166,7 +166,8 @@ def add_to_job(job: Path, read: list[SystemLogsRead], simulate: str | None) -> s
             if each.findings:
                 minutes = 60.0 * each.hours
                 origin = each.findings[0].origin
-                added += len(engine.added_evidence.add(each.findings, origin, None, "", minutes, own_times=True))
+                engine.added_evidence.add(each.findings, origin, None, "", minutes, own_times=True)
+                added += each.count
     finally:
         end_engine(engine)
     return f"{added} pieces of evidence added to {job}"

@@ -113,7 +113,7 @@ class BlackBox:
     """Writes the ring. One thread uses it."""
 
     def __init__(self, path: Path, header: BoxHeader) -> None:
-        """Lay the file out again. Raises EnvironmentFault when there is no room, or a folder or device has that name."""
+        """Lay the file out. Raises EnvironmentFault for lack of room, or where a folder or device has that name."""
         self.path = path
         self._header = header
         self._number = 0

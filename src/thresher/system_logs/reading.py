@@ -54,6 +54,11 @@ class SystemLogsRead:
     files: tuple[FileRead, ...]
 
     @property
+    def count(self) -> int:
+        """How many errors were found; equal ones of a day are one finding."""
+        return sum(each.count for each in self.findings)
+
+    @property
     def hours(self) -> float:
         """How long the machine was in use in what was read."""
         return sum(day.hours for day in self.use)
@@ -236,6 +241,6 @@ def changes_before(read: SystemLogsRead) -> tuple[str, ...]:
             day = f"{datetime.fromtimestamp(last.at, UTC):%Y-%m-%d}"
             detail = f" ({last.detail[:80]})" if last.detail else ""
             sentences.append(
-                f"{group.title}: {group.count}, all within days after this change on {day}: {last.title}{detail}."
+                f"{group.title}: {group.count}, beginning within a week after a change on {day}: {last.title}{detail}."
             )
     return tuple(sentences)

@@ -1,5 +1,6 @@
 """The timeline of a machine's last months: hours of use by day, ends, errors by part, changes of parts and drivers."""
 
+from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
@@ -12,14 +13,21 @@ from thresher.system_logs.reading import SystemLogsRead
 from thresher.ui.look import Look, draw_text, panel
 
 _LEFT, _RIGHT, _TOP = 132.0, 16.0, 34.0
-_USE, _ROW = 58.0, 30.0
+_USE, _ROW, _FOOT = 58.0, 30.0, 22.0
 _DAY_S = 86400.0
 _NEAR = 7.0
 _CHANGES = {TimelineKind.PART: "part", TimelineKind.DRIVER: "driver", TimelineKind.UPDATE: "update"}
-_MOST_ROWS = 7
 
-Mark = tuple[float, QColor, str, str]
-"""Unix time, colour, shape and words of a mark."""
+
+@dataclass(frozen=True, slots=True)
+class Mark:
+    """A mark in a row: Unix time, colour, shape, what it stands for, and how many equal events."""
+
+    at: float
+    colour: QColor
+    shape: str
+    words: str
+    count: int = 1
 
 
 class SystemLogsChart(QWidget):
@@ -30,6 +38,7 @@ class SystemLogsChart(QWidget):
         super().__init__(parent)
         self._look = look
         self._read: SystemLogsRead | None = None
+        self._row_high = _ROW
         self._spots: list[tuple[QPointF, str]] = []
         self.setAccessibleName("Timeline of the machine's last months")
         self.setMinimumHeight(210)
@@ -52,9 +61,12 @@ class SystemLogsChart(QWidget):
         self._spots = []
         span = self._span()
         if self._read is not None and span is not None:
-            self._draw_months(painter, span)
+            rows = self._rows()
+            # all of them fit, however many kinds of parts have errors
+            self._row_high = min(_ROW, (self.height() - _TOP - _USE - _FOOT) / len(rows))
+            self._draw_months(painter, span, _TOP + _USE + self._row_high * len(rows))
             self._draw_use(painter, span)
-            for row, (name, marks) in enumerate(self._rows()):
+            for row, (name, marks) in enumerate(rows):
                 self._draw_row(painter, span, row, name, marks)
         else:
             words = "Restarts, errors and changes appear here by day once the logs are read."
@@ -81,33 +93,32 @@ class SystemLogsChart(QWidget):
         stops: list[Mark] = []
         errors: dict[str, list[Mark]] = {}
         for each in self._read.findings:
-            words = f"{_day(each.at)}  {each.title}"
+            words = f"{_day(each.at)}  {each.title}{f' ({each.count} times)' if each.count > 1 else ''}"
             if each.kind in ENDING_KINDS:
-                ends.append((each.at, QColor(scheme.fault), "cross", words))
+                ends.append(Mark(each.at, QColor(scheme.fault), "cross", words, each.count))
             elif each.kind is FindingKind.STOP_SCREEN or each.title.startswith("Stop 0x"):
-                stops.append((each.at, scheme.part(each.part), "square", words))
+                stops.append(Mark(each.at, scheme.part(each.part), "square", words, each.count))
             else:
                 bad = each.severity is Severity.FAULT
-                mark = (each.at, scheme.part(each.part), "square" if bad else "bar", words)
+                mark = Mark(each.at, scheme.part(each.part), "square" if bad else "bar", words, each.count)
                 errors.setdefault(each.part.value, []).append(mark)
         changes = [
-            (each.at, QColor(scheme.ink), "triangle", f"{_day(each.at)}  {each.title}: {each.detail}")
+            Mark(each.at, QColor(scheme.ink), "triangle", f"{_day(each.at)}  {each.title}: {each.detail}")
             for each in self._read.timeline
             if each.kind in _CHANGES
         ]
         rows = [("sudden ends", ends), ("stop screens", stops)]
         rows += sorted(errors.items(), key=lambda item: -len(item[1]))
-        return [*rows[: _MOST_ROWS - 1], ("changes", changes)]
+        return [*rows, ("changes", changes)]
 
     # ---- drawing
 
     def _x(self, at: float, span: tuple[float, float]) -> float:
         return _LEFT + (at - span[0]) / (span[1] - span[0]) * (self.width() - _LEFT - _RIGHT)
 
-    def _draw_months(self, painter: QPainter, span: tuple[float, float]) -> None:
+    def _draw_months(self, painter: QPainter, span: tuple[float, float], bottom: float) -> None:
         scheme = self._look.scheme
         days = (span[1] - span[0]) / _DAY_S
-        bottom = _TOP + _USE + _ROW * len(self._rows())
         moment = datetime.fromtimestamp(span[0], UTC).replace(hour=0, minute=0, second=0, microsecond=0)
         last_x = 0.0
         for number in range(int(days) + 2):
@@ -153,16 +164,23 @@ class SystemLogsChart(QWidget):
         marks: list[Mark],
     ) -> None:
         scheme = self._look.scheme
-        middle = _TOP + _USE + _ROW * (row + 0.5)
+        middle = _TOP + _USE + self._row_high * (row + 0.5)
         draw_text(painter, QPointF(12, middle + 4), name, scheme.ink if marks else scheme.soft, 12)
-        draw_text(painter, QPointF(_LEFT - 12, middle + 4), str(len(marks)), scheme.soft, 10.5, right=True)
+        draw_text(
+            painter,
+            QPointF(_LEFT - 12, middle + 4),
+            str(sum(each.count for each in marks)),
+            scheme.soft,
+            10.5,
+            right=True,
+        )
         painter.setPen(QPen(QColor(scheme.grid), 1))
-        line = middle + _ROW / 2
+        line = middle + self._row_high / 2
         painter.drawLine(QPointF(12, line), QPointF(self.width() - _RIGHT, line))
-        for at, colour, shape, words in marks:
-            centre = QPointF(self._x(at, span), middle)
-            _mark(painter, centre, colour, shape)
-            self._spots.append((centre, words))
+        for each in marks:
+            centre = QPointF(self._x(each.at, span), middle)
+            _mark(painter, centre, each.colour, each.shape)
+            self._spots.append((centre, each.words))
 
     def words_at(self, position: QPointF) -> str:
         """Return what stands near a position, one line each."""

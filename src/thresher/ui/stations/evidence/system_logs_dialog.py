@@ -188,7 +188,7 @@ class SystemLogsDialog(QDialog):
         most = max(answer.systems, key=lambda each: len(each.findings), default=None)
         self.chart.show_logs(most)
         self.words.setPlainText("\n".join(words_of(answer)))
-        count = sum(len(each.findings) for each in answer.systems)
+        count = sum(each.count for each in answer.systems)
         self.said.setText(f"{count} pieces of evidence." if answer.systems else "No installed system was found there.")
         self.add.setText(f"Add {count} to this job as evidence" if count else "Add to this job as evidence")
         self._allow()
