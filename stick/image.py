@@ -174,13 +174,29 @@ def _carry_out(command: list[str], tried: str, when: int) -> None:
         ) from error
 
 
+_NOT_SOURCE = ("__pycache__", "*.egg-info", "*.pyc")
+
+
+def copy_source(project: Path, into: Path) -> None:
+    """Copy what the wheel is built from, and nothing that an earlier build has left beside it.
+
+    Built in place, a wheel would still have modules that were removed long ago: `build/` keeps them.
+    """
+    shutil.copytree(project / "src", into / "src", ignore=shutil.ignore_patterns(*_NOT_SOURCE))
+    for name in ("pyproject.toml", "README.md", "LICENSE"):
+        if (project / name).exists():
+            shutil.copy2(project / name, into / name)
+
+
 def collect_wheels(folder: Path, when: int) -> list[Path]:
     """Bring the locked packages and the program itself as wheels into an empty folder."""
     pip = [sys.executable, "-m", "pip", "--disable-pip-version-check", "--quiet"]
     locked = ["--require-hashes", "--only-binary=:all:", "--no-deps", "-r", str(PROJECT / "locks/runtime.txt")]
     _carry_out([*pip, "download", *locked, "--dest", str(folder)], "fetching the locked Python packages", when)
-    command = [*pip, "wheel", "--no-deps", "--no-build-isolation", "--wheel-dir", str(folder), str(PROJECT)]
-    _carry_out(command, "building the program's wheel", when)
+    with tempfile.TemporaryDirectory() as clean:
+        copy_source(PROJECT, Path(clean))
+        command = [*pip, "wheel", "--no-deps", "--no-build-isolation", "--wheel-dir", str(folder), clean]
+        _carry_out(command, "building the program's wheel", when)
     build_only = ("setuptools-",)
     return [path for path in sorted(folder.glob("*.whl")) if not path.name.startswith(build_only)]
 

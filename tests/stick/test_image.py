@@ -7,7 +7,17 @@ from pathlib import Path
 
 import pytest
 from PIL import Image
-from stick.image import HERE, Wanted, image_command, lock_path, packages_of, read_lock, system_command, tree_archive
+from stick.image import (
+    HERE,
+    Wanted,
+    copy_source,
+    image_command,
+    lock_path,
+    packages_of,
+    read_lock,
+    system_command,
+    tree_archive,
+)
 from stick.lock import Lock, names_of, parse_lock
 
 from stick import menu
@@ -141,3 +151,14 @@ def test_the_image_starts_in_both_ways_and_leaves_room_for_jobs(tmp_path: Path) 
     assert "boot_hybrid.img" in words
     assert "gpt" not in words, "its second copy would have to stand at each stick's end"
     assert command[-1] == str(tmp_path / "content")
+
+
+def test_the_wheel_is_built_without_what_an_earlier_build_has_left(tmp_path: Path) -> None:
+    project = tmp_path / "project"
+    for name in ("src/thresher/run.py", "src/thresher/__pycache__/gone.cpython-311.pyc", "build/lib/thresher/gone.py"):
+        (project / name).parent.mkdir(parents=True, exist_ok=True)
+        (project / name).write_text("")
+    (project / "pyproject.toml").write_text("[project]")
+    copy_source(project, tmp_path / "clean")
+    copied = sorted(str(path.relative_to(tmp_path / "clean")) for path in (tmp_path / "clean").rglob("*.*"))
+    assert copied == ["pyproject.toml", "src/thresher/run.py"]
