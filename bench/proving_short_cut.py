@@ -38,7 +38,7 @@ def by_engine(scenario: Scenario, load: str, minutes: float, folder: Path) -> Co
     """Return the signs by kind that the engine with its workers finds."""
     engine = open_engine(SimulatedMachine(scenario, 0.0), folder / f"{time.monotonic_ns()}.thresher", {})
     try:
-        engine.run_to_end(trial_sheet(load, minutes, "both ways"))
+        engine.run_to_end(trial_sheet(((load, minutes),), "both ways"))
         return counted(engine.findings)
     finally:
         engine.close()

@@ -130,12 +130,12 @@ def test_settings_and_cleaning_are_trials_too(station: PartsStation) -> None:
 
 def test_one_click_sets_the_proposed_trial_up_and_another_begins_it(qtbot: QtBot, station: PartsStation) -> None:
     alone = Configuration(("B-1", "P-1", "M-1"), (("A2", "M-1"),))
-    proposed = NextTrial(Candidate("M-1 alone", alone, 4.0), "memory", 5.0, 0.5, 0.6, "M-2 (60 %)", "M-1 (70 %)")
+    proposed = NextTrial(Candidate("M-1 alone", alone, 4.0), (("memory", 5.0),), 0.5, 0.6, "M-2 (60 %)", "M-1 (70 %)")
     station.set_up(proposed)
     assert station.trials.planned() == alone
     with qtbot.waitSignal(station.trial_wanted) as wanted:
         station.begin.click()
-    assert wanted.args == ["M-1 alone", alone, "memory", 5.0, False]
+    assert wanted.args == ["M-1 alone", alone, (("memory", 5.0),), False]
     assert station.trials.planned() == FIT
 
 
@@ -303,7 +303,7 @@ def test_a_trial_may_be_for_good_also_when_nothing_else_changes(qtbot: QtBot, st
     assert station.begin.isEnabled()
     with qtbot.waitSignal(station.trial_wanted) as wanted:
         station.begin.click()
-    assert wanted.args == ["The same again", FIT, "", 0.0, True]
+    assert wanted.args == ["The same again", FIT, (), True]
     assert not station.for_good.isChecked()
 
 
@@ -403,7 +403,7 @@ def test_a_swap_on_a_real_engine_changes_the_verdict_and_can_be_undone(
     qtbot.waitUntil(lambda: state.book.trials[1].runs == (), timeout=10_000)
     window.files.write_tags(tmp_path / "tags.pdf")
     assert (tmp_path / "tags.pdf").stat().st_size > 1000
-    station.trial_wanted.emit("The same again", state.book.trials[1].configuration, "memory", 15.0, False)
+    station.trial_wanted.emit("The same again", state.book.trials[1].configuration, (("memory", 15.0),), False)
     qtbot.waitUntil(lambda: state.sheet is not None and "15 min of memory" in state.sheet.title, timeout=10_000)
     station.undo.click()
     qtbot.waitUntil(lambda: len(state.book.trials) == 2, timeout=10_000)

@@ -8,6 +8,7 @@ import pytest
 from thresher.diagnosis.clean_time import how_long, seen_rate
 from thresher.diagnosis.combined_findings import combined_reports, unexplained
 from thresher.diagnosis.evidence import Evidence
+from thresher.diagnosis.inference import compute_posterior
 from thresher.diagnosis.knowledge import load_knowledge
 from thresher.model.findings import Finding, FindingKind, Severity, WrongPlace
 from thresher.model.parts import PartKind
@@ -81,20 +82,24 @@ def test_what_heat_alone_does_is_no_rate_of_faults() -> None:
     assert seen_rate(Evidence((hot,), (Exposure(1, 0, "matrix", 30.0, 84.0),), 8)) is None
 
 
+def worth_of(evidence: Evidence) -> tuple[HowLong, tuple[HowLong, ...]]:
+    return how_long(compute_posterior(evidence, KNOWLEDGE), evidence, KNOWLEDGE)
+
+
 def test_each_kind_of_fault_has_its_own_time_and_99_takes_longer_than_95() -> None:
     spent = (Exposure(1, 0, "branchy", 60.0, 80.0),)
-    together, by_mode = how_long(Evidence((), spent, 8), KNOWLEDGE)
+    together, by_mode = worth_of(Evidence((), spent, 8))
     named = {each.mode: each for each in by_mode}
     assert named["processor.weak-core"].shown_share > named["processor.vector-unit"].shown_share + 0.2
     for each in (together, *by_mode):
         if each.minutes_to_95 is not None and each.minutes_to_99 is not None:
             assert each.minutes_to_95 < each.minutes_to_99
-    assert how_long(Evidence((), (), 8), KNOWLEDGE)[1] == ()
+    assert worth_of(Evidence((), (), 8))[1] == ()
 
 
 def test_a_memory_check_states_more_about_memory_in_minutes_than_a_processor_load_in_hours() -> None:
-    check = how_long(Evidence((), (Exposure(1, 0, "memory", 15.0, 60.0),), 8), KNOWLEDGE)[1]
-    load = how_long(Evidence((), (Exposure(1, 0, "matrix", 180.0, 60.0),), 8), KNOWLEDGE)[1]
+    check = worth_of(Evidence((), (Exposure(1, 0, "memory", 15.0, 60.0),), 8))[1]
+    load = worth_of(Evidence((), (Exposure(1, 0, "matrix", 180.0, 60.0),), 8))[1]
 
     def cells(rows: tuple[HowLong, ...]) -> float:
         return next(each.shown_share for each in rows if each.mode == "memory.cells")

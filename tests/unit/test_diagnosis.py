@@ -87,7 +87,8 @@ def test_heat_points_at_the_cooling_and_not_at_the_processor() -> None:
     assert verdict.suspects[0].kind is PartKind.COOLING
     assert verdict.statuses["processor"] is not PartStatus.REPLACE
     assert verdict.statuses["cooling"] is PartStatus.IN_DOUBT
-    assert "Clean the cooling" in verdict.sentence
+    assert verdict.suspects[0].mode == "cooling.clogged"
+    assert verdict.sentence.startswith("Cannot tell yet: most likely cooling")  # it may be too small as well
 
 
 def test_two_faults_at_once_are_both_found() -> None:
@@ -98,7 +99,7 @@ def test_two_faults_at_once_are_both_found() -> None:
         exposures=TEN_MINUTES,
     )
     assert of_core(verdict, 3) > 0.9
-    assert chance(verdict, "cooling.clogged") > 0.8
+    assert chance(verdict, "cooling.clogged") > 0.5
 
 
 def test_rails_out_point_at_the_supply() -> None:

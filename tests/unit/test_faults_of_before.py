@@ -13,7 +13,6 @@ from thresher.loads.plan import LoadPlan
 from thresher.loads.team.messages import Failed
 from thresher.loads.team.team import start_team
 from thresher.machine.kmsg_reader import LOST, give_up_oldest
-from thresher.model.findings import FindingKind
 from thresher.model.parts import PartKind
 from thresher.model.sheet import Block, RunSheet, WorkingSet
 from thresher.model.trials import Book, BookPart, Configuration, Ended, Outcome, Trial
@@ -58,7 +57,7 @@ def test_that_a_machine_does_not_start_counts_once() -> None:
         made = tuple(Trial(number, f"trial {number}", fit, (), told) for number, (fit, told) in enumerate(trials))
         book = Book((board, module), made)
         found = pieces_of(Evidence((), (), 4, (), book))
-        return sum(group.kind is FindingKind.NO_START for piece in found for group in piece.groups)
+        return sum(piece.state is not None and piece.state.dead for piece in found)
 
     assert pieces((whole, (dead,))) == 1
     assert pieces((whole, (dead, dead, dead)), (whole, (dead,))) == 1

@@ -388,6 +388,7 @@ def made(number: int, faults: tuple[str, ...], right: bool, wording: tuple[tuple
         right,
         2,
         60.0 + number,
+        number,
         (),
         tuple("x" for _ in wording),
         tuple(p for p, _ in wording),
@@ -407,6 +408,8 @@ def test_scores_add_up() -> None:
     assert (summed.cases, summed.single_right, summed.double_right, summed.sound_condemned) == (5, 0.5, 1.0, 0.5)
     assert summed.wrong_parts_per_100 == pytest.approx(40.0)
     assert summed.minutes == pytest.approx(62.0)
+    assert (summed.single_fixed, summed.double_fixed, summed.no_fault_right) == (0.5, 1.0, 1.0)
+    assert summed.visits == 2.0
     seventy = summed.tenths[7]
     assert seventy.count == 3
     assert seventy.predicted == pytest.approx(0.75)

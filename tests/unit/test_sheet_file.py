@@ -164,11 +164,17 @@ def test_no_time_raises(value: str | int | float) -> None:
 
 
 def test_a_trial_s_sheet_has_its_one_load_for_its_minutes() -> None:
-    memory = trial_sheet("memory", 15.0, 'M-1 "alone"')
+    memory = trial_sheet((("memory", 15.0),), 'M-1 "alone"')
     (block,) = memory.blocks
     assert (block.load, block.row, block.length_s) == ("memory", PartKind.MEMORY, 900.0)
     assert block.patterns
     assert memory.title == "M-1 'alone', 15 min of memory"
-    assert trial_sheet("relay", 45.0, "").blocks[0].row is PartKind.PROCESSOR
+    assert trial_sheet((("relay", 45.0),), "").blocks[0].row is PartKind.PROCESSOR
+    both = trial_sheet((("matrix", 30.0), ("memory", 20.0)), "As it is handed back")
+    assert both.title == "As it is handed back, 30 min of matrix, 20 min of memory"
+    assert [(each.load, each.start_s, each.length_s) for each in both.blocks] == [
+        ("matrix", 0.0, 1800.0),
+        ("memory", 1800.0, 1200.0),
+    ]
     with pytest.raises(InputError, match="no load 'everyday use'"):
-        trial_sheet("everyday use", 60.0, "x")
+        trial_sheet((("everyday use", 60.0),), "x")

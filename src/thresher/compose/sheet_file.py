@@ -1,6 +1,7 @@
 """Run sheet files (`thresher-sheet/1`, TOML): parsing with every fault reported at once."""
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -25,6 +26,7 @@ from thresher.model.sheet import (
     clock_text,
 )
 from thresher.model.tomlfile import convert_list, convert_section, parse_toml, unknown_keys
+from thresher.model.trials import Stint
 from thresher.sheets import SHIPPED_SHEETS
 
 FORMAT = "thresher-sheet/1"
@@ -373,17 +375,20 @@ def _check_limits(limits: SheetLimits) -> list[InputFault]:
     return faults
 
 
-def trial_sheet(load: str, minutes: float, title: str) -> RunSheet:
-    """Return the sheet of a trial: one load, so many minutes, on all threads. Raises InputError for an unknown load."""
-    kind = WORK_LOADS.get(load)
-    if kind is None:
-        raise InputError("trial", [InputFault("load", f"there is no load {load!r}")])
-    patterns = 'patterns = "short"\n' if kind.row is PartKind.MEMORY else ""
-    named = " ".join(title.replace("\\", " ").replace('"', "'").split()) or load
-    text = (
-        f'format = "{FORMAT}"\ntitle = "{named}, {minutes:.0f} min of {load}"\n'
-        f'[[blocks]]\nrow = "{kind.row.value}"\nload = "{load}"\nstart = 0\nlength = {minutes * 60:.0f}\n{patterns}'
-    )
+def trial_sheet(stints: Sequence[Stint], title: str) -> RunSheet:
+    """Return the sheet of a trial: one load after the other, on all threads. Raises InputError for an unknown load."""
+    loads = ", ".join(f"{minutes:.0f} min of {load}" for load, minutes in stints)
+    named = " ".join(title.replace("\\", " ").replace('"', "'").split()) or stints[0][0]
+    text = f'format = "{FORMAT}"\ntitle = "{named}, {loads}"\n'
+    start = 0.0
+    for load, minutes in stints:
+        kind = WORK_LOADS.get(load)
+        if kind is None:
+            raise InputError("trial", [InputFault("load", f"there is no load {load!r}")])
+        patterns = 'patterns = "short"\n' if kind.row is PartKind.MEMORY else ""
+        text += f'[[blocks]]\nrow = "{kind.row.value}"\nload = "{load}"\n'
+        text += f"start = {start:.0f}\nlength = {minutes * 60:.0f}\n{patterns}"
+        start += minutes * 60.0
     return parse_sheet(text, "trial")
 
 

@@ -1,44 +1,51 @@
-"""What clean minutes are worth, and how often findings come."""
+"""What clean minutes are worth, and how often findings come.
+
+Every minute counts here as it does in the likelihood: for parts that were installed, under loads that can show the
+fault, use outside our runs by what a log would hold of it, and with what is not known of how hard a load strains it."""
 
 import math
+from dataclasses import replace
 
 import numpy as np
 
-from thresher.diagnosis.evidence import Evidence, Floats, cell_of, grid_of, rate_factor
-from thresher.diagnosis.knowledge import Knowledge, Mode
+from thresher.diagnosis.evidence import Cell, Evidence, Floats, logged_share, rate_factor, trial_number
+from thresher.diagnosis.inference import Posterior, Way, acts_in, table_of, way_of
+from thresher.diagnosis.knowledge import Knowledge
+from thresher.diagnosis.likelihood import FaultTable, Whole, log_sum, silence, spent_by_stint, with_hidden
+from thresher.model.exposure import band_of
 from thresher.model.findings import ENDING_KINDS, FindingKind
 from thresher.model.parts import PartKind
-from thresher.model.verdict import HowLong, SeenRate
+from thresher.model.verdict import EVERYDAY_USE, HowLong, SeenRate
 
 _SURE, _VERY_SURE = 0.95, 0.99
 _LONGEST_HOURS = 1000.0
-_HOURS_LOOKED_AT = 240
-"""Each is 6 % longer than the one before; between them the share is read off a straight line."""
+_HOURS_LOOKED_AT = 160
+"""Each is 9 % longer than the one before; between them the share is read off a straight line."""
 
 
-def _clean_survival(mode: Mode, hours: Floats) -> Floats:
-    """Chance that a fault of this mode shows nothing in `hours` at the reference rate, its strength unknown."""
-    strengths, log_weights = grid_of(mode)
-    return np.asarray(np.exp(log_weights - hours[:, None] * strengths).sum(axis=1), dtype=np.float64)
+def _clean_table(posterior: Posterior, evidence: Evidence, knowledge: Knowledge) -> FaultTable:
+    """Return the table of the evidence without minutes before an end of the machine: they are no clean time."""
+    clean = tuple(each for each in evidence.exposures if not each.broken_off)
+    if len(clean) == len(evidence.exposures):
+        return posterior.table
+    return table_of(list(posterior.faults), replace(evidence, exposures=clean), knowledge)
 
 
-def _paced_hours(mode: Mode, evidence: Evidence) -> float:
-    return sum(
-        rate_factor(mode, cell_of(each.load, each.temperature_c)) * each.minutes / 60.0
-        for each in evidence.exposures
-        if not each.broken_off
-    )
+def shown_shares(posterior: Posterior, evidence: Evidence, knowledge: Knowledge) -> dict[Way, float]:
+    """Return which share of each way of being faulty of each part would have been detected by now."""
+    table = _clean_table(posterior, evidence, knowledge)
+    quiet = silence(table)
+    priors = np.exp([fault.log_prior for fault in posterior.faults])
+    total: dict[Way, float] = {}
+    missed: dict[Way, float] = {}
+    for number, fault in enumerate(posterior.faults):
+        way = way_of(fault)
+        total[way] = total.get(way, 0.0) + float(priors[number])
+        missed[way] = missed.get(way, 0.0) + float(priors[number] * quiet[number])
+    return {way: 1.0 - missed[way] / total[way] for way in total}
 
 
-def shown_shares(evidence: Evidence, knowledge: Knowledge) -> dict[str, float]:
-    """Share of the faults of each mode that would have been detected by now."""
-    return {
-        mode.name: 1.0 - float(_clean_survival(mode, np.array([_paced_hours(mode, evidence)]))[0])
-        for mode in knowledge.modes
-    }
-
-
-def how_long(evidence: Evidence, knowledge: Knowledge) -> tuple[HowLong, tuple[HowLong, ...]]:
+def how_long(posterior: Posterior, evidence: Evidence, knowledge: Knowledge) -> tuple[HowLong, tuple[HowLong, ...]]:
     """Return what clean minutes are worth for all faults together, and for each mode that some load has strained.
 
     Modes count by their prior; further minutes at the rate of the newest exposures, all loads that ran then together.
@@ -47,19 +54,55 @@ def how_long(evidence: Evidence, knowledge: Knowledge) -> tuple[HowLong, tuple[H
     if not evidence.exposures:
         return every, ()
     newest = evidence.exposures[-1]
-    cell = cell_of(newest.load, newest.temperature_c)
-    hours = np.concatenate(([0.0], np.geomspace(0.001, _LONGEST_HOURS, _HOURS_LOOKED_AT)))
-    modes = [mode for mode in knowledge.modes if mode.loads.get(newest.load, 0.0) > 0 and not mode.harmless]
-    if not modes:
+    cell = Cell(newest.load, band_of(newest.temperature_c))
+    there = acts_in(posterior.faults, evidence.book.trials[-1].configuration if evidence.book.trials else None)
+    chosen = [
+        number
+        for number, fault in enumerate(posterior.faults)
+        if fault.mode.loads.get(newest.load, 0.0) > 0 and not fault.mode.harmless and not fault.ours and there[number]
+    ]
+    if not chosen:
         return every, ()
-    unshown = np.zeros_like(hours)
-    total = sum(mode.prior for mode in modes)
-    by_mode = []
-    for mode in modes:
-        left = _clean_survival(mode, _paced_hours(mode, evidence) + rate_factor(mode, cell) * hours)
-        unshown += mode.prior / total * left
-        by_mode.append(_how_long(mode.name, mode.title, mode.part, left, hours))
-    return _how_long(every.mode, every.title, every.kind, unshown, hours), tuple(by_mode)
+    hours = np.concatenate(([0.0], np.geomspace(0.001, _LONGEST_HOURS, _HOURS_LOOKED_AT)))
+    table = _clean_table(posterior, evidence, knowledge)
+    priors = np.exp([fault.log_prior for fault in posterior.faults])
+    paces = np.array(
+        [
+            rate_factor(posterior.faults[n].mode, cell) * logged_share(posterior.faults[n].mode, cell.load) * there[n]
+            for n in chosen
+        ]
+    )
+    stint = (trial_number(evidence, newest.run), newest.load)
+    left = _left_after(table, np.array(chosen, dtype=np.intp), paces, hours, stint)
+    by_mode: dict[str, list[int]] = {}
+    for row, number in enumerate(chosen):
+        by_mode.setdefault(posterior.faults[number].mode.name, []).append(row)
+    weights = priors[chosen]
+    together = weights @ left / weights.sum()
+    modes = []
+    for name, rows in by_mode.items():
+        mode = posterior.faults[chosen[rows[0]]].mode
+        mine = weights[rows] @ left[rows] / weights[rows].sum()
+        modes.append(_how_long(name, mode.title, mode.part, mine, hours))
+    return _how_long(every.mode, every.title, every.kind, together, hours), tuple(modes)
+
+
+def _left_after(table: FaultTable, chosen: Whole, paces: Floats, hours: Floats, newest: tuple[int, str]) -> Floats:
+    """Return how likely each fault shows nothing so far and in so many hours more of the newest stint (N, H)."""
+    before = np.zeros((len(chosen), table.strengths.shape[1]))
+    so_far = np.zeros(len(chosen))
+    padded = table.padded[chosen]
+    for stint, spent in spent_by_stint(table).items():
+        if table.names[stint] == newest:
+            so_far = spent[chosen]
+        elif spent[chosen].any():
+            before += with_hidden(-padded * spent[chosen, None], bool(table.outside[stint]))
+    before += table.log_weights[chosen]
+    outside = newest[1] in (EVERYDAY_USE, "")
+    left = [
+        log_sum(before + with_hidden(-padded * (so_far + paces * more)[:, None], outside), axis=1) for more in hours
+    ]
+    return np.asarray(np.exp(np.stack(left, axis=1)))
 
 
 def _how_long(name: str, title: str, kind: PartKind, unshown: Floats, hours: Floats) -> HowLong:

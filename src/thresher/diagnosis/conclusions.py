@@ -1,62 +1,160 @@
-"""From suspects to the status of each part, and to one sentence."""
+"""From what is known and what is advised to the status of each part, and to one sentence."""
+
+import numpy as np
 
 from thresher.diagnosis.evidence import Evidence
+from thresher.diagnosis.inference import Posterior, Way, acts_in, way_of
 from thresher.diagnosis.knowledge import Action, Knowledge
 from thresher.model.parts import PartKind, PartStatus
-from thresher.model.verdict import Suspect, percent, suspect_title
+from thresher.model.verdict import ActStep, Advice, Course, Suspect, percent, suspect_title
 
 
-def statuses_of(suspects: tuple[Suspect, ...], shown: dict[str, float], knowledge: Knowledge) -> dict[str, PartStatus]:
-    """Return the status of every kind of part, and of each tagged part, by their suspects.
+def statuses_of(
+    posterior: Posterior,
+    suspects: tuple[Suspect, ...],
+    shown: dict[Way, float],
+    knowledge: Knowledge,
+    evidence: Evidence,
+    advice: Advice | None,
+) -> dict[str, PartStatus]:
+    """Return the status of every kind of part, and of each tagged part that is in the machine.
 
-    `shown` is what share of each mode would have been detected. Of several parts of a kind one must be to be replaced
-    by itself: to know that it is one of two is doubt about both."""
+    A part is to be replaced when that is what is advised; where nothing is advised, when it is as likely as that takes.
+    Of several parts of a kind one must be to be replaced by itself: to know that it is one of two is doubt about both.
+    `shown` is what share of each way of being faulty would have been detected."""
+    there = acts_in(posterior.faults, evidence.book.base) >= _IN
+    judged = _Judged(posterior, suspects, shown, knowledge, advice)
+    numbers = [
+        n for n, fault in enumerate(posterior.faults) if there[n] and _of_a_part(fault.mode.action, fault.mode.harmless)
+    ]
     statuses: dict[str, PartStatus] = {}
-    for tag in {suspect.tag for suspect in suspects if suspect.kind is not None and suspect.tag}:
-        statuses[tag] = _status_of([each for each in suspects if each.tag == tag], shown, knowledge)
+    for tag in dict.fromkeys(posterior.faults[n].tag for n in numbers):
+        if tag:
+            statuses[tag] = judged.status([n for n in numbers if posterior.faults[n].tag == tag], tag)
     for kind in PartKind:
-        mine = [suspect for suspect in suspects if suspect.kind is kind]
+        mine = [n for n in numbers if posterior.faults[n].mode.part is kind]
         if not mine:
             continue
-        status = _status_of(mine, shown, knowledge)
-        of_tags = [statuses[tag] for tag in {suspect.tag for suspect in mine if suspect.tag}]
-        one_of_several = len(of_tags) > 1 and PartStatus.REPLACE not in of_tags
-        statuses[kind.value] = PartStatus.IN_DOUBT if status is PartStatus.REPLACE and one_of_several else status
+        status = judged.status(mine, kind.value)
+        of_tags = [statuses[tag] for tag in {posterior.faults[n].tag for n in mine} if tag]
+        if len(of_tags) > 1 and status is PartStatus.REPLACE and PartStatus.REPLACE not in of_tags:
+            status = PartStatus.IN_DOUBT
+        elif PartStatus.REPLACE in of_tags:
+            status = PartStatus.REPLACE
+        statuses[kind.value] = status
     return statuses
 
 
-def _status_of(mine: list[Suspect], shown: dict[str, float], knowledge: Knowledge) -> PartStatus:
-    limits = knowledge.thresholds
-    total = min(1.0, sum(suspect.probability for suspect in mine))
-    to_replace = sum(each.probability for each in mine if knowledge.mode(each.mode).action is Action.REPLACE)
-    if to_replace >= limits.replace:
-        return PartStatus.REPLACE
-    if total >= limits.doubt and any(sum(r.decibans for r in s.reasons[1:]) > 3.0 for s in mine):
-        return PartStatus.IN_DOUBT
-    if total <= limits.cleared and _shown_of(mine, shown, knowledge) >= limits.cleared_shown:
-        return PartStatus.CLEARED
-    return PartStatus.UNTESTED
+_IN = 0.5
 
 
-def _shown_of(suspects: list[Suspect], shown: dict[str, float], knowledge: Knowledge) -> float:
-    """Share of a part's faults that would have been detected by now, each way of being faulty by how common it is."""
-    priors = {suspect.mode: knowledge.mode(suspect.mode).prior for suspect in suspects}
-    return sum(prior * shown[mode] for mode, prior in priors.items()) / sum(priors.values())
+def _of_a_part(action: Action, harmless: bool) -> bool:
+    """Whether a way of being faulty says something about a part of the machine."""
+    return not harmless and action is not Action.LOOK
 
 
-def sentence_of(suspects: tuple[Suspect, ...], knowledge: Knowledge, evidence: Evidence, share: float) -> str:
-    """Return the verdict in one sentence; `share` is what share of faults would have been detected by now."""
-    sure = [
-        (leading, total) for leading, total in _decisions(suspects, knowledge) if total >= knowledge.thresholds.replace
-    ]
-    if sure:
-        return "; ".join(_action_sentence(leading, total, knowledge) for leading, total in sure)
-    top = suspects[0]
-    if top.kind is None and not evidence.findings:
+class _Judged:
+    """What the evidence says about a set of faults."""
+
+    def __init__(
+        self,
+        posterior: Posterior,
+        suspects: tuple[Suspect, ...],
+        shown: dict[Way, float],
+        knowledge: Knowledge,
+        advice: Advice | None,
+    ) -> None:
+        self._posterior = posterior
+        self._spoken_for = {
+            (each.mode, each.tag) for each in suspects if sum(reason.decibans for reason in each.reasons[1:]) > _SPEAKS
+        }
+        self._shown, self._limits, self._advice = shown, knowledge.thresholds, advice
+
+    def status(self, mine: list[int], name: str) -> PartStatus:
+        limits = self._limits
+        faults = self._posterior.faults
+        if self._is_to_be_replaced(mine, name):
+            return PartStatus.REPLACE
+        probability = self._probability(mine)
+        if probability >= limits.doubt and any((faults[n].mode.name, faults[n].tag) in self._spoken_for for n in mine):
+            return PartStatus.IN_DOUBT
+        if probability <= limits.cleared and self._shown_of(mine) >= limits.cleared_shown:
+            return PartStatus.CLEARED
+        return PartStatus.UNTESTED
+
+    def _is_to_be_replaced(self, mine: list[int], name: str) -> bool:
+        faults = self._posterior.faults
+        if self._advice is None:
+            return (
+                self._probability([n for n in mine if faults[n].mode.action is Action.REPLACE]) >= self._limits.replace
+            )
+        steps = self._advice.act.steps if self._advice.act is not None else ()
+        return any(step.action == Action.REPLACE and step.tag == name for step in steps)
+
+    def _probability(self, mine: list[int]) -> float:
+        """Return how likely at least one of some faults is there."""
+        chosen = np.zeros(len(self._posterior.faults) + 1)
+        chosen[mine] = 1.0
+        return float((chosen[self._posterior.members].max(axis=1) * self._posterior.posterior).sum())
+
+    def _shown_of(self, mine: list[int]) -> float:
+        """Share of a part's faults that would have been detected by now, each by how common it is."""
+        faults = self._posterior.faults
+        priors = {way_of(faults[n]): faults[n].mode.prior for n in mine}
+        return sum(prior * self._shown[way] for way, prior in priors.items()) / sum(priors.values())
+
+
+_SPEAKS = 3.0
+"""Evidence of so many decibans speaks for a suspect."""
+
+
+def sentence_of(
+    suspects: tuple[Suspect, ...], knowledge: Knowledge, evidence: Evidence, share: float, advice: Advice | None
+) -> str:
+    """Return the verdict in one sentence, which is that of the advice where there is one.
+
+    `share` is what share of faults would have been detected by now."""
+    if advice is not None and advice.course is Course.ACT and advice.act is not None:
+        return "; ".join(_step_sentence(step, suspects, knowledge) for step in advice.act.steps)
+    if advice is None:
+        sure = [
+            (first, sum_) for first, sum_ in _decisions(suspects, knowledge) if sum_ >= knowledge.thresholds.replace
+        ]
+        if sure:
+            return "; ".join(_action_sentence(first, sum_, knowledge) for first, sum_ in sure)
+    healthy = next(each for each in suspects if each.kind is None)
+    if not evidence.findings and healthy.probability >= _EVEN:
         return f"No fault found; {percent(share)} of such faults would have been detected by now"
+    if advice is not None and advice.course is Course.RETURN:
+        return f"Nothing faulty is left ({percent(healthy.probability)}), and the runs since have proved it"
+    if advice is not None and advice.course is Course.PROVE:
+        return f"Nothing faulty is known to be left ({percent(healthy.probability)}), but that is not proved yet"
+    top = next(each for each in suspects if not each.gone)
     if top.kind is None:
         return f"Cannot tell yet: {percent(top.probability)} likely that nothing is faulty"
     return f"Cannot tell yet: most likely {_begun_small(suspect_title(top))}, {top.title} ({percent(top.probability)})"
+
+
+_EVEN = 0.5
+
+
+def _step_sentence(step: ActStep, suspects: tuple[Suspect, ...], knowledge: Knowledge) -> str:
+    """Return what a step does and why, by the likeliest suspect that it is for."""
+    for suspect in suspects:
+        if suspect.kind is None or suspect.gone:
+            continue
+        mode = knowledge.mode(suspect.mode)
+        if mode.action.value == step.action and step.tag in (
+            suspect.tag,
+            suspect.place,
+            mode.item,
+            mode.moves,
+            mode.part.value,
+        ):
+            return _action_sentence(suspect, step.needed, knowledge)
+        if mode.of_settings and step.action == Action.STOCK:
+            return _action_sentence(suspect, step.needed, knowledge)
+    return f"{step.action} {step.tag}".strip().capitalize() + f" ({percent(step.needed)})"
 
 
 def _begun_small(words: str) -> str:
@@ -67,7 +165,7 @@ def _decisions(suspects: tuple[Suspect, ...], knowledge: Knowledge) -> list[tupl
     """Suspects that the same act at the same place would fix belong together: the likeliest of each, and their sum."""
     together: dict[tuple[Action, str, str], list[Suspect]] = {}
     for suspect in suspects:
-        if suspect.kind is not None:
+        if suspect.kind is not None and not suspect.gone:
             key = (knowledge.mode(suspect.mode).action, suspect.part, suspect.place)
             together.setdefault(key, []).append(suspect)
     groups = [(each[0], min(1.0, sum(suspect.probability for suspect in each))) for each in together.values()]
@@ -93,6 +191,8 @@ def _action_sentence(suspect: Suspect, probability: float, knowledge: Knowledge)
         Action.CLEAN: "Clean the graphics card" if suspect.kind is PartKind.GRAPHICS else "Clean the cooling",
         Action.RESEAT: _RESEATS.get(suspect.kind, f"Reseat: {part}") if suspect.kind is not None else "",
         Action.STOCK: "Go back to stock settings",
+        Action.MOVE: f"Use another {knowledge.mode(suspect.mode).moves}",
+        Action.LOOK: "Look further",
         Action.NOTHING: "Do nothing",
     }
     place = f"{suspect.place} " if suspect.place else ""

@@ -5,7 +5,6 @@ back. The expected cost of an act is its price and time and, where it leaves a f
 the right repair then: a fault is not cheaper for being left alone.
 """
 
-import math
 from dataclasses import dataclass, field, replace
 from importlib import resources
 from itertools import combinations
@@ -107,7 +106,7 @@ def decide(posterior: Posterior, prices: Prices, limits: Thresholds, book: Book 
     Faults of parts that are not in the machine as it is to be handed back so far (`Book.base`), or that were treated,
     are none to be fixed, and nothing is done to parts that are not in it or that are the shop's.
     """
-    posterior = _left_in(posterior, book.base)
+    posterior = left_in(posterior, book.base)
     every = _simple_acts(posterior, prices, book)
     later = _repairs(every, posterior, prices)
     simple = [each for each in every if _share_mended(each, posterior) >= _WORTH_NAMING]
@@ -173,11 +172,14 @@ _TREATMENT_WORDS = {
 
 _ITEM_PRICE, _ITEM_MINUTES = 25.0, 15.0
 """Of an item that the price list does not have."""
+_MOVE_MINUTES = 5.0
+_SEARCH_MINUTES = 60.0
+"""Bench time to be reckoned with for a fault that is not among the suspects."""
 _LEFT = 0.5
 """A fault that is there to a smaller share under the configuration that is handed back counts as fixed by it."""
 
 
-def _left_in(posterior: Posterior, base: Configuration | None) -> Posterior:
+def left_in(posterior: Posterior, base: Configuration | None) -> Posterior:
     """Return the same with hypotheses cut down to the faults that the machine would be handed back with."""
     healthy = len(posterior.faults)
     gone = np.array([*(fault.mode.harmless or acts_under(fault, base) < _LEFT for fault in posterior.faults), True])
@@ -185,32 +187,25 @@ def _left_in(posterior: Posterior, base: Configuration | None) -> Posterior:
 
 
 def _simple_acts(posterior: Posterior, prices: Prices, book: Book) -> list[_Simple]:
-    acts: list[_Simple] = []
     base = book.base
     ours = {part.tag for part in book.parts if part.known_good}
-    named: dict[tuple[str, PartKind], set[int]] = {}
-    items: dict[tuple[str, PartKind], set[int]] = {}
-    for number, fault in enumerate(posterior.faults):
-        if fault.mode.harmless:
-            continue
-        if fault.mode.item:
-            items.setdefault((fault.mode.item, fault.mode.part), set()).add(number)
-            continue
-        if not fault.mode.of_settings and fault.tag not in ours and (base is None or fault.tag in ("", *base.tags)):
-            named.setdefault((fault.tag, fault.mode.part), set()).add(number)
-    for (tag, kind), numbers in named.items():
-        name = tag or kind.value
-        minutes = prices.minutes.get(f"replace {kind.value}", 30.0)
-        price = prices.parts.get(kind, 0.0)
-        acts.append(
-            _Simple(f"replace {tag or kind.word}", Action.REPLACE, name, kind, price, minutes, frozenset(numbers))
-        )
-    for (item, kind), numbers in items.items():
-        minutes = prices.minutes.get(f"replace {item}", _ITEM_MINUTES)
-        price = prices.items.get(item, _ITEM_PRICE)
-        acts.append(_Simple(f"replace the {item}", Action.REPLACE, item, kind, price, minutes, frozenset(numbers)))
-    acts += _treatments(posterior, prices, {number for numbers in named.values() for number in numbers})
-    settings = frozenset(n for n, fault in enumerate(posterior.faults) if fault.mode.of_settings)
+    mine = [
+        (n, fault)
+        for n, fault in enumerate(posterior.faults)
+        if not fault.mode.harmless and fault.mode.action is not Action.LOOK
+    ]
+    in_it = [(n, fault) for n, fault in mine if base is None or fault.needs in ("", *base.tags)]
+    of_parts = [
+        (n, fault)
+        for n, fault in in_it
+        if not (fault.mode.item or fault.mode.moves or fault.mode.of_settings) and fault.tag not in ours
+    ]
+    places = [(n, fault) for n, fault in in_it if fault.mode.moves]
+    items = [(n, fault) for n, fault in mine if fault.mode.item]
+    acts = _replacements(of_parts + [(n, replace(fault, tag=fault.needs)) for n, fault in places], prices)
+    acts += _of_items(items, prices) + _moves(places, prices)
+    acts += _treatments(posterior, prices, {number for number, _ in of_parts})
+    settings = frozenset(n for n, fault in mine if fault.mode.of_settings)
     if base is not None and all(acts_under(posterior.faults[n], base) < _LEFT for n in settings):
         settings = frozenset()
     if settings:
@@ -219,22 +214,73 @@ def _simple_acts(posterior: Posterior, prices: Prices, book: Book) -> list[_Simp
     return acts
 
 
+Numbered = list[tuple[int, Fault]]
+"""Faults with their numbers."""
+
+
+def _replacements(faults: Numbered, prices: Prices) -> list[_Simple]:
+    """Return the replacement of each part; that of a board takes its slots with it."""
+    by_part: dict[tuple[str, PartKind], set[int]] = {}
+    for number, fault in faults:
+        by_part.setdefault((fault.tag, fault.mode.part), set()).add(number)
+    acts = []
+    for (tag, kind), numbers in by_part.items():
+        minutes, price = prices.minutes.get(f"replace {kind.value}", 30.0), prices.parts.get(kind, 0.0)
+        words = f"replace {tag or kind.word}"
+        acts.append(_Simple(words, Action.REPLACE, tag or kind.value, kind, price, minutes, frozenset(numbers)))
+    return acts
+
+
+def _of_items(faults: Numbered, prices: Prices) -> list[_Simple]:
+    """Return the replacement of each item that is no whole part."""
+    by_item: dict[tuple[str, PartKind], set[int]] = {}
+    for number, fault in faults:
+        by_item.setdefault((fault.mode.item, fault.mode.part), set()).add(number)
+    acts = []
+    for (item, kind), numbers in by_item.items():
+        minutes, price = prices.minutes.get(f"replace {item}", _ITEM_MINUTES), prices.items.get(item, _ITEM_PRICE)
+        acts.append(_Simple(f"replace the {item}", Action.REPLACE, item, kind, price, minutes, frozenset(numbers)))
+    return acts
+
+
+def _moves(faults: Numbered, prices: Prices) -> list[_Simple]:
+    """Return for each place that may be bad that what sits in it goes to another."""
+    by_place: dict[tuple[str, str], set[int]] = {}
+    for number, fault in faults:
+        by_place.setdefault((fault.place, fault.mode.moves), set()).add(number)
+    acts = []
+    for (place, moves), numbers in by_place.items():
+        minutes = prices.minutes.get(Action.MOVE.value, _MOVE_MINUTES)
+        words = f"use another {moves}" + (f" than {place}" if place else "")
+        acts.append(_Simple(words, Action.MOVE, place or moves, PartKind.BOARD, 0.0, minutes, frozenset(numbers)))
+    return acts
+
+
 def _repairs(simple: list[_Simple], posterior: Posterior, prices: Prices) -> Floats:
-    """Return for each hypothesis what its repair costs when it is known: the cheapest act for each of its faults."""
-    cheapest: dict[int, float] = {}
-    for each in simple:
+    """Return for each hypothesis what its repair costs when it is known: the cheapest act for each of its faults.
+
+    One act that fixes both is paid once.
+    """
+    many = len(posterior.faults)
+    cheapest = np.zeros(many + 1)
+    by = np.full(many + 1, -1, dtype=np.intp)
+    for number, fault in enumerate(posterior.faults):
+        cheapest[number] = prices.time_cost(_SEARCH_MINUTES) if fault.mode.action is Action.LOOK else 0.0
+    for number, each in enumerate(simple):
         cost = each.price + prices.time_cost(each.minutes)
-        for number in each.fixed:
-            cheapest[number] = min(cheapest.get(number, math.inf), cost)
-    costs = np.array([cheapest.get(number, 0.0) for number in range(len(posterior.faults))] + [0.0])
-    return np.asarray(costs[posterior.members].sum(axis=1), dtype=np.float64)
+        for fixed in each.fixed:
+            if by[fixed] < 0 or cost < cheapest[fixed]:
+                cheapest[fixed], by[fixed] = cost, number
+    one, other = posterior.members[:, 0], posterior.members[:, 1]
+    same = (by[one] == by[other]) & (by[one] >= 0)
+    return np.asarray(cheapest[one] + np.where(same, 0.0, cheapest[other]))
 
 
 def _act(parts: tuple[_Simple, ...], posterior: Posterior, prices: Prices, later: Floats) -> Act:
     mended = np.zeros(len(posterior.faults) + 1)
     mended[-1] = 1.0
     for each in parts:
-        sure = 1.0 if each.action in (Action.REPLACE, Action.STOCK) else _TREATMENT_MENDS
+        sure = _TREATMENT_MENDS if each.action in (Action.CLEAN, Action.RESEAT) else 1.0
         numbers = list(each.fixed)
         mended[numbers] = np.maximum(mended[numbers], sure)
     fixed = mended[posterior.members].prod(axis=1)

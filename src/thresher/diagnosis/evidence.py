@@ -11,7 +11,8 @@ import numpy as np
 import numpy.typing as npt
 
 from thresher.diagnosis.knowledge import Mode
-from thresher.model.exposure import band_of
+from thresher.diagnosis.likelihood import STEP
+from thresher.model.exposure import BAND_K, band_of
 from thresher.model.findings import ADOPTED, ENDING_KINDS, Finding, FindingKind, WordNature
 from thresher.model.parts import PartKind
 from thresher.model.trials import EMPTY_BOOK, Book, Configuration, Ended, Outcome, Trial
@@ -20,10 +21,17 @@ from thresher.model.verdict import EVERYDAY_USE, Exposure
 Floats = npt.NDArray[np.float64]
 
 
-GRID_POINTS = 19
-_GRID_REACH = 2.5
-_GRID_STEPS = np.linspace(-_GRID_REACH, _GRID_REACH, GRID_POINTS)
-_GRID_LOG_WEIGHTS = -(_GRID_STEPS**2) / 2 - np.logaddexp.reduce(-(_GRID_STEPS**2) / 2)
+GRID_POINTS = 57
+_GRID_REACH = 3.3
+"""So many standard deviations strengths reach to either side."""
+_GRID_STEPS = STEP * (np.arange(GRID_POINTS) - GRID_POINTS // 2)
+_NOTICED_HOURS = 3.0
+"""Hours of hard work that a machine's owner puts it through before he brings it in; the makers' judgement."""
+_BANDS_K = (BAND_K, 15.0, 45.0, math.inf)
+_MOST_GROUPS = 160
+"""Of more groups of findings, bands of temperature are joined: they tell nothing more."""
+_MOST_PIECES = 60
+"""Of more pieces of findings, those of one kind and core in different trials are one for the explanation."""
 _OUTSIDE_LOGGED = 0.2
 """Share of what happened outside our runs that is reported: use is unknown, logs are cut; the makers' judgement."""
 _EVERYDAY_SHARE = 0.05
@@ -69,8 +77,9 @@ class Sign:
     """What beside its kind a finding says about its cause; None or empty where it says nothing.
 
     `steady` for memory words that were the same on every read and for results that came out wrong again, `lane` for
-    the bits of memory words, `word` for their addresses, `slot` for the slot that its words are in, `device` for
-    the drive or card that was named, of the kind `part`, `kinds` for what it may have been where that is not certain.
+    whether a memory word is wrong in the bit that most of them have wrong, `word` for their addresses, `slot` for the
+    slot that its words are in, `device` for the drive or card that was named, of the kind `part`, `kinds` for what it
+    may have been where that is not certain.
     """
 
     steady: bool | None = None
@@ -97,12 +106,22 @@ class Group:
 
 
 @dataclass(frozen=True, slots=True)
+class State:
+    """That the machine started, or did not, as it was in a trial; `trust` is how far the word for it goes."""
+
+    trial: int
+    dead: bool
+    trust: float
+
+
+@dataclass(frozen=True, slots=True)
 class Piece:
-    """A piece of evidence that a technician would name: groups of findings, or minutes of a load."""
+    """A piece of evidence that a technician would name: groups of findings, minutes of a load, or a state."""
 
     text: str
     groups: tuple[Group, ...] = ()
     minutes: tuple[tuple[Cell, float], ...] = ()
+    state: State | None = None
 
 
 def evidence_of(
@@ -134,8 +153,13 @@ def cell_of(load: str, temperature_c: float | None, trial: int = 0, cores: tuple
 
 
 def grid_of(mode: Mode) -> tuple[Floats, Floats]:
-    """Return strengths (findings per hour) and the logarithms of their prior weights."""
-    return 10.0 ** (mode.rate + _GRID_STEPS * mode.spread_decades), _GRID_LOG_WEIGHTS
+    """Return strengths (findings per hour) and the logarithms of their prior weights, minus infinity far out."""
+    deviations = _GRID_STEPS / (mode.spread_decades * math.log(10.0))
+    strengths = 10.0**mode.rate * np.exp(_GRID_STEPS)
+    # what an owner would not have noticed is hardly ever brought in
+    noticed = np.log(-np.expm1(-_NOTICED_HOURS * strengths))
+    weights = np.where(np.abs(deviations) <= _GRID_REACH, -(deviations**2) / 2.0 + noticed, -np.inf)
+    return strengths, weights - np.logaddexp.reduce(weights)
 
 
 def rate_factor(mode: Mode, cell: Cell) -> float:
@@ -181,7 +205,8 @@ def configuration_in(evidence: Evidence, cell: Cell) -> Configuration | None:
     return trials[cell.trial].configuration if cell.trial < len(trials) else None
 
 
-def _trial_number(evidence: Evidence, run: int | None) -> int:
+def trial_number(evidence: Evidence, run: int | None) -> int:
+    """Return the place in the book of the trial that a run belongs to."""
     trial = evidence.book.trial_of(run)
     return evidence.book.trials.index(trial) if trial is not None else 0
 
@@ -189,62 +214,140 @@ def _trial_number(evidence: Evidence, run: int | None) -> int:
 def pieces_of(evidence: Evidence) -> list[Piece]:
     """Order the evidence for the explanation: minutes by load, then findings by kind and core as they first came.
 
-    Minutes come first: what they say by themselves is what the same time without a finding would have said.
+    Minutes come first: what they say by themselves is what the same time without a finding would have said. Whether
+    the machine started comes last.
     """
-    named: dict[tuple[int, FindingKind, int | None], dict[tuple[Cell, Sign], float]] = {}
-    many: Counter[tuple[int, FindingKind, int | None]] = Counter()
-    for finding, sign in zip(evidence.findings, signs_of(evidence.findings), strict=True):
-        trial = _trial_number(evidence, finding.run)
-        cells = named.setdefault((trial, finding.kind, finding.core), {})
-        key = (cell_of(finding.load, finding.temperature_c, trial, finding.cores), sign)
-        cells[key] = cells.get(key, 0.0) + finding.count * finding.weight
-        many[trial, finding.kind, finding.core] += finding.count
+    pieces = _minutes(evidence)
+    signs = signs_of(evidence.findings)
+    trials = [trial_number(evidence, finding.run) for finding in evidence.findings]
+    counted = [n for n, each in enumerate(evidence.findings) if each.kind is not FindingKind.NO_START]
+    found: list[Piece] = []
+    for band_k in _BANDS_K:
+        found = _findings(evidence, signs, trials, counted, band_k)
+        if sum(len(each.groups) for each in found) <= _MOST_GROUPS:
+            break
+    pieces += found
+    for number, each in enumerate(evidence.book.trials):
+        pieces += [_outcome_piece(each, number, outcome) for outcome in each.outcomes if _is_count(outcome)]
+    return pieces + _states(evidence, trials)
+
+
+def _minutes(evidence: Evidence) -> list[Piece]:
     by_load: dict[tuple[int, str], dict[Cell, float]] = {}
     for exposure in evidence.exposures:
-        trial = _trial_number(evidence, exposure.run)
+        trial = trial_number(evidence, exposure.run)
         cells_of_load = by_load.setdefault((trial, exposure.load), {})
         cell = cell_of(exposure.load, exposure.temperature_c, trial, exposure.cores)
-        reported = 1.0 if exposure.block >= 0 else _OUTSIDE_LOGGED
-        cells_of_load[cell] = cells_of_load.get(cell, 0.0) + exposure.minutes * reported
-    pieces = [
+        cells_of_load[cell] = cells_of_load.get(cell, 0.0) + reported_minutes(exposure)
+    return [
         Piece(f"{sum(spent.values()):.0f} min of {load}, time alone{_under(evidence, trial)}", (), tuple(spent.items()))
         for (trial, load), spent in by_load.items()
     ]
+
+
+def reported_minutes(exposure: Exposure) -> float:
+    """Return the minutes of a load that count: of use outside our runs only what would be known of them."""
+    return exposure.minutes * (1.0 if exposure.block >= 0 else _OUTSIDE_LOGGED)
+
+
+def _findings(
+    evidence: Evidence, signs: list[Sign], trials: list[int], counted: list[int], band_k: float
+) -> list[Piece]:
+    """Return findings as pieces, their temperatures in bands so many kelvin wide."""
+    together = len({(trials[n], evidence.findings[n].kind, evidence.findings[n].core) for n in counted}) > _MOST_PIECES
+    named: dict[tuple[int, FindingKind, int | None], dict[tuple[Cell, int | None, Sign], float]] = {}
+    many: Counter[tuple[int, FindingKind, int | None]] = Counter()
+    for n in counted:
+        finding, trial = evidence.findings[n], trials[n]
+        name = (-1, finding.kind, None) if together else (trial, finding.kind, finding.core)
+        cell = Cell(finding.load, _band(finding.temperature_c, band_k), trial, finding.cores)
+        key = (cell, finding.core, signs[n])
+        cells = named.setdefault(name, {})
+        cells[key] = cells.get(key, 0.0) + finding.count * finding.weight
+        many[name] += finding.count
+    pieces = []
     for (trial, kind, core), cells in named.items():
-        groups = tuple(Group(cell, kind, core, damped_count(count), sign) for (cell, sign), count in cells.items())
+        groups = tuple(Group(cell, kind, at, damped_count(count), sign) for (cell, at, sign), count in cells.items())
         where = f", core {core}" if core is not None else ""
-        pieces.append(Piece(f"{many[trial, kind, core]} × {kind.value}{where}{_under(evidence, trial)}", groups))
-    dead: set[Configuration] = set()
+        under = _under(evidence, trial) if trial >= 0 else ""
+        pieces.append(Piece(f"{many[trial, kind, core]} × {kind.value}{where}{under}", groups))
+    return pieces
+
+
+def _band(temperature_c: float | None, band_k: float) -> float | None:
+    """Return the middle of the band that a temperature falls in, None where one band holds all."""
+    if temperature_c is None or math.isinf(band_k):
+        return None
+    return (math.floor(temperature_c / band_k) + 0.5) * band_k
+
+
+def _is_count(outcome: Outcome) -> bool:
+    return outcome.ended is not Ended.NO_START
+
+
+def _states(evidence: Evidence, trials: list[int]) -> list[Piece]:
+    """Return in which configurations the machine did not start, and, once there is one, in which it did.
+
+    Trying again says nothing: one configuration is one fact, and the newest word for it counts.
+    """
+    dead: dict[Configuration | None, State] = {}
+    alive: dict[Configuration | None, State] = {}
     for number, each in enumerate(evidence.book.trials):
         for outcome in each.outcomes:
-            # that it does not start is a state of the machine as it is then, and no count: trying again says nothing
-            if outcome.ended is Ended.NO_START and each.configuration in dead:
-                continue
-            dead |= {each.configuration} if outcome.ended is Ended.NO_START else set()
-            pieces.append(_outcome_piece(each, number, outcome))
-    return pieces
+            into = dead if outcome.ended is Ended.NO_START else alive
+            into.setdefault(each.configuration, State(number, outcome.ended is Ended.NO_START, outcome.trust))
+        if any(exposure.block >= 0 and exposure.run in each.runs for exposure in evidence.exposures):
+            alive.setdefault(each.configuration, State(number, False, 1.0))
+    for finding, number in zip(evidence.findings, trials, strict=True):
+        if finding.kind is FindingKind.NO_START:
+            where = evidence.book.trials[number].configuration if evidence.book.trials else None
+            dead.setdefault(where, State(number, True, 1.0))
+    if not dead:
+        return []
+    pieces = [Piece(f"does not start{_under(evidence, state.trial)}", state=state) for state in dead.values()]
+    starts = [state for where, state in alive.items() if where not in dead]
+    return pieces + [Piece(f"starts{_under(evidence, state.trial)}", state=state) for state in starts]
 
 
 def signs_of(findings: tuple[Finding, ...]) -> list[Sign]:
     """Return what each finding says beside its kind, in the order of the findings.
 
-    The first wrong memory word fixes lane and address that later ones are held against.
+    Wrong memory words are held against all others, whatever order they came in. The bit that most of them have wrong is
+    the lane that they are in, if any; one of them only says which lane that is. Of words at the same place one says
+    where that is, the others that it was the same.
     """
-    signs, lanes, words = [], set[int](), set[int]()
-    for finding in findings:
-        if finding.kind is not FindingKind.MEMORY_WRONG or not finding.places:
-            slot = finding.place if finding.kind is FindingKind.MEMORY_WRONG else ""
-            device = _device_of(finding)
-            part = finding.part if device else None
-            signs.append(Sign(_steady(finding), slot=slot, device=device, part=part, kinds=finding.kinds))
+    words = [n for n, each in enumerate(findings) if each.kind is FindingKind.MEMORY_WRONG and each.places]
+    words.sort(key=lambda n: _content_of(findings[n]))
+    bits = {n: frozenset(bit for place in findings[n].places for bit in place.bits) for n in words}
+    counts = Counter(next(iter(bits[n])) for n in words if len(bits[n]) == 1)
+    lane = min(counts, key=lambda bit: (-counts[bit], bit)) if counts else None
+    lanes: dict[int, Again | None] = {}
+    places: dict[int, Again | None] = {}
+    first_in_lane, seen = True, set[int]()
+    for n in words:
+        if bits[n] == {lane} and first_in_lane:
+            lanes[n], first_in_lane = None, False
+        else:
+            lanes[n] = Again.SAME if bits[n] == {lane} else Again.OTHER
+        where = {place.physical for place in findings[n].places if place.physical is not None}
+        places[n] = None if not where or not seen else Again.SAME if where <= seen else Again.OTHER
+        seen |= where
+    signs = []
+    for n, finding in enumerate(findings):
+        if n in lanes:
+            signs.append(Sign(_steady(finding), lanes[n], places[n], finding.place))
             continue
-        mine = {bit for place in finding.places for bit in place.bits}
-        where = {place.physical for place in finding.places if place.physical is not None}
-        lane = _again(mine, lanes) if lanes else Again.OTHER if len(mine) > 1 else None
-        word = _again(where, words) if words and where else None
-        lanes, words = lanes | mine, words | where
-        signs.append(Sign(_steady(finding), lane, word, finding.place))
+        slot = finding.place if finding.kind is FindingKind.MEMORY_WRONG else ""
+        device = _device_of(finding)
+        part = finding.part if device else None
+        signs.append(Sign(_steady(finding), slot=slot, device=device, part=part, kinds=finding.kinds))
     return signs
+
+
+def _content_of(finding: Finding) -> tuple[object, ...]:
+    """Return what orders findings by what they are, so that the order they came in changes nothing."""
+    places = tuple((place.physical or -1, place.virtual, tuple(place.bits)) for place in finding.places)
+    return places, finding.load, finding.temperature_c or 0.0, finding.run or 0, finding.at
 
 
 _CARD = re.compile(r"card\d+")
@@ -255,10 +358,6 @@ def _device_of(finding: Finding) -> str:
     if finding.part is PartKind.DRIVE or (finding.part is PartKind.GRAPHICS and _CARD.fullmatch(finding.place)):
         return finding.place
     return ""
-
-
-def _again(mine: set[int], before: set[int]) -> Again:
-    return Again.SAME if mine <= before else Again.OTHER
 
 
 def _steady(finding: Finding) -> bool | None:
@@ -285,7 +384,6 @@ def _outcome_piece(trial: Trial, number: int, outcome: Outcome) -> Piece:
     reported = f"{trial.title}: {outcome.ended.value}"
     if outcome.ended is Ended.CLEAN:
         return Piece(f"{reported} for {outcome.minutes:.0f} min of {outcome.load}", (), minutes)
-    default = FindingKind.NO_START if outcome.ended is Ended.NO_START else FindingKind.MEMORY_WRONG
-    kind = outcome.kind or default
-    after = f" after {outcome.minutes:.0f} min of {outcome.load}" if outcome.ended is Ended.FAILED else ""
-    return Piece(f"{reported}{after}", (Group(cell, kind, None, outcome.trust),), minutes)
+    kind = outcome.kind or FindingKind.MEMORY_WRONG
+    text = f"{reported} after {outcome.minutes:.0f} min of {outcome.load}"
+    return Piece(text, (Group(cell, kind, None, outcome.trust),), minutes)

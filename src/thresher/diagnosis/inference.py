@@ -1,4 +1,4 @@
-"""Suspects by exact enumeration: nothing faulty, each way of being faulty of each part, and pairs of them.
+"""Suspects by enumeration: nothing faulty, each way of being faulty of each part and place, and pairs of them.
 
 Model. Each faulty part has one unknown strength, findings per hour at reference conditions, log-normal over
 a grid; it stays with the part through all trials. In a cell of evidence (a block at one band of temperature, on one
@@ -6,12 +6,14 @@ configuration) findings of kind k come as a Poisson process of rate
 
     strength * sensitivity(mode, load) * heat(mode, temperature) * shows(mode, k) + background(k)
 
-of each faulty part that was installed then, and fall on cores as the mode says: always one, or any. Minutes without a
-finding enter through the same rates. Storms count little more than their first few. The likelihood is summed over the
-grid of strengths, so that all cells hang together through the same part (`likelihood.py`).
+of each faulty part that was installed then, and fall on cores as the mode says: always one, or any. A fault of a place
+(a slot of the board) acts while something sits in that place. Minutes without a finding enter through the same rates.
+Storms count little more than their first few. The likelihood is summed over the grid of strengths and over what is not
+known of how hard each load strained it (`likelihood.py`).
 """
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -23,19 +25,19 @@ from thresher.diagnosis.evidence import (
     Floats,
     Group,
     Piece,
-    configuration_in,
+    Sign,
     grid_of,
     logged_share,
     pieces_of,
     rate_factor,
     signs_of,
 )
-from thresher.diagnosis.knowledge import Knowledge, Mode, Spread
-from thresher.diagnosis.likelihood import Explained, FaultTable, Whole, explain, log_sum
+from thresher.diagnosis.knowledge import Action, Knowledge, Mode, Spread
+from thresher.diagnosis.likelihood import Explained, FaultTable, States, Whole, explain, log_sum, no_states
 from thresher.model.findings import FindingKind, Severity
 from thresher.model.parts import PartKind
-from thresher.model.trials import EMPTY_BOOK, Book, BookPart, Configuration
-from thresher.model.verdict import Reason, Suspect
+from thresher.model.trials import ANOTHER_SLOT, EMPTY_BOOK, Book, BookPart, Configuration
+from thresher.model.verdict import EVERYDAY_USE, Reason, Suspect
 
 DECIBANS = 10.0 / math.log(10.0)
 """Natural log odds times this give tenths of a ban: 10 is ten to one, 20 a hundred to one."""
@@ -52,8 +54,13 @@ _STRAY_WORD = 0.001
 """How likely stray particles hit a word twice."""
 _ELSEWHERE = 0.01
 """How likely a module's wrong words seem to lie in another slot: addresses can be put down wrongly."""
-_OURS_FACTOR = 0.05
-"""A known-good part of the shop is this much less likely to be faulty, not impossible; the makers' judgement."""
+_STILL_THERE = 0.5
+"""A fault of which less is left in a configuration counts as gone."""
+_OUT = ", gone as it is to be handed back"
+_BAD_SHOP_PART = 0.05
+"""How many known-good parts of a shop are none; the makers' judgement."""
+_SURE_SIGN = 0.9
+"""How far the shares of signs are known; the rest says nothing. The makers' judgement."""
 _TREATED_FACTOR = 0.03
 """How much of a fault that dust or contact causes is left after cleaning or reseating; the makers' judgement."""
 
@@ -63,7 +70,8 @@ class Fault:
     """A way of being faulty of one part, and for one that stays on a core, which (None: one where nothing was seen).
 
     `tag` is the part's, empty when no book is kept: then it is the machine's own and always in it. `needs` is the tag
-    that must be installed for it to act: the part's own, and for settings that of the board that keeps them.
+    that must be installed for it to act: the part's own, and for settings and places that of the board that has them.
+    `place` is the slot that a fault of a place is bound to, where slots are known. `ours` marks a part of the shop.
     """
 
     mode: Mode
@@ -71,6 +79,8 @@ class Fault:
     log_prior: float
     tag: str = ""
     needs: str = ""
+    place: str = ""
+    ours: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,14 +113,14 @@ def compute_posterior(evidence: Evidence, knowledge: Knowledge) -> Posterior:
     faults = _faults(evidence, knowledge, _observed_cores(evidence))
     table = _table(faults, pieces, evidence, knowledge)
     pairs = _pairs(faults)
-    explained = explain(table, pairs)
     priors = np.array([fault.log_prior for fault in faults])
     rare = math.log(knowledge.weights.together)
-    # strays come to sound and faulty machines alike, so that beside them a fault is as common as ever
+    # strays and bad parts of the shop come to sound and faulty machines alike, so that beside them a fault is as common
     anyway = -math.log(knowledge.weights.nothing)
-    harmless = np.array([fault.mode.harmless for fault in faults], dtype=np.bool_)
-    together = np.where(harmless[pairs].any(axis=1), anyway, rare)
-    log_prior = np.concatenate(([math.log(knowledge.weights.nothing)], priors, priors[pairs].sum(axis=1) + together))
+    by_itself = np.array([fault.mode.harmless or fault.ours for fault in faults], dtype=np.bool_)
+    of_pairs = priors[pairs].sum(axis=1) + np.where(by_itself[pairs].any(axis=1), anyway, rare)
+    explained = explain(table, pairs, of_pairs)
+    log_prior = np.concatenate(([math.log(knowledge.weights.nothing)], priors, of_pairs))
     likelihood = np.vstack((explained.none, explained.one, explained.two))
     prefixes = log_prior[:, None] + np.hstack((np.zeros((len(log_prior), 1)), likelihood))
     posterior = np.exp(prefixes[:, -1] - log_sum(prefixes[:, -1]))
@@ -125,11 +135,33 @@ def compute_posterior(evidence: Evidence, knowledge: Knowledge) -> Posterior:
 
 def _pairs(faults: list[Fault]) -> Whole:
     """Return the numbers of all pairs of faults (N, 2), but for one part faulty twice in the same way."""
-    names: dict[tuple[str, str], int] = {}
-    ways = np.array([names.setdefault((fault.mode.name, fault.tag), len(names)) for fault in faults], dtype=np.intp)
+    names: dict[tuple[str, str, str], int] = {}
+    ways = np.array([names.setdefault(way_of(fault), len(names)) for fault in faults], dtype=np.intp)
     first, second = np.triu_indices(len(faults), 1)
     differ = ways[first] != ways[second]
     return np.column_stack((first[differ], second[differ])).astype(np.intp)
+
+
+def chance_by_fault(posterior: Posterior) -> Floats:
+    """Return the probability of each fault (F), alone or beside another."""
+    chances = np.zeros(len(posterior.faults) + 1)
+    for column in (0, 1):
+        np.add.at(chances, posterior.members[:, column], posterior.posterior)
+    return chances[:-1]
+
+
+Way = tuple[str, str, str]
+"""The name of a mode, the tag of a part, the slot of a fault of a place."""
+
+
+def table_of(faults: list[Fault], evidence: Evidence, knowledge: Knowledge) -> FaultTable:
+    """Return the table of some evidence for faults that are known."""
+    return _table(faults, pieces_of(evidence), evidence, knowledge)
+
+
+def way_of(fault: Fault) -> Way:
+    """Return what tells a way of being faulty of one part or place from others, whichever core it is on."""
+    return fault.mode.name, fault.tag, fault.place
 
 
 def of_kinds(posterior: Posterior, book: Book) -> Posterior:
@@ -170,32 +202,63 @@ def _faults(evidence: Evidence, knowledge: Knowledge, cores: list[int]) -> list[
         if symptom.text in evidence.symptoms:
             for name, factor in symptom.factors.items():
                 factors[name] = factors.get(name, 1.0) * factor
-    faults: list[Fault] = []
     own_board = next(
         (part.tag for part in evidence.book.parts if part.kind is PartKind.BOARD and not part.known_good), ""
     )
     absent = _absent(evidence)
+    faults: list[Fault] = []
     for mode in knowledge.modes:
         there = _spoken_of(mode, evidence) if mode.checked else mode.harmless or mode.part not in absent
         if not there:
             continue
-        if mode.of_settings or mode.harmless or mode.item:
-            prior = math.log(mode.prior * factors.get(mode.name, 1.0))
+        prior = math.log(mode.prior * factors.get(mode.name, 1.0))
+        if mode.moves:
+            places = _places_of(evidence, mode)
+            faults += [Fault(mode, None, prior - math.log(len(places)), "", own_board, place) for place in places]
+        elif mode.of_settings or mode.harmless or mode.item:
             faults += _on_cores(mode, prior, "", own_board if mode.of_settings else "", evidence, cores)
-            continue
-        for part in _parts_of(evidence, mode.part):
-            tag = part.tag if part is not None else ""
-            if part is not None and part.known_good:
-                # it was not in the machine when the customer saw what is reported
-                faults += _on_cores(mode, math.log(mode.prior * _OURS_FACTOR), tag, tag, evidence, cores)
-                continue
-            prior = math.log(mode.prior * factors.get(mode.name, 1.0))
-            if part is not None:
-                # a machine's own parts of a kind share what is known of the kind: one of two modules, half each
-                own = sum(each.kind is mode.part and not each.known_good for each in evidence.book.parts)
-                prior -= math.log(own)
-            faults += _on_cores(mode, prior, tag, tag, evidence, cores)
+        else:
+            faults += _of_parts(mode, prior, evidence, knowledge, cores)
     return faults
+
+
+def _of_parts(mode: Mode, prior: float, evidence: Evidence, knowledge: Knowledge, cores: list[int]) -> list[Fault]:
+    """Return the faults of each part of a kind, the shop's own among them."""
+    faults: list[Fault] = []
+    own = sum(each.kind is mode.part and not each.known_good for each in evidence.book.parts)
+    for part in _parts_of(evidence, mode.part):
+        tag = part.tag if part is not None else ""
+        if part is not None and part.known_good:
+            # it was not in the machine when the customer saw what is reported
+            share = _shares_of_parts(knowledge)[mode.name]
+            odds = _BAD_SHOP_PART / (1.0 - _BAD_SHOP_PART) * share * knowledge.weights.nothing
+            faults += [replace(each, ours=True) for each in _on_cores(mode, math.log(odds), tag, tag, evidence, cores)]
+        else:
+            # a machine's own parts of a kind share what is known of the kind: one of two modules, half each
+            each_of = prior - math.log(own) if part is not None else prior
+            faults += _on_cores(mode, each_of, tag, tag, evidence, cores)
+    return faults
+
+
+def _shares_of_parts(knowledge: Knowledge) -> dict[str, float]:
+    """Return how common each way of being faulty is among those of its kind of part that go with the part itself."""
+    mine = [m for m in knowledge.modes if not (m.of_settings or m.harmless or m.item or m.moves or m.checked)]
+    totals: dict[PartKind, float] = {}
+    for mode in mine:
+        totals[mode.part] = totals.get(mode.part, 0.0) + mode.prior
+    return {mode.name: mode.prior / totals.get(mode.part, mode.prior) for mode in knowledge.modes}
+
+
+_MEMORY_SLOT = "memory slot"
+
+
+def _places_of(evidence: Evidence, mode: Mode) -> tuple[str, ...]:
+    """Return the places that a fault of a place may be in: the memory slots that were used, else one unnamed."""
+    if mode.moves != _MEMORY_SLOT:
+        return ("",)
+    modules = {part.tag for part in evidence.book.parts if part.kind is PartKind.MEMORY}
+    used = [place for trial in evidence.book.trials for place, tag in trial.configuration.places if tag in modules]
+    return tuple(dict.fromkeys(place for place in used if place and place != ANOTHER_SLOT)) or ("",)
 
 
 _OF_GRAPHICS = frozenset({PartKind.GRAPHICS, PartKind.DISPLAY})
@@ -244,12 +307,16 @@ def acts_under(fault: Fault, configuration: Configuration | None) -> float:
         return 0.0
     if fault.mode.item and fault.mode.item in configuration.treated:
         return 0.0
+    if fault.mode.moves:
+        if fault.place:
+            return float(any(place == fault.place for place, _ in configuration.places))
+        return float(fault.mode.moves not in configuration.treated)
     if fault.mode.treatable and configuration.is_treated(fault.tag, fault.mode.part):
         return _TREATED_FACTOR
     return 1.0
 
 
-def _place_share(fault: Fault, core: int | None, cores: int) -> float:
+def _core_share(fault: Fault, core: int | None, cores: int) -> float:
     if core is None:
         return 1.0
     if fault.mode.places is Spread.ONE_CORE:
@@ -259,37 +326,20 @@ def _place_share(fault: Fault, core: int | None, cores: int) -> float:
 
 def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowledge: Knowledge) -> FaultTable:
     groups = [(number, group) for number, piece in enumerate(pieces) for group in piece.groups]
-    cells = list(dict.fromkeys([group.cell for _, group in groups] + [c for piece in pieces for c, _ in piece.minutes]))
-    named = frozenset(fault.core for fault in faults if fault.core is not None)
-    modes = {fault.mode.name: fault.mode for fault in faults}
-    by_mode = {name: {cell: rate_factor(mode, cell) for cell in cells} for name, mode in modes.items()}
-    fits = {cell: configuration_in(evidence, cell) for cell in cells}
-    modules = {cell: _count_in(evidence, fits[cell], PartKind.MEMORY) or _MODULES for cell in cells}
-    devices = {
-        (cell, kind): _count_in(evidence, fits[cell], kind) or 1
-        for cell in cells
-        for kind in (PartKind.DRIVE, PartKind.GRAPHICS)
-    }
-    rates, expected = np.zeros((len(faults), len(groups))), np.zeros((len(faults), len(pieces)))
-    for row, fault in enumerate(faults):
-        paces = by_mode[fault.mode.name]
-        there = {
-            cell: paces[cell] * acts_under(fault, fits[cell]) * _strained_share(fault, cell, named, evidence.cores)
-            for cell in cells
-        }
-        for column, (_, group) in enumerate(groups):
-            share = _shown_share(fault.mode, group)
-            if share:
-                place = _place_share(fault, group.core, evidence.cores)
-                share *= place * _sign_share(fault, group, fits[group.cell], modules[group.cell])
-                if group.sign.part is not None:
-                    share *= _device_share(fault, group, fits[group.cell], devices[group.cell, group.sign.part])
-            rates[row, column] = there[group.cell] * share
-        for column, piece in enumerate(pieces):
-            expected[row, column] = sum(
-                there[cell] * logged_share(fault.mode, cell.load) * minutes / 60.0 for cell, minutes in piece.minutes
-            )
-    grids = {name: grid_of(mode) for name, mode in modes.items()}
+    spent = [(number, cell, minutes) for number, piece in enumerate(pieces) for cell, minutes in piece.minutes]
+    cells = list(dict.fromkeys([group.cell for _, group in groups] + [cell for _, cell, _ in spent]))
+    there = _there(faults, cells, evidence)
+    column = {cell: number for number, cell in enumerate(cells)}
+    of_group = np.array([column[group.cell] for _, group in groups], dtype=np.intp)
+    rates = there[:, of_group] * _shown_shares(faults, [group for _, group in groups], evidence)
+    expected = np.zeros((len(faults), len(pieces)))
+    for number, cell, minutes in spent:
+        logged = np.array([logged_share(fault.mode, cell.load) for fault in faults])
+        expected[:, number] += there[:, column[cell]] * logged * minutes / 60.0
+    stints = list(dict.fromkeys((cell.trial, cell.load) for cell in cells))
+    stint_of = {stint: number for number, stint in enumerate(stints)}
+    of_piece = [next((stint_of[c.trial, c.load] for c, _ in piece.minutes), 0) for piece in pieces]
+    grids = {fault.mode.name: grid_of(fault.mode) for fault in faults}
     return FaultTable(
         rates,
         expected,
@@ -297,14 +347,84 @@ def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowled
         np.array([grids[fault.mode.name][1] for fault in faults]),
         np.array([group.worth for _, group in groups]),
         np.array([number for number, _ in groups], dtype=np.intp),
-        np.array(
-            [
-                _quiet(group, modules[group.cell], evidence, knowledge)
-                / (devices[group.cell, group.sign.part] if group.sign.part is not None else 1)
-                for _, group in groups
-            ]
-        ),
+        np.array([_quiet(group, evidence, knowledge) for _, group in groups]),
+        np.array([stint_of[group.cell.trial, group.cell.load] for _, group in groups], dtype=np.intp),
+        np.array(of_piece, dtype=np.intp),
+        np.array([load in (EVERYDAY_USE, "") for _, load in stints], dtype=np.bool_),
+        _states(faults, pieces, evidence),
+        tuple(stints),
     )
+
+
+def _there(faults: list[Fault], cells: list[Cell], evidence: Evidence) -> Floats:
+    """Return how fast findings of each fault come in each cell, for strength 1 (F, C): 0 where its part was out."""
+    modes = {fault.mode.name: fault.mode for fault in faults}
+    paces = {name: np.array([rate_factor(mode, cell) for cell in cells]) for name, mode in modes.items()}
+    there = np.array([paces[fault.mode.name] for fault in faults]).reshape(len(faults), len(cells))
+    named = frozenset(fault.core for fault in faults if fault.core is not None)
+    for trial in dict.fromkeys(cell.trial for cell in cells):
+        left = acts_in(faults, _configuration(evidence, trial))
+        there[:, [cell.trial == trial for cell in cells]] *= left[:, None]
+    for number, cell in enumerate(cells):
+        if cell.cores:
+            there[:, number] *= [_strained_share(fault, cell, named, evidence.cores) for fault in faults]
+    return there
+
+
+def acts_in(faults: Sequence[Fault], configuration: Configuration | None) -> Floats:
+    """Return how much of each fault is left in a configuration (F)."""
+    return np.array([acts_under(fault, configuration) for fault in faults])
+
+
+def _shown_shares(faults: list[Fault], groups: list[Group], evidence: Evidence) -> Floats:
+    """Return which share of each fault's findings is of the kind, core and sign of each group (F, G)."""
+    shares = np.zeros((len(faults), len(groups)))
+    names = [fault.mode.name for fault in faults]
+    modes = {fault.mode.name: fault.mode for fault in faults}
+    seen: dict[tuple[FindingKind, Sign, int | None, int], Floats] = {}
+    for column, group in enumerate(groups):
+        # a load says nothing beyond how fast findings come, so that groups of other loads have the same shares
+        key = (group.kind, group.sign, group.core, group.cell.trial)
+        if key not in seen:
+            of_mode = {name: _shown_share(mode, group) for name, mode in modes.items()}
+            fits = _configuration(evidence, group.cell.trial)
+            seen[key] = np.array(
+                [
+                    of_mode[name] * _placed_share(fault, group, fits, evidence) if of_mode[name] else 0.0
+                    for name, fault in zip(names, faults, strict=True)
+                ]
+            )
+        shares[:, column] = seen[key]
+    return shares
+
+
+def _placed_share(fault: Fault, group: Group, fits: Configuration | None, evidence: Evidence) -> float:
+    modules = _count_in(evidence, fits, PartKind.MEMORY) or _MODULES
+    share = _core_share(fault, group.core, evidence.cores) * _sign_share(fault, group, fits, modules)
+    if group.sign.part is not None:
+        share *= _device_share(fault, group, fits, _count_in(evidence, fits, group.sign.part) or 1)
+    return share
+
+
+def _states(faults: list[Fault], pieces: list[Piece], evidence: Evidence) -> States:
+    """Return in which configurations the machine started and in which not, and what of each fault was in them."""
+    mine = [(number, piece.state) for number, piece in enumerate(pieces) if piece.state is not None]
+    if not mine:
+        return no_states(len(faults))
+    acts = np.column_stack([acts_in(faults, _configuration(evidence, state.trial)) for _, state in mine])
+    return States(
+        acts,
+        np.array([state.dead for _, state in mine], dtype=np.bool_),
+        np.array([state.trust for _, state in mine]),
+        np.array([number for number, _ in mine], dtype=np.intp),
+        np.array([fault.mode.no_start for fault in faults]),
+    )
+
+
+def _configuration(evidence: Evidence, trial: int) -> Configuration | None:
+    """Return what was installed in a trial, None when no book is kept."""
+    trials = evidence.book.trials
+    return trials[trial].configuration if trial < len(trials) else None
 
 
 def _strained_share(fault: Fault, cell: Cell, named: frozenset[int], cores: int) -> float:
@@ -350,7 +470,7 @@ def _count_in(evidence: Evidence, configuration: Configuration | None, kind: Par
 def _device_share(fault: Fault, group: Group, configuration: Configuration | None, devices: int) -> float:
     """Return which share of a fault's findings of a kind names this drive or card, of so many."""
     if fault.mode.part is group.sign.part and not fault.mode.of_settings and configuration is not None:
-        return 1.0 if configuration.place_of(fault.tag) in ("", group.sign.device) else _ELSEWHERE
+        return 1.0 if configuration.place_of(fault.tag) in ("", ANOTHER_SLOT, group.sign.device) else _ELSEWHERE
     return 1.0 / devices
 
 
@@ -359,6 +479,7 @@ def _sign_share(fault: Fault, group: Group, configuration: Configuration | None,
     sign, mode, share = group.sign, fault.mode, 1.0
     if sign.steady is not None:
         steady = mode.steady_words if group.kind is FindingKind.MEMORY_WRONG else mode.steady_results
+        steady = _SURE_SIGN * steady + (1.0 - _SURE_SIGN) * 0.5
         share *= steady if sign.steady else 1.0 - steady
     if sign.lane is not None:
         kept = _LANE_KEPT if mode.places is Spread.ONE_LANE else 1.0 / _LANES
@@ -367,14 +488,19 @@ def _sign_share(fault: Fault, group: Group, configuration: Configuration | None,
         share *= mode.same_words if sign.word is Again.SAME else 1.0 - mode.same_words
     if sign.slot and mode.part is PartKind.MEMORY and not mode.of_settings and configuration is not None:
         place = configuration.place_of(fault.tag)
-        share *= 1.0 if place in ("", sign.slot) else _ELSEWHERE
+        share *= 1.0 if place in ("", ANOTHER_SLOT, sign.slot) else _ELSEWHERE
+    elif sign.slot and fault.place:
+        share *= 1.0 if fault.place == sign.slot else _ELSEWHERE
     elif sign.slot and (mode.places is not Spread.ONE_LANE or sign.word is None):
         share /= modules  # a way to the memory has one slot too: only the first finding is free to be in any
     return share
 
 
-def _quiet(group: Group, modules: int, evidence: Evidence, knowledge: Knowledge) -> float:
+def _quiet(group: Group, evidence: Evidence, knowledge: Knowledge) -> float:
     sign, share = group.sign, 1.0
+    fits = _configuration(evidence, group.cell.trial)
+    if sign.part is not None:
+        share /= _count_in(evidence, fits, sign.part) or 1
     if sign.steady is not None:
         share *= 0.5
     if sign.lane is not None:
@@ -382,7 +508,7 @@ def _quiet(group: Group, modules: int, evidence: Evidence, knowledge: Knowledge)
     if sign.word is not None:
         share *= _STRAY_WORD if sign.word is Again.SAME else 1.0 - _STRAY_WORD
     if sign.slot:
-        share /= modules
+        share /= _count_in(evidence, fits, PartKind.MEMORY) or _MODULES
     kinds = sign.kinds or ((group.kind, 1.0),)
     background = sum(part * knowledge.background[kind] for kind, part in kinds)
     return background * share / (max(evidence.cores, 1) if group.core is not None else 1)
@@ -398,42 +524,40 @@ def _log_odds(prefixes: Floats, chosen: Floats) -> Floats:
 def suspects_of(posterior: Posterior, evidence: Evidence, book: Book = EMPTY_BOOK) -> tuple[Suspect, ...]:
     """Return the suspects with probabilities and reasons, most likely first. `book` says where parts sit."""
     places = _one_place_each(evidence, book)
-    named: dict[tuple[str, str], Mode] = {
-        (fault.mode.name, fault.tag): fault.mode for fault in posterior.faults if not fault.mode.harmless
-    }
+    named: dict[Way, Mode] = {way_of(fault): fault.mode for fault in posterior.faults if not fault.mode.harmless}
     numbers = {key: number for number, key in enumerate(named)}
     # the last column stands for no fault: nobody's
     owner = np.zeros((len(named), len(posterior.faults) + 1))
     for number, fault in enumerate(posterior.faults):
         if not fault.mode.harmless:
-            owner[numbers[fault.mode.name, fault.tag], number] = 1.0
+            owner[numbers[way_of(fault)], number] = 1.0
     chosen = np.maximum(owner[:, posterior.members[:, 0]], owner[:, posterior.members[:, 1]])
-    # a faulty part of the shelf does not make the machine faulty, unless it is to stay in it
-    stays = evidence.book.base.tags if evidence.book.base is not None else ()
-    ours = {part.tag for part in evidence.book.parts if part.known_good and part.tag not in stays}
-    sound = np.array([*(fault.mode.harmless or fault.tag in ours for fault in posterior.faults), True])
+    # what is not in the machine as it is to be handed back does not make it faulty
+    there = acts_in(posterior.faults, evidence.book.base)
+    gone = np.array([fault.mode.harmless for fault in posterior.faults], dtype=np.bool_) | (there < _STILL_THERE)
+    sound = np.append(gone, True)
+    out = {way_of(fault) for fault, left in zip(posterior.faults, there, strict=True) if left < _STILL_THERE}
     healthy = sound[posterior.members].all(axis=1).astype(np.float64)
     odds = _log_odds(posterior.prefixes, np.vstack((chosen, healthy)))
-    by_fault = np.zeros(len(posterior.faults) + 1)
-    for column in (0, 1):
-        np.add.at(by_fault, posterior.members[:, column], posterior.posterior)
+    by_fault = chance_by_fault(posterior)
     suspects = []
-    for (name, tag), mode in named.items():
-        number = numbers[name, tag]
+    for (name, tag, slot), mode in named.items():
+        number = numbers[name, tag, slot]
         core = _likeliest_core(posterior, name, tag, by_fault) if mode.places is Spread.ONE_CORE else None
-        place = f"core {core}" if core is not None else places.get((mode.part, tag), "")
+        place = f"core {core}" if core is not None else slot or places.get((mode.part, tag), "")
         suspects.append(
             Suspect(
                 name,
-                mode.title,
+                mode.title + (_OUT if (name, tag, slot) in out else ""),
                 mode.part,
-                tag or mode.part.value,
+                tag or (mode.item if mode.action is Action.LOOK else mode.part.value),
                 place,
                 float((chosen[number] * posterior.posterior).sum()),
                 _reasons(odds[number], posterior, evidence),
                 mode.next_step,
                 tag,
                 core,
+                (name, tag, slot) in out,
             )
         )
     suspects.append(
@@ -448,7 +572,7 @@ def suspects_of(posterior: Posterior, evidence: Evidence, book: Book = EMPTY_BOO
             "Longer, or another load",
         )
     )
-    return tuple(sorted(suspects, key=lambda suspect: -suspect.probability))
+    return tuple(sorted(suspects, key=lambda suspect: (suspect.gone, -suspect.probability)))
 
 
 def _one_place_each(evidence: Evidence, book: Book) -> dict[tuple[PartKind, str], str]:

@@ -27,6 +27,8 @@ class Action(StrEnum):
     CLEAN = "clean"
     RESEAT = "reseat"
     STOCK = "back to stock"
+    MOVE = "use another slot"
+    LOOK = "look further"
     NOTHING = "nothing"
 
 
@@ -42,7 +44,9 @@ class Mode:
     most. `steady_words` is the share of its wrong memory words that are the same on every read, `steady_results` that
     of its wrong results that are wrong again when the beat is repeated, `same_words` that of wrong memory words that
     were wrong before. `checked` marks one that only component checks show: it counts once one of them has spoken, since
-    few machines have what they test. `item` is what is replaced for it where that is not the whole part."""
+    few machines have what they test. `item` is what is replaced for it where that is not the whole part.
+    `moves` is the kind of place that it is bound to ("memory slot"): it is there while something sits in that place.
+    `no_start` is how likely such a fault keeps the machine from starting at all."""
 
     name: str
     part: PartKind
@@ -63,6 +67,8 @@ class Mode:
     action: Action = Action.REPLACE
     checked: bool = False
     item: str = ""
+    moves: str = ""
+    no_start: float = 0.0
     next_step: str
     loads: dict[str, float]
     shows: dict[FindingKind, float]
@@ -143,15 +149,7 @@ def parse_knowledge(text: str, source: str) -> Knowledge:
         faults.append(InputFault("weights", "nothing and together must be above 0"))
     names = [mode.name for mode in modes]
     for mode in modes:
-        if abs(sum(mode.shows.values()) - 1.0) > 1e-6:
-            faults.append(
-                InputFault(f"modes {mode.name} shows", f"shares add up to {sum(mode.shows.values()):g}, not 1")
-            )
-        if mode.prior <= 0 or mode.spread_decades <= 0:
-            faults.append(InputFault(f"modes {mode.name}", "prior and spread_decades must be above 0"))
-        if any(not 0.0 < share < 1.0 for share in (mode.steady_words, mode.steady_results, mode.same_words)):
-            named = "steady_words, steady_results and same_words"
-            faults.append(InputFault(f"modes {mode.name}", f"{named} must be between 0 and 1"))
+        faults += _faults_of_mode(mode)
         if names.count(mode.name) > 1:
             faults.append(InputFault(f"modes {mode.name}", "is given twice"))
     for symptom in symptoms:
@@ -169,6 +167,19 @@ def parse_knowledge(text: str, source: str) -> Knowledge:
     if faults or background is None or thresholds is None or weights is None:
         raise InputError(source, faults)
     return Knowledge(tuple(modes), background, thresholds, weights, tuple(symptoms))
+
+
+def _faults_of_mode(mode: Mode) -> list[InputFault]:
+    faults, where = [], f"modes {mode.name}"
+    if abs(sum(mode.shows.values()) - 1.0) > 1e-6:
+        faults.append(InputFault(f"{where} shows", f"shares add up to {sum(mode.shows.values()):g}, not 1"))
+    if not 0.0 <= mode.no_start < 1.0:
+        faults.append(InputFault(f"{where} no_start", f"expected 0 to below 1, found {mode.no_start:g}"))
+    if mode.prior <= 0 or mode.spread_decades <= 0:
+        faults.append(InputFault(where, "prior and spread_decades must be above 0"))
+    if any(not 0.0 < share < 1.0 for share in (mode.steady_words, mode.steady_results, mode.same_words)):
+        faults.append(InputFault(where, "steady_words, steady_results and same_words must be between 0 and 1"))
+    return faults
 
 
 def load_knowledge() -> Knowledge:

@@ -1,24 +1,73 @@
 """How well each hypothesis explains the evidence, piece by piece, on arrays.
 
 A hypothesis is nothing faulty, one fault, or two. Each fault has one unknown strength, findings per hour at reference
-conditions, on a grid of `K` points; findings come as a Poisson process whose rate is the sum of the faults' and of the
-background, so that the logarithm of the likelihood of a group of findings worth `w` is `w log(rate)`, and that of time
-is minus the expected count. Strengths are summed out.
+conditions, on a grid of `K` points that lie `STEP` apart in its logarithm. Findings come as a Poisson process whose
+rate is the sum of the faults' and of the background, so that the logarithm of the likelihood of a group of findings
+worth `w` is `w log(rate)`, and that of time is minus the expected count. Strengths are summed out.
 
-Two faults that can show none of the same groups factorise exactly: each explains its own. Of the others the most
-promising, judged by the strengths that fit each best alone, are summed over both grids; the rest keep a
-lower bound, what the better one explains while the other stays silent."""
+How hard a load strains a fault is not known exactly, and faults have good and bad days: in each stint (a load in a
+trial) a fault is as strong as it is, or three times weaker or stronger, in use outside our runs nine times. Stints are
+independent, and these factors are summed out too. Since they are whole steps of the grid, the sums are sums of shifted
+copies.
 
-from dataclasses import dataclass
+Two faults that can show none of the same groups in a stint factorise exactly there: each explains its own. Of those
+that share some the most promising are summed over both grids; the rest keep a lower bound, what the better one explains
+while the other stays silent.
+
+Whether a machine starts is a state and no count. A fault keeps the machine from starting or it does not, in all trials
+alike; both are summed out."""
+
+import math
+from dataclasses import dataclass, field
 
 import numpy as np
 import numpy.typing as npt
 
 Floats = npt.NDArray[np.float64]
 Whole = npt.NDArray[np.intp]
+Flags = npt.NDArray[np.bool_]
 
+STEP = math.log(3.0) / 4.0
+"""How far points of the grid of strengths lie apart, in the natural logarithm."""
+HIDDEN_SHIFT = 4
+"""Hidden factors of a stint are 3 and a third; the makers' judgement."""
+OUTSIDE_SHIFT = 8
+"""Of use outside our runs less is known: 9 and a ninth."""
+HIDDEN_WEIGHT = 1.0 / 6.0
+"""How likely a stint has the one factor, and how likely the other."""
+PAD = OUTSIDE_SHIFT
 MOST_SUMMED_PAIRS = 48
+_LEAST_SUMMED_PAIRS = 12
+_MOST_WORK = 6_000_000
+"""Logarithms worth spending on pairs."""
 _SAME_SCORE = 1e-6
+_LOG_SIDE, _LOG_MIDDLE = math.log(HIDDEN_WEIGHT), math.log(1.0 - 2.0 * HIDDEN_WEIGHT)
+SEEN_DEAD = 0.97
+"""How surely a fault that keeps a machine from starting does so whenever it is tried; the makers' judgement."""
+SEEN_DEAD_BY_CHANCE = 0.003
+"""How likely a machine does not start without one: a plug forgotten."""
+
+
+@dataclass(frozen=True, slots=True)
+class States:
+    """In which configurations the machine was seen to start, and in which not.
+
+    `acts` (F, S): whether a fault is in each; `dead` (S): whether the machine did not start there; `trust` (S): how far
+    the word for it goes; `piece` (S) the piece of evidence; `chance` (F) how likely a fault is one that keeps it from
+    starting.
+    """
+
+    acts: Floats
+    dead: Flags
+    trust: Floats
+    piece: Whole
+    chance: Floats
+
+
+def no_states(faults: int) -> States:
+    """Return the states of a machine that always started."""
+    none = np.zeros(0)
+    return States(np.zeros((faults, 0)), none.astype(np.bool_), none, none.astype(np.intp), np.zeros(faults))
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,8 +75,10 @@ class FaultTable:
     """All faults and all evidence as arrays.
 
     `rates` (F, G): a fault's part in each group's rate for strength 1; `expected` (F, P): its expected count in each
-    piece for strength 1; `strengths` and `log_weights` (F, K): its grid; `worth` (G) what each group counts, `owner`
-    (G) the piece it belongs to; `quiet` (G) the background's rates.
+    piece for strength 1; `strengths` and `log_weights` (F, K): its grid, weights of points that are left out minus
+    infinity; `worth` (G) what each group counts, `owner` (G) the piece it belongs to; `quiet` (G) the background's
+    rates. `group_stint` (G) and `piece_stint` (P) are numbers of stints, `outside` says which stints are use outside
+    our runs; `names` are trial and load of each.
     """
 
     rates: Floats
@@ -37,50 +88,54 @@ class FaultTable:
     worth: Floats
     owner: Whole
     quiet: Floats
+    group_stint: Whole
+    piece_stint: Whole
+    outside: Flags
+    states: States = field(default_factory=lambda: no_states(0))
+    names: tuple[tuple[int, str], ...] = ()
 
     @property
     def pieces(self) -> int:
         """Number of pieces of evidence."""
         return int(self.expected.shape[1])
 
+    @property
+    def stints(self) -> int:
+        """Number of stints."""
+        return len(self.outside)
+
+    @property
+    def padded(self) -> Floats:
+        """Strengths with as many points more at both ends as hidden factors reach: (F, K + 2 PAD)."""
+        steps = np.arange(-PAD, self.strengths.shape[1] + PAD)
+        return np.asarray(self.strengths[:, :1] * np.exp(STEP * steps))
+
 
 def log_sum(values: Floats, axis: int | tuple[int, ...] | None = None) -> Floats:
-    """Logarithm of a sum of exponentials of finite values."""
+    """Logarithm of a sum of exponentials; not all may be minus infinity."""
     most = values.max(axis=axis, keepdims=True)
     summed = np.log(np.exp(values - most).sum(axis=axis))
     return np.asarray(summed + most.reshape(summed.shape), dtype=np.float64)
 
 
-def _running(by_group: Floats, by_piece: Floats, table: FaultTable) -> Floats:
-    """Add groups to their pieces and sum up over the pieces: (..., P)."""
-    membership = (table.owner[:, None] == np.arange(table.pieces)).astype(np.float64)
-    return np.cumsum(by_group @ membership + by_piece, axis=-1)
-
-
-def healthy(table: FaultTable) -> Floats:
-    """Return the log likelihood of the first 1, 2 ... pieces (P) under nothing faulty."""
-    by_group = table.worth * np.log(table.quiet)
-    return _running(by_group, np.zeros(table.pieces), table)
-
-
-def single_on_grid(table: FaultTable) -> Floats:
-    """Return the log likelihoods of the first 1, 2 ... pieces by strength, weights left out: (F, K, P)."""
-    rates = table.quiet + table.strengths[:, :, None] * table.rates[:, None, :]
-    by_group = table.worth * np.log(rates)
-    return _running(by_group, -table.strengths[:, :, None] * table.expected[:, None, :], table)
-
-
-def silent(table: FaultTable) -> Floats:
-    """Return the log likelihood of a fault's time alone, as if it showed nothing: (F, P)."""
-    spent = np.cumsum(table.expected, axis=1)
-    return log_sum(table.log_weights[:, :, None] - table.strengths[:, :, None] * spent[:, None, :], axis=1)
+def with_hidden(padded: Floats, outside: bool, axis: int = -1) -> Floats:
+    """Sum the hidden factors of a stint out of log likelihoods on the padded grid: the grid without padding."""
+    shift = OUTSIDE_SHIFT if outside else HIDDEN_SHIFT
+    points = padded.shape[axis] - 2 * PAD
+    parts = []
+    for by, log_weight in ((-shift, _LOG_SIDE), (0, _LOG_MIDDLE), (shift, _LOG_SIDE)):
+        part = np.take(padded, np.arange(PAD + by, PAD + by + points), axis=axis)
+        parts.append(part + log_weight)
+    most = np.maximum(np.maximum(parts[0], parts[1]), parts[2])
+    return np.asarray(most + np.log(sum(np.exp(part - most) for part in parts)))
 
 
 @dataclass(frozen=True, slots=True)
 class Explained:
     """Log likelihoods after 1, 2 ... pieces: `none` (P), `one` (F, P), and `two` (N, P) for the pairs (N, 2).
 
-    `grid` (F, K) is that of single faults by strength after all pieces, weights included, for predictions.
+    `grid` (F, K) is that of single faults by strength after all pieces, weights included, for predictions. Of pairs
+    that are summed the last column is exact; what is between is shared out by what the pieces are worth.
     """
 
     none: Floats
@@ -90,51 +145,192 @@ class Explained:
     grid: Floats
 
 
-def explain(table: FaultTable, pairs: Whole) -> Explained:
-    """Work out every hypothesis; `pairs` (N, 2) are the faults that may be there together."""
-    none = healthy(table)
-    by_strength = single_on_grid(table)
-    one = log_sum(by_strength + table.log_weights[:, :, None], axis=1)
-    last = by_strength[:, :, -1] if table.pieces else np.zeros(table.strengths.shape)
-    grid = last + table.log_weights
-    if not len(pairs):
-        return Explained(none, one, pairs, np.zeros((0, table.pieces)), grid)
-    alone = silent(table)
+@dataclass(slots=True)
+class _Singles:
+    """Single faults while pieces come in: log likelihoods by stint, on the padded grid and with factors summed out."""
+
+    table: FaultTable
+    padded: Floats
+    by_stint: dict[int, Floats] = field(default_factory=dict)
+    summed: dict[int, Floats] = field(default_factory=dict)
+
+    def take(self, piece: int) -> None:
+        table = self.table
+        mine = np.flatnonzero(table.owner == piece)
+        touched = set(table.group_stint[mine].tolist())
+        spends = bool(table.expected[:, piece].any())
+        if spends:
+            touched.add(int(table.piece_stint[piece]))
+        for stint in touched:
+            padded = self.by_stint.setdefault(stint, np.zeros(self.padded.shape))
+            groups = mine[table.group_stint[mine] == stint]
+            if len(groups):
+                rates = table.quiet[groups] + self.padded[:, :, None] * table.rates[:, None, groups]
+                padded += (table.worth[groups] * np.log(rates)).sum(axis=2)
+            if spends and stint == table.piece_stint[piece]:
+                padded -= self.padded * table.expected[:, piece, None]
+            self.summed[stint] = with_hidden(padded, bool(table.outside[stint]))
+
+    def total(self) -> Floats:
+        """Return what all stints say together, by strength: (F, K)."""
+        return sum(self.summed.values(), np.zeros(self.table.strengths.shape))
+
+
+def quiet_by_stint(table: FaultTable) -> Floats:
+    """Return what each stint's findings are worth by chance alone: one number a stint."""
+    worth = np.bincount(table.group_stint, table.worth * np.log(table.quiet), minlength=table.stints)
+    return np.asarray(worth, dtype=np.float64)
+
+
+def spent_by_stint(table: FaultTable) -> dict[int, Floats]:
+    """Return the expected counts of each stint for strength 1 (F)."""
+    stints = sorted(set(table.piece_stint.tolist()))
+    return {stint: table.expected[:, table.piece_stint == stint].sum(axis=1) for stint in stints}
+
+
+def _silent(table: FaultTable) -> Floats:
+    """Return the log likelihood of a fault's time alone, as if it showed nothing (F)."""
+    total, padded = np.zeros(table.strengths.shape), table.padded
+    for stint, spent in spent_by_stint(table).items():
+        if spent.any():
+            total = total + with_hidden(-padded * spent[:, None], bool(table.outside[stint]))
+    return log_sum(total + table.log_weights, axis=1)
+
+
+def silence(table: FaultTable) -> Floats:
+    """Return how likely each fault, were it there, would have shown nothing in all its minutes so far (F)."""
+    return np.asarray(np.exp(_silent(table)))
+
+
+def explain(table: FaultTable, pairs: Whole, log_priors: Floats | None = None) -> Explained:
+    """Work out every hypothesis; `pairs` (N, 2) are the faults that may be there together.
+
+    `log_priors` (N) of the pairs tell which are worth summing over both grids.
+    """
+    singles = _Singles(table, table.padded)
+    by_group = np.bincount(table.owner, table.worth * np.log(table.quiet), minlength=table.pieces)
+    none = np.asarray(np.cumsum(by_group[: table.pieces]), dtype=np.float64)
+    one = np.zeros((len(table.rates), table.pieces))
+    for piece in range(table.pieces):
+        singles.take(piece)
+        one[:, piece] = log_sum(singles.total() + table.log_weights, axis=1)
+    grid = singles.total() + table.log_weights
+    two = _pairs(table, pairs, singles, none, one, log_priors)
+    states = _of_states(table, pairs)
+    return Explained(none + states[0], one + states[1], pairs, two + states[2], grid)
+
+
+def _pairs(
+    table: FaultTable, pairs: Whole, singles: _Singles, none: Floats, one: Floats, log_priors: Floats | None
+) -> Floats:
+    if not len(pairs) or not table.pieces:
+        return np.zeros((len(pairs), table.pieces))
+    alone = _silent(table)
     first, second = pairs[:, 0], pairs[:, 1]
     shows = (table.rates > 0).astype(np.float64)
     share_some = np.asarray((shows @ shows.T)[first, second] > 0, dtype=np.bool_)
+    # time comes in by pieces; how it shares out between them on the way does not matter, only what is left at the end
+    spent = np.cumsum(table.expected, axis=1)
+    whole = np.maximum(spent[:, -1:], 1e-300)
+    silent = alone[:, None] * spent / whole
     two = np.where(
         share_some[:, None],
-        np.maximum(one[first] + alone[second], one[second] + alone[first]),  # one explains, the other stays silent
+        np.maximum(one[first] + silent[second], one[second] + silent[first]),
         one[first] + one[second] - none,
     )
     joint = np.flatnonzero(share_some)
-    for number in _most_promising(table, pairs, joint, grid):
-        two[number] = _both(table, int(first[number]), int(second[number]))
-    return Explained(none, one, pairs, two, grid)
+    came = np.cumsum(np.bincount(table.owner, table.worth, minlength=table.pieces)[: table.pieces])
+    share = came / came[-1] if came[-1] > 0 else np.linspace(0.0, 1.0, table.pieces)
+    for number in _most_promising(table, pairs, joint, singles, log_priors):
+        exact = _both(table, int(first[number]), int(second[number]), singles)
+        two[number] += (exact - two[number, -1]) * share
+    return two
 
 
-def _most_promising(table: FaultTable, pairs: Whole, joint: Whole, grid: Floats) -> Whole:
+def _most_promising(
+    table: FaultTable, pairs: Whole, joint: Whole, singles: _Singles, log_priors: Floats | None
+) -> Whole:
     """Return the pairs worth summing: with each fault at its likeliest strengths alone, those that explain most."""
-    if len(joint) <= MOST_SUMMED_PAIRS:
+    points = float((table.log_weights > -np.inf).sum(axis=1).mean() + 2 * PAD)
+    most = int(np.clip(_MOST_WORK / max(1.0, points**2 * len(table.worth)), _LEAST_SUMMED_PAIRS, MOST_SUMMED_PAIRS))
+    if len(joint) <= most:
         return joint
+    grid = singles.total() + table.log_weights
     best = np.take_along_axis(table.strengths, grid.argmax(axis=1)[:, None], axis=1)[:, 0]
     # a strength that fits all findings alone is too high for one that shares them; half is near enough for ranking
     rates, spent = best[:, None] * table.rates, best * table.expected.sum(axis=1)
     first, second = pairs[joint, 0], pairs[joint, 1]
     score = (table.worth * np.log(table.quiet + 0.5 * (rates[first] + rates[second]))).sum(axis=1)
     score -= 0.5 * (spent[first] + spent[second])
+    if log_priors is not None:
+        score += log_priors[joint]
     # all that score like the last one: which of equals is summed must not depend on the order of the findings
-    last = np.partition(score, -MOST_SUMMED_PAIRS)[-MOST_SUMMED_PAIRS]
+    last = np.partition(score, -most)[-most]
     return np.asarray(joint[score >= last - _SAME_SCORE])
 
 
-def _both(table: FaultTable, one: int, other: int) -> Floats:
-    """Return the log likelihoods of two faults together, both strengths summed out: (P)."""
-    mine = table.strengths[one][:, None, None]
-    theirs = table.strengths[other][None, :, None]
-    rates = table.quiet + mine * table.rates[one] + theirs * table.rates[other]
-    by_group = table.worth * np.log(rates)
-    running = _running(by_group, -(mine * table.expected[one] + theirs * table.expected[other]), table)
-    weights = table.log_weights[one][:, None, None] + table.log_weights[other][None, :, None]
-    return log_sum(running + weights, axis=(0, 1))
+def _both(table: FaultTable, one: int, other: int, singles: _Singles) -> float:
+    """Return the log likelihood of two faults together, both strengths and all hidden factors summed out."""
+    (low, high), (bottom, top) = (_range(table.log_weights[each]) for each in (one, other))
+    mine, theirs = singles.padded[one, low : high + 2 * PAD], singles.padded[other, bottom : top + 2 * PAD]
+    total = table.log_weights[one, low:high, None] + table.log_weights[other, None, bottom:top]
+    shared = (table.rates[one] > 0) & (table.rates[other] > 0)
+    by_chance = quiet_by_stint(table)
+    for stint in singles.by_stint:
+        of_stint = table.group_stint == stint
+        both = np.flatnonzero(shared & of_stint)
+        if not len(both):
+            total = total + singles.summed[stint][one, low:high, None] - by_chance[stint]
+            total = total + singles.summed[stint][other, None, bottom:top]
+            continue
+        left, right = singles.by_stint[stint][one, low : high + 2 * PAD], singles.by_stint[stint][other]
+        joined = left[:, None] + right[None, bottom : top + 2 * PAD] - by_chance[stint]
+        for group in both:  # in each alone it was explained by one; here by both
+            quiet, worth = table.quiet[group], table.worth[group]
+            a, b = mine * table.rates[one, group], theirs * table.rates[other, group]
+            joined += worth * (np.log(quiet + a[:, None] + b[None, :]) + math.log(quiet))
+            joined -= worth * (np.log(quiet + a)[:, None] + np.log(quiet + b)[None, :])
+        outside = bool(table.outside[stint])
+        total = total + with_hidden(with_hidden(joined, outside, axis=0), outside, axis=1)
+    return float(log_sum(total))
+
+
+def _range(log_weights: Floats) -> tuple[int, int]:
+    used = np.flatnonzero(log_weights > -np.inf)
+    return int(used[0]), int(used[-1]) + 1
+
+
+def _of_states(table: FaultTable, pairs: Whole) -> tuple[Floats, Floats, Floats]:
+    """Return what starting and not starting say under each hypothesis, by piece: (P), (F, P) and (N, P)."""
+    states, pieces = table.states, table.pieces
+    faults, several = len(table.rates), len(pairs)
+    if not len(states.dead):
+        return np.zeros(pieces), np.zeros((faults, pieces)), np.zeros((several, pieces))
+    nobody = np.zeros((1, 1, len(states.dead)))
+    first, second = pairs[:, 0], pairs[:, 1]
+    acts, chance = states.acts, states.chance
+    of_none = _running_states(states, nobody, np.ones((1, 1)))
+    one_acts = np.stack((np.zeros_like(acts), acts), axis=1)
+    of_one = _running_states(states, one_acts, np.column_stack((1.0 - chance, chance)))
+    a, b = acts[first], acts[second]
+    pair_acts = np.stack((np.zeros_like(a), a, b, np.maximum(a, b)), axis=1)
+    p, q = chance[first], chance[second]
+    weights = np.column_stack(((1 - p) * (1 - q), p * (1 - q), (1 - p) * q, p * q))
+    of_two = _running_states(states, pair_acts, weights)
+    by_piece = (states.piece[:, None] == np.arange(pieces)).astype(np.float64)
+    return (
+        np.cumsum(of_none @ by_piece, axis=1)[0],
+        np.cumsum(of_one @ by_piece, axis=1),
+        np.cumsum(of_two @ by_piece, axis=1),
+    )
+
+
+def _running_states(states: States, acts: Floats, weights: Floats) -> Floats:
+    """Return what each state adds: (N, S), from what acts in it (N, L, S) and how likely each case L is (N, L)."""
+    if not len(acts):
+        return np.zeros((0, len(states.dead)))
+    dead = SEEN_DEAD_BY_CHANCE + (SEEN_DEAD - SEEN_DEAD_BY_CHANCE) * acts
+    seen = np.where(states.dead, dead, 1.0 - dead)
+    believed = states.trust * seen + (1.0 - states.trust) * 0.5
+    running = np.log((weights[:, :, None] * np.cumprod(believed, axis=2)).sum(axis=1))
+    return np.asarray(np.diff(running, axis=1, prepend=np.log(weights.sum(axis=1))[:, None]))

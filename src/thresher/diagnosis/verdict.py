@@ -11,25 +11,30 @@ from thresher.diagnosis.evidence import Evidence
 from thresher.diagnosis.inference import compute_posterior, counted, of_kinds, shown_kinds, suspects_of
 from thresher.diagnosis.knowledge import Knowledge
 from thresher.diagnosis.next_trial import candidates, next_trials
+from thresher.diagnosis.proof import prove
 from thresher.model.findings import ENDING_KINDS
 from thresher.model.trials import EMPTY_BOOK, Book
-from thresher.model.verdict import Verdict
+from thresher.model.verdict import Course, Verdict
 
 
 def diagnose(
-    evidence: Evidence, knowledge: Knowledge, prices: Prices | None = None, offered: Book = EMPTY_BOOK
+    evidence: Evidence,
+    knowledge: Knowledge,
+    prices: Prices | None = None,
+    offered: Book = EMPTY_BOOK,
+    overnight: bool = False,
 ) -> Verdict:
     """Return the suspects with probabilities and reasons, most likely first.
 
     With prices also what to do; with a book of trials which trial is most informative next. `offered` is a book in
-    which nothing was tried yet: it changes nothing but what could be tried."""
+    which nothing was tried yet: it changes nothing but what could be tried. `overnight` when nobody will be at the
+    bench for the night."""
     evidence = counted(evidence)
     tried = evidence if evidence.book.trials or not evidence.findings else replace(evidence, book=offered)
     by_part = compute_posterior(tried, knowledge)
     posterior = by_part if tried is evidence else of_kinds(by_part, offered)
     suspects = suspects_of(posterior, evidence, tried.book)
-    shown = shown_shares(evidence, knowledge)
-    together, by_mode = how_long(evidence, knowledge)
+    together, by_mode = how_long(by_part, tried, knowledge)
     reported = (
         *combined_reports(evidence.findings, evidence.exposures),
         *unexplained(evidence.findings, shown_kinds(knowledge)),
@@ -39,11 +44,16 @@ def diagnose(
     acts = decide(posterior, prices, knowledge.thresholds, tried.book) if prices is not None and known else ()
     crashed = any(each.kind in ENDING_KINDS for each in evidence.findings)
     options = candidates(tried.book, trials[-1].configuration, crashed) if trials else ()
-    following = next_trials(by_part, tried, options) if trials else ()
+    following = next_trials(by_part, tried, options, overnight=overnight) if trials else ()
+    advice = advise(acts, following, prove(by_part, tried), knowledge.thresholds) if acts else None
+    proof = advice is not None and advice.course is Course.PROVE and advice.trial is not None
+    if advice is not None and advice.trial is not None and proof:
+        following = (advice.trial, *following)
+    shown = shown_shares(posterior, tried, knowledge)
     return Verdict(
         suspects,
-        statuses_of(suspects, shown, knowledge),
-        sentence_of(suspects, knowledge, evidence, together.shown_share),
+        statuses_of(posterior, suspects, shown, knowledge, evidence, advice),
+        sentence_of(suspects, knowledge, evidence, together.shown_share, advice),
         together.shown_share,
         together.minutes_to_95,
         together.minutes_to_99,
@@ -53,5 +63,5 @@ def diagnose(
         acts,
         following,
         prices is not None and not prices.default,
-        advise(acts, following, knowledge.thresholds) if acts else None,
+        advice,
     )

@@ -30,6 +30,8 @@ class BookPart:
 
 INSTALLED_SYSTEM = "installed system"
 """What is left out of a machine that is run from the stick: it stands among what is treated."""
+ANOTHER_SLOT = "another slot"
+"""The place of a part that was moved to a slot, socket or port that is free: which one does not matter."""
 ALL_SETTINGS = (PartKind.PROCESSOR, PartKind.MEMORY, PartKind.GRAPHICS)
 """Kinds of parts whose settings go back to stock: clocks and voltages, memory profile, graphics clocks and driver."""
 
@@ -125,20 +127,32 @@ class Candidate:
     minutes: float
 
 
+Stint = tuple[str, float]
+"""A load and minutes of it."""
+
+
 @dataclass(frozen=True, slots=True)
 class NextTrial:
-    """A trial worth making: `gain` bits for `minutes` of swap and run of `load`; how likely it ends with a finding.
+    """A trial worth making: `gain` bits, for minutes of swap and of `stints`, one load after the other in one run.
 
-    `if_clean` and `if_found` name the part that each ending would leave as the likeliest, with its probability.
+    `finds` is how likely it ends with a finding; `if_clean` and `if_found` name the part that each ending would leave
+    as the likeliest, with its probability. `proof` marks one that is to prove the machine before it is handed back,
+    `overnight` one that nobody waits for.
     """
 
     candidate: Candidate
-    load: str
-    run_minutes: float
+    stints: tuple[Stint, ...]
     gain: float
     finds: float
     if_clean: str
     if_found: str
+    proof: bool = False
+    overnight: bool = False
+
+    @property
+    def run_minutes(self) -> float:
+        """Minutes of all loads."""
+        return sum(minutes for _, minutes in self.stints)
 
     @property
     def minutes(self) -> float:
@@ -146,16 +160,18 @@ class NextTrial:
         return self.candidate.minutes + self.run_minutes
 
     @property
-    def gain_per_minute(self) -> float:
-        """Bits per minute."""
-        return self.gain / self.minutes
+    def loads(self) -> str:
+        """Name the loads with their minutes."""
+        return ", ".join(f"{minutes:.0f} min of {load}" for load, minutes in self.stints)
 
     @property
     def sentence(self) -> str:
         """Say in one sentence what the trial is and why."""
+        if self.proof:
+            return f"Prove it before it is returned: {self.loads}"
+        when = "Overnight: " if self.overnight else ""
         return (
-            f"{self.candidate.title}, {self.run_minutes:.0f} min of {self.load}. If it fails: {self.if_found}."
-            f" If it passes: {self.if_clean}"
+            f"{when}{self.candidate.title}, {self.loads}. If it fails: {self.if_found}. If it passes: {self.if_clean}"
         )
 
 

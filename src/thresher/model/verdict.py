@@ -40,7 +40,8 @@ class Suspect:
     """A part and a way of being faulty; `kind` None stands for nothing faulty in the hardware.
 
     `reasons` starts with the prior and adds up to the log odds of `probability`. `tag` is that of the part where a
-    book of trials distinguishes several of a kind."""
+    book of trials distinguishes several of a kind. `gone` marks what is no longer in the machine as it is to be handed
+    back."""
 
     mode: str
     title: str
@@ -52,6 +53,7 @@ class Suspect:
     next_step: str = ""
     tag: str = ""
     core: int | None = None
+    gone: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -121,10 +123,12 @@ class Act:
 
 
 class Course(StrEnum):
-    """What to do: act, make a trial first, or leave it, since no trial is worth its time."""
+    """What to do: act, make a trial first, prove the machine, hand it back, or leave it, since no trial is worth it."""
 
     ACT = "act"
     TRY = "try"
+    PROVE = "prove"
+    RETURN = "return"
     WATCH = "watch"
 
 

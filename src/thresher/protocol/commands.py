@@ -17,7 +17,7 @@ from thresher.model.findings import Finding, TapeEntry
 from thresher.model.parts import PartKind
 from thresher.model.questions import Answer
 from thresher.model.sheet import Block, RunSheet
-from thresher.model.trials import Book, Configuration, Outcome, Trial
+from thresher.model.trials import Book, Configuration, Outcome, Stint, Trial
 from thresher.protocol.answers import HistoryRows, SheetCheck, SheetFile, Snapshot
 from thresher.protocol.events import AccessEvent
 from thresher.protocol.intake import JobCard
@@ -94,10 +94,9 @@ class ChooseSheet(Command[RunStatus], frozen=True, tag="sheet.choose"):
 
 
 class PutTrialSheet(Command[RunStatus], frozen=True, tag="sheet.trial"):
-    """Put a sheet of one load for so many minutes on the bench, as the best next test proposes it."""
+    """Put a sheet of loads, one after the other for so many minutes each, on the bench, as a trial is proposed."""
 
-    load: str
-    minutes: float
+    stints: tuple[Stint, ...]
     title: str = ""
 
 

@@ -82,6 +82,7 @@ FAULT_CATALOGUE: tuple[CatalogueFault, ...] = (
     CatalogueFault(K.RETENTION, 2, P.MEMORY, low=0.3, high=6.0, symptoms=_CORRUPTS | {"worse when warm": 0.3}),
     CatalogueFault(K.SLOT_CONTACT, 5, P.MEMORY, A.RESEAT, 2.0, 60.0, symptoms=_CORRUPTS | {"since it was moved": 0.4}),
     CatalogueFault(K.MEMORY_PATH, 2, P.BOARD, low=2.0, high=300.0, symptoms=_CORRUPTS),
+    CatalogueFault(K.BAD_SLOT, 0, P.BOARD, A.MOVE, 2.0, 300.0, symptoms=_CORRUPTS),
     CatalogueFault(K.CLOGGED_HEATSINK, 20, P.COOLING, A.CLEAN, 0.45, 0.8, symptoms=_HEATS),
     CatalogueFault(K.DEAD_FAN, 5, P.COOLING, symptoms=_HEATS),
     CatalogueFault(K.SAGGING_SUPPLY, 6, P.POWER, low=0.06, high=0.3, symptoms=_STOPS),
@@ -116,7 +117,7 @@ FAULT_CATALOGUE: tuple[CatalogueFault, ...] = (
     CatalogueFault(K.DRIVE_CABLE, 2, P.DRIVE, A.RESEAT, 0.5, 30.0, symptoms=_DRIVES),
     CatalogueFault(K.DRIVE_ELECTRONICS, 1.5, P.DRIVE, low=0.5, high=20.0, symptoms=_DRIVES),
     CatalogueFault(K.DRIVE_WORN, 1.5, P.DRIVE, low=1.0, high=8.0, symptoms=_DRIVES | {"slow under load": 0.3}),
-    CatalogueFault(K.DRIVE_PORT, 0.7, P.BOARD, A.RESEAT, 0.5, 30.0, symptoms=_DRIVES),
+    CatalogueFault(K.DRIVE_PORT, 0.7, P.BOARD, A.MOVE, 0.5, 30.0, symptoms=_DRIVES),
 )
 """All kinds but those of channels, strays and damaged file systems, which mislead and are no faults of the hardware."""
 

@@ -22,7 +22,7 @@ from thresher.proving.policies import (
     in_fixed_order,
     load_sheets,
 )
-from thresher.proving.policy_names import Field, Policy
+from thresher.proving.policy_names import Field, Policy, RuleSet
 from thresher.proving.scores import Result, result_of
 from thresher.proving.symptomatic import draw_noticed_case
 from thresher.simulator.fault_kinds import FaultKind
@@ -48,11 +48,13 @@ def policy_named(name: Policy) -> Way:
     return named[name]
 
 
-def prove_some(seed: int, numbers: range, policy: Policy, field: Field = Field.ALL) -> Iterator[Result]:
+def prove_some(
+    seed: int, numbers: range, policy: Policy, field: Field = Field.ALL, rules: RuleSet = RuleSet.OWN
+) -> Iterator[Result]:
     """Draw cases, handle them, and hold what was done against what was wrong with them; one after the other."""
     tables, knowledge, prices, go = load_tables(), load_knowledge(), load_prices(), policy_named(policy)
     for number in numbers:
-        case = draw_noticed_case(seed, number, tables, FAULTS_OF[field])
+        case = draw_noticed_case(seed, number, tables, FAULTS_OF[field], rules)
         job = Job(case, tables, knowledge, prices)
         finished = go(job)
         yield result_of(case, job, finished)
@@ -65,6 +67,7 @@ def prove(
     processes: int,
     progress: Callable[[int], None],
     field: Field = Field.ALL,
+    rules: RuleSet = RuleSet.OWN,
 ) -> list[Result]:
     """Prove in several processes and return the results in the order of the cases. Raises EnvironmentFault.
 
@@ -76,7 +79,9 @@ def prove(
     with ExitStack() as stack:
         workers = []
         for first in range(many):
-            arguments = own_command("thresher.proving", str(seed), str(first), str(cases), str(many), policy, field)
+            arguments = own_command(
+                "thresher.proving", str(seed), str(first), str(cases), str(many), policy, field, rules
+            )
             worker = subprocess.Popen(arguments, env=environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
             stack.callback(_end, worker)
             workers.append(worker)

@@ -8,7 +8,7 @@ from thresher.diagnosis.evidence import Evidence
 from thresher.diagnosis.knowledge import Action, Knowledge
 from thresher.engine.services.trials import AS_IT_CAME
 from thresher.model.findings import Finding
-from thresher.model.trials import ALL_SETTINGS, Book, BookPart, Configuration, Trial
+from thresher.model.trials import ALL_SETTINGS, ANOTHER_SLOT, Book, BookPart, Configuration, Trial
 from thresher.model.verdict import EVERYDAY_USE, ActStep, Exposure
 from thresher.proving.cases import SETTINGS, Case, scenario_under
 from thresher.proving.fault_catalogue import ITEMS
@@ -17,7 +17,9 @@ from thresher.proving.quick_run import CHECKED, Carried, QuickBench, Stint
 
 @dataclass(slots=True)
 class Job:
-    """A case on the bench, with everything seen so far. `minutes` is all bench time, runs included."""
+    """A case on the bench, with everything seen so far. `minutes` is all bench time, runs included.
+
+    `visits` is how often somebody came to it: to set up a run or to do something."""
 
     case: Case
     tables: Tables
@@ -28,6 +30,7 @@ class Job:
     exposures: list[Exposure] = field(default_factory=list)
     minutes: float = 0.0
     runs: int = 0
+    visits: int = 0
     bought: list[str] = field(default_factory=list)
     done: list[ActStep] = field(default_factory=list)
 
@@ -66,6 +69,7 @@ class Job:
     def run(self, stints: tuple[Stint, ...], enough: int) -> Carried:
         """Carry out a run under the present configuration and keep what it found."""
         self.runs += 1
+        self.visits += 1
         bench = QuickBench(scenario_under(self.case, self.configuration, self.runs), self.tables, self.runs)
         if stints[0].load == EVERYDAY_USE:
             carried = bench.use_everyday(stints[0].minutes)
@@ -85,6 +89,7 @@ class Job:
         if not scenario.fittings.person:
             return
         self.runs += 1
+        self.visits += 1
         carried = QuickBench(scenario, self.tables, self.runs).check(CHECKED)
         last = self.book.trials[-1]
         self.book = replace(self.book, trials=(*self.book.trials[:-1], replace(last, runs=(*last.runs, self.runs))))
@@ -106,6 +111,9 @@ class Job:
             return replace(configuration, stock=ALL_SETTINGS)
         if step.action in (Action.CLEAN, Action.RESEAT):
             return replace(configuration, treated=(*configuration.treated, step.tag))
+        if step.action == Action.MOVE:
+            places = tuple((ANOTHER_SLOT if place == step.tag else place, tag) for place, tag in configuration.places)
+            return replace(configuration, places=places, treated=(*configuration.treated, step.tag))
         assert step.kind is not None
         if step.tag in ITEMS:
             self.bought.append(step.tag)

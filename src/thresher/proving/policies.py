@@ -4,14 +4,14 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from thresher.compose.sheet_file import load_sheet, shipped_sheets
-from thresher.diagnosis.knowledge import Action, Knowledge
+from thresher.diagnosis.knowledge import Action
 from thresher.diagnosis.verdict import diagnose
 from thresher.engine.services.proposals import Candidate, propose
 from thresher.model.parts import PartKind
 from thresher.model.sheet import Block, RunSheet
 from thresher.model.trials import ALL_SETTINGS
 from thresher.model.verdict import Act, ActStep, Course, Verdict
-from thresher.proving.cases import SETTINGS, Case
+from thresher.proving.cases import SETTINGS, Case, troubles_left
 from thresher.proving.job import Job
 from thresher.proving.quick_run import Stint
 
@@ -77,7 +77,7 @@ def follow_advice(sheets: tuple[Candidate, ...]) -> Way:
         predictions: list[Prediction] = []
         job.read_log()
         job.check()
-        job.run(first_stints(job.case.symptoms, sheets), _ENOUGH)
+        job.run(first_stints(job.case.symptoms, sheets), job.case.enough)
         first: tuple[ActStep, ...] = ()
         for _ in range(_MOST_ACTS):
             act = _until_decided(job, predictions)
@@ -86,6 +86,7 @@ def follow_advice(sheets: tuple[Candidate, ...]) -> Way:
             first = first or act.steps
             job.act(act.steps)
             job.minutes += act.minutes
+            job.visits += 1
         return Finished(first, tuple(job.done), tuple(predictions))
 
     return go
@@ -95,15 +96,15 @@ def _until_decided(job: Job, predictions: list[Prediction]) -> Act | None:
     """Make the trials that are advised until an act is, or until nothing more is available."""
     for _ in range(_MOST_TRIALS):
         verdict = diagnose(job.evidence, job.knowledge, job.prices)
-        predictions += judged(verdict, job.case, job.knowledge)
+        predictions += judged(verdict, job)
         advice = verdict.advice
-        if advice is None or advice.course is not Course.TRY or advice.trial is None:
+        if advice is None or advice.course not in (Course.TRY, Course.PROVE) or advice.trial is None:
             return advice.act if advice is not None else None
         if job.minutes > _MOST_MINUTES:
             return _when_time_is_up(verdict)
         trial = advice.trial
         job.set_up(trial.candidate.title, trial.candidate.configuration, trial.candidate.minutes)
-        job.run((Stint(trial.load, trial.run_minutes),), _ENOUGH)
+        job.run(tuple(Stint(*each) for each in trial.stints), job.case.enough)
     return None
 
 
@@ -116,16 +117,18 @@ def _when_time_is_up(verdict: Verdict) -> Act | None:
     return least if least.steps and all(step.needed >= _MORE_LIKELY for step in least.steps) else None
 
 
-def judged(verdict: Verdict, case: Case, knowledge: Knowledge) -> list[Prediction]:
-    """Return what a verdict says of each part beside what is so."""
+def judged(verdict: Verdict, job: Job) -> list[Prediction]:
+    """Return what a verdict says of each part beside what is so; for nothing, that nothing is left to be repaired."""
+    case, knowledge = job.case, job.knowledge
     truth = {trouble.tag for trouble in case.troubles}
-    sound = not case.own_troubles
+    sound = not troubles_left(case, job.book.base or case.first_configuration)
     by_name: dict[str, float] = {}
     for suspect in verdict.suspects:
         healthy = suspect.kind is None
         settings = not healthy and knowledge.mode(suspect.mode).of_settings
         item = "" if healthy else knowledge.mode(suspect.mode).item
-        name = SETTINGS if settings else "" if healthy else item or suspect.tag
+        place = "" if healthy or not knowledge.mode(suspect.mode).moves else suspect.place or suspect.part
+        name = SETTINGS if settings else "" if healthy else place or item or suspect.tag
         by_name[name] = by_name.get(name, 0.0) + suspect.probability
     return [
         Prediction(name, min(1.0, probability), name in truth if name else sound)
@@ -226,7 +229,7 @@ def every_trial(job: Job) -> Finished:
         job.set_up("treated", configuration, _SWAP_MINUTES)
         job.run(_THOROUGH, _ENOUGH)
     verdict = diagnose(job.evidence, job.knowledge, job.prices)
-    predictions += judged(verdict, job.case, job.knowledge)
+    predictions += judged(verdict, job)
     act = verdict.advice.act if verdict.advice is not None else None
     if act is not None:
         job.act(act.steps)

@@ -12,6 +12,13 @@ class Policy(StrEnum):
     EVERY_TRIAL = "every-trial"
 
 
+class RuleSet(StrEnum):
+    """By which rules cases are drawn: the own ones, or wider ones that nothing is tuned on."""
+
+    OWN = "own"
+    WIDE = "wide"
+
+
 class Field(StrEnum):
     """Which machines are drawn."""
 

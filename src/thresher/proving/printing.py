@@ -19,12 +19,15 @@ def lines_of_score(score: Score, seed: int, faults: dict[str, tuple[int, float]]
         ("right part first, one fault", score.single_right),
         ("right part first, two faults", score.double_right),
         ("healthy machines that had parts replaced or treated", score.sound_condemned),
-        ("machines with every fault fixed", score.fixed),
+        ("every fault repaired at hand-back, one fault", score.single_fixed),
+        ("every fault repaired at hand-back, two faults", score.double_fixed),
+        ("handed back as sound, and sound", score.no_fault_right),
     ):
         lines.append(f"  {words:52} {_percent(share):>7}")
     lines.append(f"  {'unnecessary parts bought in 100 jobs':52} {score.wrong_parts_per_100:7.1f}")
     lines.append(f"  {'bench minutes per job':52} {score.minutes:7.0f}")
     lines.append(f"  {'trials per job':52} {score.trials:7.1f}")
+    lines.append(f"  {'visits per job, median':52} {score.visits:7.1f}")
     if score.brier is not None:
         lines.append(f"  {'Brier score of all probabilities':52} {score.brier:7.3f}")
         lines.append("  Predicted, and actual:")

@@ -1,6 +1,7 @@
 """How well a policy did over many cases, and how honest its probabilities were."""
 
 from collections.abc import Sequence
+from statistics import median
 
 import msgspec
 
@@ -15,6 +16,7 @@ TENTHS = 10
 class Result(msgspec.Struct, frozen=True):
     """How one case went.
 
+    `visits` is how often somebody came to it.
     `right_first`: the first act fixes something that is wrong with the machine, and buys nothing unnecessarily; for a
     healthy machine, nothing was done. `wrong_parts` were bought unnecessarily. `fixed`: in the end nothing is left
     that is wrong with it. `of`, `predictions` and `true` are the parts, probabilities and what was so, for all that
@@ -29,6 +31,7 @@ class Result(msgspec.Struct, frozen=True):
     fixed: bool
     trials: int
     minutes: float
+    visits: int
     steps: tuple[str, ...]
     of: tuple[str, ...]
     predictions: tuple[float, ...]
@@ -57,6 +60,7 @@ def result_of(case: Case, job: Job, finished: Finished) -> Result:
         fixed=needed <= done,
         trials=len(job.book.trials) - 1,
         minutes=job.minutes,
+        visits=job.visits,
         steps=tuple(f"{step.action} {step.tag}".strip() for step in finished.steps),
         of=tuple(each.name for each in predictions),
         predictions=tuple(each.probability for each in predictions),
@@ -75,7 +79,11 @@ class Tenth(msgspec.Struct, frozen=True):
 
 
 class Score(msgspec.Struct, frozen=True):
-    """The score of a policy over cases; shares from 0 to 1, None where there was no such case."""
+    """The score of a policy over cases; shares from 0 to 1, None where there was no such case.
+
+    `single_fixed` and `double_fixed` are machines whose every fault was repaired at hand-back, `no_fault_right` those
+    that were handed back as they came and are sound. `visits` is the median.
+    """
 
     policy: str
     cases: int
@@ -84,7 +92,11 @@ class Score(msgspec.Struct, frozen=True):
     sound_condemned: float | None
     wrong_parts_per_100: float
     fixed: float | None
+    single_fixed: float | None
+    double_fixed: float | None
+    no_fault_right: float | None
     trials: float
+    visits: float
     minutes: float
     tenths: tuple[Tenth, ...]
     brier: float | None
@@ -102,7 +114,11 @@ def score(policy: str, results: Sequence[Result]) -> Score:
         _share(by_faults[0], "acted"),
         100.0 * sum(each.wrong_parts for each in results) / max(1, len(results)),
         _share(by_faults[1] + by_faults[2], "fixed"),
+        _share(by_faults[1], "fixed"),
+        _share(by_faults[2], "fixed"),
+        _share([each for each in results if not each.acted], "fixed"),
         _mean([each.trials for each in results]),
+        float(median([each.visits for each in results])) if results else 0.0,
         _mean([each.minutes for each in results]),
         tuple(_tenth(number, predictions) for number in range(TENTHS)),
         _mean([(p - true) ** 2 for p, true in predictions]) if predictions else None,

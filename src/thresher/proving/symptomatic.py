@@ -7,6 +7,7 @@ from thresher.decoding.recognise import Tables
 from thresher.model.findings import FindingKind
 from thresher.proving.cases import Case, Trouble, draw_case, scenario_under
 from thresher.proving.fault_catalogue import OF_CHECKS
+from thresher.proving.policy_names import RuleSet
 from thresher.proving.quick_run import QuickBench, Stint
 from thresher.simulator.fault_kinds import FaultKind
 
@@ -25,9 +26,11 @@ _OFTEN = 2
 _ENDINGS = (FindingKind.ENDED_SUDDENLY, FindingKind.CORE_HANG, FindingKind.CARD_GONE)
 
 
-def draw_noticed_case(seed: int, number: int, tables: Tables, only: tuple[FaultKind, ...] = ()) -> Case:
+def draw_noticed_case(
+    seed: int, number: int, tables: Tables, only: tuple[FaultKind, ...] = (), rule_set: RuleSet = RuleSet.OWN
+) -> Case:
     """Draw a case whose every trouble shows within what its owner does with it; others would not be brought in."""
-    drawn = (draw_case(seed, number, attempt, only) for attempt in count())
+    drawn = (draw_case(seed, number, attempt, only, rule_set) for attempt in count())
     return next(case for case in drawn if all(shows(case, trouble, tables) for trouble in case.own_troubles))
 
 

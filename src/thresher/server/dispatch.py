@@ -133,8 +133,8 @@ def _on_run(engine: Engine, command: RunCommand) -> object:
             engine.sheets.put(parse_sheet(toml, name))
         case ChooseSheet(name):
             engine.sheets.choose(name)
-        case PutTrialSheet(load, minutes, title):
-            engine.sheets.put(trial_sheet(load, minutes, title))
+        case PutTrialSheet(stints, title):
+            engine.sheets.put(trial_sheet(stints, title))
         case PutDraft(sheet, name):
             engine.sheets.put(sheet, name)
         case _:

@@ -36,6 +36,7 @@ class FaultKind(StrEnum):
     MEMORY_TIMING = "memory timing"
     BOARD_SUPPLY = "drooping board supply"
     MEMORY_PATH = "memory path"
+    BAD_SLOT = "bad memory slot"
     SLOT_LINK = "slot link"
     GRAPHICS_HANGS = "graphics hangs"
     CARD_CORE = "card core"
@@ -126,7 +127,7 @@ MEMORY_CELL_FAULTS = (
     FaultKind.ADDRESS_LINE,
     FaultKind.RETENTION,
 )
-SLOT_FAULTS = (*MEMORY_CELL_FAULTS, FaultKind.SLOT_CONTACT)
+SLOT_FAULTS = (*MEMORY_CELL_FAULTS, FaultKind.SLOT_CONTACT, FaultKind.BAD_SLOT)
 CORE_FAULTS = (
     FaultKind.WEAK_CORE,
     FaultKind.WEAK_VECTOR_UNIT,
@@ -166,6 +167,7 @@ STRENGTH_MEANS: dict[FaultKind, str] = {
     FaultKind.MEMORY_TIMING: "wrong words per hour of memory traffic at 45 °C, twice as many for each 5 K more",
     FaultKind.BOARD_SUPPLY: "millivolts that the processor's supply droops at full load: slips anywhere, resets",
     FaultKind.MEMORY_PATH: "wrong words per hour of memory traffic in one bit lane, at any temperature",
+    FaultKind.BAD_SLOT: "wrong words per hour of memory traffic of whichever module sits in the slot, in one bit lane",
     FaultKind.SLOT_LINK: "link errors per hour of use in the kernel log, one in ten not corrected",
     FaultKind.GRAPHICS_HANGS: "hangs of the graphics card per hour of everyday use, six times as many at full load",
     FaultKind.CARD_CORE: "wrong results per hour of full load at 80 °C of its hottest spot, e times for each 12 K more",
@@ -222,7 +224,9 @@ class Fault:
     `core` belongs to faults of a core. `slot`, `at` (share of the module, 0 to 1) and `bit` belong to faults of
     memory. `path` and `after_s` belong to the channel faults: the file, and seconds after the model starts. `drive` is
     the kernel name of the drive that a fault of drives is in, empty for every drive;
-    `card` that of the graphics card, empty for the first."""
+    `card` that of the graphics card, empty for the first. What comes and goes acts in spells of `spell_s` seconds on
+    the mean and rests as long between them (0: always at work); what wears has become 10**`drift` times as strong after
+    every hour. Both concern faults whose strength is a rate of loads or of use."""
 
     kind: FaultKind
     strength: float = 1.0
@@ -234,3 +238,5 @@ class Fault:
     after_s: float = 0.0
     drive: str = ""
     card: str = ""
+    spell_s: float = 0.0
+    drift: float = 0.0

@@ -186,3 +186,51 @@ class LooseContact:
             BitFlip(int(self.rng.integers(0, beats)), int(self.rng.integers(low, high)), self.fault.bit)
             for _ in range(3)
         ]
+
+
+@dataclass(slots=True)
+class BadSlot:
+    """A slot of the board that spoils words of whichever module sits in it, in one bit lane."""
+
+    fault: Fault
+    rng: np.random.Generator
+    pending: int = 0
+
+    def step(self, traffic: float, seconds: float) -> None:
+        """Draw the slips of one slice; `traffic` is the share of the time that memory is busy."""
+        self.pending += int(self.rng.poisson(self.fault.strength / 3600.0 * traffic * seconds))
+
+    def take_flips(self, beats: int, words: int, share: tuple[float, float]) -> list[BitFlip]:
+        """Return what was spoilt in words that lie between two shares of the stretch."""
+        if not beats:
+            return []
+        low, high = int(share[0] * words), max(int(share[0] * words) + 1, int(share[1] * words))
+        many, self.pending = self.pending, 0
+        return [
+            BitFlip(int(self.rng.integers(0, beats)), int(self.rng.integers(low, high)), self.fault.bit)
+            for _ in range(many)
+        ]
+
+
+@dataclass(slots=True)
+class Pace:
+    """How much faster or slower than it should a fault lives: in spells, and growing or fading with time."""
+
+    fault: Fault
+    rng: np.random.Generator
+    awake: bool = True
+    until: float = -1.0
+
+    def seconds(self, now: float, seconds: float) -> float:
+        """Return how many seconds a slice counts for the fault; over a long time as many as they are."""
+        lived = float(seconds * 10.0 ** (self.fault.drift * now / 3600.0))
+        if not self.fault.spell_s:
+            return lived
+        while now >= self.until:
+            begun = self.until >= 0.0
+            self.awake = not self.awake if begun else bool(self.rng.random() < 0.5)
+            self.until = max(self.until, 0.0) + float(self.rng.exponential(self.fault.spell_s))
+        return lived * (_AWAKE if self.awake else _ASLEEP)
+
+
+_AWAKE, _ASLEEP = 1.9, 0.1

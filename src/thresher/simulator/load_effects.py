@@ -16,10 +16,12 @@ from thresher.simulator.fault_kinds import MEMORY_CELL_FAULTS, Fault, FaultKind
 from thresher.simulator.intermittent_faults import (
     ON_THE_WAY,
     RULES,
+    BadSlot,
     Interconnect,
     IntermittentFaults,
     LooseContact,
     Moment,
+    Pace,
 )
 from thresher.simulator.kernel_log import LogBuffer
 from thresher.simulator.logged_faults import TALKS, Talker
@@ -62,10 +64,12 @@ class LoadEffects:
         self._reset = False
         self.ended: EndingKind | None = None
         """In what way the machine has just come to an end; the machine takes it up."""
-        self._weak: list[WeakCore] = []
+        self._weak: list[tuple[Fault, WeakCore]] = []
         self._intermittent: list[IntermittentFaults] = []
         self._links: list[Interconnect] = []
         self._contacts: list[LooseContact] = []
+        self._slots: list[BadSlot] = []
+        self._paces: dict[Fault, Pace] = {}
         self._talkers: list[Talker] = []
         self.drives: dict[str, DriveState] = {}
         self.cards: tuple[CardState, ...] = _cards(scenario, streams)
@@ -74,14 +78,18 @@ class LoadEffects:
             self._add(fault, np.random.default_rng(stream))
 
     def _add(self, fault: Fault, rng: np.random.Generator) -> None:
+        if fault.spell_s or fault.drift:
+            self._paces[fault] = Pace(fault, np.random.default_rng(rng.integers(0, 1 << 62)))
         if fault.kind is FaultKind.WEAK_CORE:
-            self._weak.append(WeakCore(fault.core, fault.strength, rng))
+            self._weak.append((fault, WeakCore(fault.core, fault.strength, rng)))
         elif fault.kind in RULES:
             self._intermittent.append(IntermittentFaults(fault, rng))
         elif fault.kind is FaultKind.COHERENCE:
             self._links.append(Interconnect(fault, rng))
         elif fault.kind is FaultKind.SLOT_CONTACT:
             self._contacts.append(LooseContact(fault, rng))
+        elif fault.kind is FaultKind.BAD_SLOT:
+            self._slots.append(BadSlot(fault, rng))
         elif fault.kind in TALKS or fault.kind in DRIVE_LINES:
             self._talkers.append(Talker(fault, rng, self._drive_of(fault)))
         if fault.kind in _ENDS_RUNS:
@@ -114,7 +122,7 @@ class LoadEffects:
             return [flip for link in self._links if link.fault.core == core for flip in link.take_flips(beats.count)]
         flips = [
             BitFlip(flip.beat, flip.word, flip.bit, self._again(core))
-            for weak in self._weak
+            for _, weak in self._weak
             if weak.core == core
             for flip in weak.take_flips(beats.count, beats.words)
         ]
@@ -124,6 +132,9 @@ class LoadEffects:
         if beats.load == "memory":
             for contact in self._contacts:
                 flips += self._contact_flips(contact, cpu, beats)
+            for slot in self._slots:
+                share = self._share_of_slot(slot.fault.slot, cpu)
+                flips += slot.take_flips(beats.count, beats.words, share) if share is not None else []
         return flips
 
     def _again(self, core: int) -> int:
@@ -135,15 +146,18 @@ class LoadEffects:
         return cpu in self._stress and self._stress[cpu].memory > 0
 
     def _contact_flips(self, contact: LooseContact, cpu: int, beats: Beats) -> list[BitFlip]:
+        share = self._share_of_slot(contact.fault.slot, cpu)
+        return contact.take_flips(self._now, beats.count, beats.words, share) if share is not None else []
+
+    def _share_of_slot(self, slot: str, cpu: int) -> tuple[float, float] | None:
+        """Return which part of a CPU's stretch of memory the module in a slot has, None for none of it."""
         cpus = sorted(self._stress)
         if cpu not in cpus:
-            return []
-        low, high = self._module_range(contact.fault.slot)
+            return None
+        low, high = self._module_range(slot)
         begin, size = self._share(cpus.index(cpu), len(cpus))
         within = ((max(low, begin) - begin) / size, (min(high, begin + size) - begin) / size)
-        if within[0] >= within[1]:
-            return []
-        return contact.take_flips(self._now, beats.count, beats.words, within)
+        return within if within[0] < within[1] else None
 
     def cell_faults(self, worker: int, workers: int, words: int) -> tuple[CellFault, ...]:
         """Return the cell faults in a worker's share."""
@@ -231,39 +245,54 @@ class LoadEffects:
         """Let all faults live through a slice of so many seconds and log what the processor corrects."""
         self._now = now
         state = self._physics.state
-        for weak in self._weak:
-            weak.step(float(state.die_c[weak.core]), float(self._physics.busy[weak.core]), 0.0, seconds)
+        for fault, weak in self._weak:
+            lived = self._lived(fault, now, seconds)
+            weak.step(float(state.die_c[weak.core]), float(self._physics.busy[weak.core]), 0.0, lived)
             for address in weak.take_corrected():
                 log.add_machine_check(now, wall, weak.core, weak.core * 2, CORRECTED_BANK, CORRECTED_STATUS, address)
         if self._intermittent:
             moments = dict(self._moments())
             for frail in self._intermittent:
-                frail.step(moments, seconds)
+                frail.step(moments, self._lived(frail.fault, now, seconds))
                 for core, status, bank, address in frail.take_corrected():
                     log.add_machine_check(now, wall, core, core * 2, bank, status, address)
         self._live_on(log, now, seconds)
 
+    def _lived(self, fault: Fault, now: float, seconds: float) -> float:
+        """Return how many seconds of a slice a fault lives: more in its spells, fewer between them."""
+        pace = self._paces.get(fault)
+        return pace.seconds(now, seconds) if pace is not None else seconds
+
     def _live_on(self, log: LogBuffer, now: float, seconds: float) -> None:
         """Let links, contacts, what only talks and what ends a machine live through the slice."""
         for link in self._links:
-            link.step(self._loads_relay and bool(self._stress), seconds)
+            link.step(self._loads_relay and bool(self._stress), self._lived(link.fault, now, seconds))
         for contact in self._contacts:
-            contact.step(now, seconds)
+            contact.step(now, self._lived(contact.fault, now, seconds))
+        traffic = max((each.busy * each.memory for each in self._stress.values()), default=0.0)
+        for slot in self._slots:
+            low, high = self._module_range(slot.fault.slot)
+            slot.step(traffic if high > low else 0.0, self._lived(slot.fault, now, seconds))
         for fault, rng in self._endings:
-            self._perhaps_end(fault, rng, log, seconds)
-        uses = {name: drive.take_use(seconds) for name, drive in self.drives.items()} if self._talkers else {}
-        for talker in self._talkers:
-            drive, use = self.drives.get(talker.drive), uses.get(talker.drive, 0.0)
-            for level, line in talker.step(float(self._physics.busy.mean()), seconds, use):
-                log.add(now, level, line)
-                if drive is not None and talker.fault.kind in LINK_FAULTS:
-                    drive.link_crc += 1
+            self._perhaps_end(fault, rng, log, self._lived(fault, now, seconds))
+        self._talk(log, now, seconds)
         for level, line in [line for card in self.cards for line in card.step_faults(seconds)]:
             log.add(now, level, line)
         for core in sorted(set(self._hung) - self._lockup_reported):
             if now - self._hung[core] >= _LOCKUP_SAID_AFTER_S:
                 self._lockup_reported.add(core)
                 log.add_lockup(now, core, int(now - self._hung[core]))
+
+    def _talk(self, log: LogBuffer, now: float, seconds: float) -> None:
+        """Let what only shows in the kernel log live through the slice."""
+        uses = {name: drive.take_use(seconds) for name, drive in self.drives.items()} if self._talkers else {}
+        for talker in self._talkers:
+            drive, use = self.drives.get(talker.drive), uses.get(talker.drive, 0.0)
+            lived = self._lived(talker.fault, now, seconds)
+            for level, line in talker.step(float(self._physics.busy.mean()), lived, use):
+                log.add(now, level, line)
+                if drive is not None and talker.fault.kind in LINK_FAULTS:
+                    drive.link_crc += 1
 
     def _moments(self) -> Iterator[tuple[int, Moment]]:
         state, highest = self._physics.state, self._scenario.processor.boost_mhz

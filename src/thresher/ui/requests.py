@@ -8,6 +8,7 @@ from PyQt6.QtGui import QDesktopServices
 
 from thresher.model.channels import watched_temperatures
 from thresher.model.sheet import RunSheet
+from thresher.model.trials import Stint
 from thresher.protocol.commands import (
     AddEvidence,
     AskAccess,
@@ -129,15 +130,16 @@ class EngineRequests:
         """Lock the verdict as it is now."""
         self._send_or_say(LockVerdict(), "lock its verdict")
 
-    def begin_trial(self, title: str, configuration: object, load: str, minutes: float, kept: bool) -> None:
-        """Begin a trial; a proposed one brings the sheet of its load onto the bench."""
+    def begin_trial(self, title: str, configuration: object, stints: tuple[Stint, ...], kept: bool) -> None:
+        """Begin a trial; a proposed one brings the sheet of its loads onto the bench."""
         command = BeginTrial(title, configuration, kept)  # type: ignore[arg-type]  # a signal carries plain objects
 
         def on_begun(_trial: object) -> None:
             from thresher.loads.registry import WORK_LOADS  # slow to load, and needed only here
 
-            if load in WORK_LOADS:
-                self.send(PutTrialSheet(load, minutes, title))
+            mine = tuple(each for each in stints if each[0] in WORK_LOADS)
+            if mine:
+                self.send(PutTrialSheet(mine, title))
 
         self._send_or_say(command, "continue its trials", on_begun)
 

@@ -8,7 +8,7 @@ import typer
 
 from thresher.cli.options import Json
 from thresher.cli.output import say, say_json
-from thresher.proving.policy_names import Field, Policy
+from thresher.proving.policy_names import Field, Policy, RuleSet
 
 
 def prove(
@@ -25,6 +25,9 @@ def prove(
             "--field", help="Which machines: all, or those whose drives or cards fail, or what only checks find."
         ),
     ] = Field.ALL,
+    rules: Annotated[
+        RuleSet, typer.Option("--rules", help="The proving ground's own rules, or wide ones that nothing is tuned on.")
+    ] = RuleSet.OWN,
     each: Annotated[bool, typer.Option("--each", help="Print every case, not only the totals.")] = False,
     json: Json = False,
 ) -> None:
@@ -37,10 +40,18 @@ def prove(
         if not json and sys.stderr.isatty():
             typer.echo(f"\r{done} of {cases}", nl=done == cases, err=True)
 
-    results = prove_cases(seed, cases, policy, processes or os.cpu_count() or 1, progress, field)
+    results = prove_cases(seed, cases, policy, processes or os.cpu_count() or 1, progress, field, rules)
     summed = score(policy, results)
     if json:
-        say_json({"seed": seed, "score": summed, "by_fault": by_fault(results), "cases": results if each else ()})
+        say_json(
+            {
+                "seed": seed,
+                "rules": rules,
+                "score": summed,
+                "by_fault": by_fault(results),
+                "cases": results if each else (),
+            }
+        )
         return
     for result in results if each else ():
         say(line_of_result(result))

@@ -113,22 +113,30 @@ class DecisionPanel(PaintedWidget):
             words = why_no_trial(self.state)
             draw_text(painter, QPointF(area.x() + 12, area.y() + 42), words, scheme.ink, 12, width=area.width() - 24)
             return
-        gain = f"{trial.gain:.2f} bit for {trial.minutes:.0f} min"
+        gain = f"{trial.minutes:.0f} min" if trial.proof else f"{trial.gain:.2f} bit for {trial.minutes:.0f} min"
         draw_text(painter, QPointF(area.right() - 12, area.y() + 18), gain, scheme.soft, 11, right=True)
-        head = f"{trial.candidate.title}, {trial.run_minutes:.0f} min of {trial.load}"
-        draw_text(
-            painter, QPointF(area.x() + 12, area.y() + 40), head, scheme.ink, 13, bold=True, width=area.width() - 24
-        )
-        why = f"If it fails: {trial.if_found}. If it passes: {trial.if_clean}"
-        for number, line in enumerate(wrap(why, 11.5, area.width() - 150, 2)):
-            draw_text(painter, QPointF(area.x() + 12, area.y() + 58 + 15 * number), line, scheme.soft, 11.5)
+        heads = wrap(f"{trial.candidate.title}: {trial.loads}", 13, area.width() - 24, 2)
+        for number, line in enumerate(heads):
+            draw_text(painter, QPointF(area.x() + 12, area.y() + 38 + 16 * number), line, scheme.ink, 13, bold=True)
+        top = area.y() + 40 + 16 * len(heads)
+        for number, line in enumerate(wrap(why_trial(trial), 11.5, area.width() - 150, 3 - len(heads) // 2)):
+            draw_text(painter, QPointF(area.x() + 12, top + 15 * number), line, scheme.soft, 11.5)
         self.spots.append(Spot(area, trial.sentence))
+
+
+def why_trial(trial: NextTrial) -> str:
+    """Say what each ending of a trial would mean."""
+    if trial.proof:
+        return "What was repaired would show again, and what is still there for the first time. Clean: return it."
+    return f"If it fails: {trial.if_found}. If it passes: {trial.if_clean}"
 
 
 def course_words(advice: Advice) -> str:
     """Say in a few words how to continue."""
     if advice.course is Course.TRY:
         return "Too early to buy anything: run the test below first"
+    if advice.course is Course.PROVE:
+        return "Not to be returned before it is proved: run the test below"
     return advice.sentence
 
 

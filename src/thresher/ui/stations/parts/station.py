@@ -7,7 +7,7 @@ from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from thresher.model.parts import PartKind
-from thresher.model.trials import ALL_SETTINGS, Configuration, NextTrial
+from thresher.model.trials import ALL_SETTINGS, Configuration, NextTrial, Stint
 from thresher.ui.form import Panel, form_style, scrolled
 from thresher.ui.look import Look
 from thresher.ui.state import BenchState
@@ -46,12 +46,12 @@ _TIPS = {
 class PartsStation(QWidget):
     """The whole station. Its signals carry what a person wants of the engine; nothing is decided here.
 
-    `trial_wanted` brings title, configuration, load and minutes of the proposed trial or an empty text and 0, and
+    `trial_wanted` brings title, configuration, the loads of the proposed trial with their minutes, if any, and
     whether the machine is to stay so; `part_wanted` a new part; `outcome_wanted` the number of a trial and its
     outcome; `actual_cause_wanted` the actual cause; `runs_assigned` a run and a trial; `job_counts` a closed job and
     whether it counts."""
 
-    trial_wanted = pyqtSignal(str, object, str, float, bool)
+    trial_wanted = pyqtSignal(str, object, object, bool)
     part_wanted = pyqtSignal(object)
     outcome_wanted = pyqtSignal(int, object)
     undo_wanted = pyqtSignal()
@@ -64,7 +64,7 @@ class PartsStation(QWidget):
         """Lay the station out."""
         super().__init__(parent)
         self._state, self._look = state, look
-        self._load, self._minutes = "", 0.0
+        self._stints: tuple[Stint, ...] = ()
         self._picked: int | None = None
         suspects = Panel("Suspects", look, self)
         suspects.aside = "evidence weight in decibans"
@@ -189,14 +189,12 @@ class PartsStation(QWidget):
 
     def set_up(self, trial: NextTrial) -> None:
         """Fill the row of the next trial with the proposed one, and its words."""
-        self._load, self._minutes = trial.load, trial.run_minutes
+        self._stints = trial.stints
         self.title.setText(trial.candidate.title)
         self.trials.plan(trial.candidate.configuration)
         last = self._state.book.trials[-1].configuration if self._state.book.trials else None
         if trial.candidate.configuration == last:  # the same again needs no other configuration, only its sheet
-            self.trial_wanted.emit(
-                trial.candidate.title, trial.candidate.configuration, trial.load, trial.run_minutes, False
-            )
+            self.trial_wanted.emit(trial.candidate.title, trial.candidate.configuration, trial.stints, False)
             self._done()
 
     def _begin(self) -> None:
@@ -204,11 +202,11 @@ class PartsStation(QWidget):
         if configuration is None or not trials:
             return
         title = self.title.text().strip() or change_words(trials[-1].configuration, configuration)
-        self.trial_wanted.emit(title, configuration, self._load, self._minutes, self.for_good.isChecked())
+        self.trial_wanted.emit(title, configuration, self._stints, self.for_good.isChecked())
         self._done()
 
     def _done(self) -> None:
-        self._load, self._minutes = "", 0.0
+        self._stints = ()
         self.for_good.setChecked(False)
         self.title.clear()
         self.trials.plan(None)
