@@ -77,6 +77,7 @@ SHOWS = [
         "A1",
     ),
     (Fault(kind=F.SLOT_CONTACT, slot="A1", strength=1500), sheet(block("memory", 20)), K.MEMORY_WRONG, "A1"),
+    (Fault(kind=F.BAD_SLOT, slot="A1", strength=3000), sheet(block("memory", 20)), K.MEMORY_WRONG, "A1"),
     (Fault(kind=F.MEMORY_CONTROLLER, strength=3000), sheet(block("memory", 20)), K.MEMORY_WRONG, "A1"),
     (Fault(kind=F.MEMORY_TIMING, strength=3000), sheet(block("memory", 20)), K.MEMORY_WRONG, "A1"),
 ]

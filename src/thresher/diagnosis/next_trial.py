@@ -1,10 +1,10 @@
 """Which trial is most informative for its time: over configurations that the shop can make and loads that it can run.
 
-A trial is one run of one load or of several in turn. It ends clean or with a finding. What that would say is worked out
-for every hypothesis with the strengths that the evidence has left; the gain is the fall of the uncertainty about what
-to do to the customer's machine (entropy in bits over sets of its parts and how each is fixed, not over every way of being
-faulty). It is held against its cost: minutes in which somebody swaps, sets up and looks weigh more than minutes that
-the machine runs by itself, and a night costs next to nothing."""
+A trial is one run of one load or of several in turn. It ends clean or with a finding. What that would say is worked
+out for every hypothesis with the strengths that the evidence has left. The gain is the fall of the uncertainty about
+what to do to the customer's machine: entropy in bits over sets of its parts and how each is fixed, not over every way
+of being faulty. It is held against its cost: minutes in which somebody swaps, sets up and looks weigh more than minutes
+that the machine runs by itself, and a night costs next to nothing."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace

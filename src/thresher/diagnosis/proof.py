@@ -1,9 +1,9 @@
 """Proof before a machine is handed back: runs long enough to show what was there, and what may still be there.
 
 After a repair the machine runs, as it is handed back, the loads that showed the fault. How long, follows from how
-strong the fault was: what was repaired would have shown again with near certainty if it were still there. And what nothing has
-found yet is looked for too, since of machines with one fault some have another: every way of being faulty that a load
-here can show, as far as minutes with that very part installed have not ruled it out."""
+strong the fault was: what was repaired would have shown again with near certainty if it were still there. And what
+nothing has found yet is looked for too, since of machines with one fault some have another: every way of being faulty
+that a load here can show, as far as minutes with that very part installed have not ruled it out."""
 
 from dataclasses import dataclass
 

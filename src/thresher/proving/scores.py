@@ -6,7 +6,7 @@ from statistics import median
 import msgspec
 
 from thresher.diagnosis.knowledge import Action
-from thresher.proving.cases import Case
+from thresher.proving.cases import Case, troubles_left
 from thresher.proving.job import Job, is_needed, needed_steps
 from thresher.proving.policies import Finished
 
@@ -57,7 +57,7 @@ def result_of(case: Case, job: Job, finished: Finished) -> Result:
         right_first=right,
         acted=bool(finished.steps),
         wrong_parts=sum(not is_needed(step, needed) for step in bought),
-        fixed=needed <= done,
+        fixed=needed <= done or not troubles_left(case, job.book.base or case.first_configuration),
         trials=len(job.book.trials) - 1,
         minutes=job.minutes,
         visits=job.visits,

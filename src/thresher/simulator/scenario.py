@@ -364,6 +364,8 @@ def explain(fault: Fault) -> str:
     where = f" on core {fault.core}" if fault.kind in CORE_FAULTS else ""
     if fault.kind in SLOT_FAULTS:
         where = f" in {fault.slot}, {fault.at * 100:.0f} % up, bit {fault.bit}"
+    if fault.kind is FaultKind.BAD_SLOT:
+        where = f" {fault.slot}, bit {fault.bit}"
     if fault.kind in CHANNEL_FAULTS:
         where = f" {fault.path}, after {fault.after_s:g} s"
     means = STRENGTH_MEANS[fault.kind]
