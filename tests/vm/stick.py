@@ -29,7 +29,7 @@ _VERBS = (
     "system-logs --list",
     "system-logs --yes",
     "check run short",
-    "run --load matrix --for 20s",
+    "run --load matrix --for 2m",
 )
 """Used between the two check sums of the customer's drive: all that reads drives, and the short round."""
 
@@ -147,7 +147,7 @@ def _every_verb(pc: EmulatedPc, mode: str, seen: Seen) -> None:
     for verb in _VERBS:
         printed = pc.run(f"thresher {verb} > /run/out 2>&1; echo rc $?; tail -3 /run/out", 1800.0)
         code = printed.partition("rc ")[2][:1]
-        seen.say(code in ("0", "1"), f"{mode}: thresher {verb}: {printed.strip().splitlines()[-1][:90]}")
+        seen.say(code in ("0", "1"), f"{mode}: thresher {verb}, code {code}: {printed.strip().splitlines()[-1][:90]}")
     found = pc.run("grep -c 'Bad block on a drive' /run/out; thresher system-logs --yes | grep 'D-310'", 300.0)
     seen.say("D-310" in found, f"{mode}: the logs of the customer's system were read: {found.strip()[-80:]}")
 

@@ -292,11 +292,13 @@ def _states(evidence: Evidence, trials: list[int]) -> list[Piece]:
     """
     dead: dict[Configuration | None, State] = {}
     alive: dict[Configuration | None, State] = {}
+    ran = {exposure.run for exposure in evidence.exposures if exposure.block >= 0}
+    ran |= {each.run for each in evidence.findings if each.run is not None and each.kind is not FindingKind.NO_START}
     for number, each in enumerate(evidence.book.trials):
         for outcome in each.outcomes:
             into = dead if outcome.ended is Ended.NO_START else alive
             into.setdefault(each.configuration, State(number, outcome.ended is Ended.NO_START, outcome.trust))
-        if any(exposure.block >= 0 and exposure.run in each.runs for exposure in evidence.exposures):
+        if ran & set(each.runs):
             alive.setdefault(each.configuration, State(number, False, 1.0))
     for finding, number in zip(evidence.findings, trials, strict=True):
         if finding.kind is FindingKind.NO_START:
