@@ -142,9 +142,11 @@ class Single:
     core: int | None
     prior: float
     by_itself: bool
+    mends: float = 0.03
+    """What is left of it once its part was reseated: all, nothing, or 3 % where it never was."""
 
 
-def singles(seen_cores: list[int]) -> list[Single]:
+def singles(seen_cores: list[int], reseated: set[str]) -> list[Single]:
     found = []
     shop_total = sum(way.prior for way in WAYS if way.part is P.MEMORY)
     for way in WAYS:
@@ -158,6 +160,10 @@ def singles(seen_cores: list[int]) -> list[Single]:
             odds = BAD_SHOP / (1 - BAD_SHOP) * way.prior / shop_total * NOTHING
             places += [(tag, odds, True) for tag, kind in SHOP_PARTS.items() if kind is way.part]
             for tag, prior, by_itself in places:
+                if way.treatable and tag in reseated:  # either that mends it, as a rule, or it does not
+                    found.append(Single(way, tag, "", None, prior * 0.97, by_itself, 0.0))
+                    found.append(Single(way, tag, "", None, prior * 0.03, by_itself, 1.0))
+                    continue
                 if not way.one_core:
                     found.append(Single(way, tag, "", None, prior, by_itself))
                     continue
@@ -173,7 +179,7 @@ def acts(single: Single, fitted: Configuration) -> float:
         return float(any(place == single.slot for place, _ in fitted.places))
     if single.tag and single.tag not in fitted.tags:
         return 0.0
-    return 0.03 if single.way.treatable and single.tag in fitted.treated else 1.0
+    return single.mends if single.way.treatable and single.tag in fitted.treated else 1.0
 
 
 def pace(single: Single, load: str, temperature: float | None) -> float:
@@ -201,6 +207,23 @@ FACTORS = ((1 / 3, 1 / 6), (1.0, 2 / 3), (3.0, 1 / 6))
 OUTSIDE = ((1 / 9, 1 / 6), (1.0, 2 / 3), (9.0, 1 / 6))
 
 
+def rate_of(
+    finding: Finding,
+    faults: tuple[Single, ...],
+    strong: list[np.ndarray],
+    fitted: Configuration,
+    shape: tuple[int, ...],
+) -> np.ndarray:
+    """How often a finding comes by chance and by all faults together, for all their strengths."""
+    rate = np.full(shape, QUIET[finding.kind] / (CORES if finding.core is not None else 1))
+    for fault, theta in zip(faults, strong, strict=True):
+        share = fault.way.shows.get(finding.kind, 0.0)
+        if finding.core is not None:
+            share *= float(finding.core == fault.core) if fault.way.one_core else 1 / CORES
+        rate = rate + theta * pace(fault, finding.load, finding.temperature_c) * acts(fault, fitted) * share
+    return rate
+
+
 def likelihood(faults: tuple[Single, ...], evidence: Evidence, finer: int) -> float:
     """Sum over strengths of all faults, and in each stint over the hidden factors of each."""
     trials = evidence.book.trials
@@ -226,13 +249,7 @@ def likelihood(faults: tuple[Single, ...], evidence: Evidence, finer: int) -> fl
             ]
             log = np.full(shape, sum(math.log(weight) for _, weight in chosen))
             for finding, worth in found.get(stint, []):
-                rate = np.full(shape, QUIET[finding.kind] / (CORES if finding.core is not None else 1))
-                for fault, theta in zip(faults, strong, strict=True):
-                    share = fault.way.shows.get(finding.kind, 0.0)
-                    if finding.core is not None:
-                        share *= float(finding.core == fault.core) if fault.way.one_core else 1 / CORES
-                    rate = rate + theta * pace(fault, load, finding.temperature_c) * acts(fault, fitted) * share
-                log = log + worth * np.log(rate)
+                log = log + worth * np.log(rate_of(finding, faults, strong, fitted, shape))
             for temperature, minutes in spent.get(stint, []):
                 for fault, theta in zip(faults, strong, strict=True):
                     log = log - theta * pace(fault, load, temperature) * acts(fault, fitted) * minutes / 60
@@ -257,17 +274,19 @@ def starting(faults: tuple[Single, ...], evidence: Evidence) -> float:
         for fault, stops in zip(faults, latent, strict=True):
             chance *= fault.way.no_start if stops else 1 - fault.way.no_start
         for fitted in [*dead, *started]:
-            stopped = max((acts(fault, fitted) for fault, stops in zip(faults, latent, strict=True) if stops), default=0)
+            stopped = max(
+                (acts(fault, fitted) for fault, stops in zip(faults, latent, strict=True) if stops), default=0
+            )
             none = 0.003 + (0.97 - 0.003) * stopped
             seen, trust = (none, dead[fitted]) if fitted in dead else (1 - none, 1.0)
-            chance *= trust * seen + (1 - trust) * 0.5
+            chance *= trust * seen + (1 - trust) * (0.05 if fitted in dead else 0.95)
         total += chance
     return total
 
 
-def by_force(evidence: Evidence, finer: int = 1) -> dict[tuple[tuple[str, str, str, int | None], ...], float]:
+def by_force(evidence: Evidence, finer: int = 1) -> dict[tuple[tuple[str, str, str, int], ...], float]:
     cores = list(dict.fromkeys(each.core for each in evidence.findings if each.core is not None))
-    mine = singles(cores)
+    mine = singles(cores, {tag for trial in evidence.book.trials for tag in trial.configuration.treated})
     weighed = {(): math.log(NOTHING) + likelihood((), evidence, finer)}
     for one in mine:
         weighed[(one,)] = math.log(one.prior) + likelihood((one,), evidence, finer)
@@ -278,25 +297,21 @@ def by_force(evidence: Evidence, finer: int = 1) -> dict[tuple[tuple[str, str, s
         both = math.log(one.prior) + math.log(other.prior) + math.log(rare)
         weighed[one, other] = both + likelihood((one, other), evidence, finer)
     total = np.logaddexp.reduce(list(weighed.values()))
-    return {
-        tuple(sorted((s.way.name, s.tag, s.slot, s.core if s.core is not None else -1) for s in chosen)): math.exp(
-            log - total
-        )
-        for chosen, log in weighed.items()
-    }
+    summed: dict[tuple[tuple[str, str, str, int], ...], float] = {}
+    for chosen, log in weighed.items():
+        name = tuple(sorted((s.way.name, s.tag, s.slot, s.core if s.core is not None else -1) for s in chosen))
+        summed[name] = summed.get(name, 0.0) + math.exp(log - total)
+    return summed
 
 
 def by_diagnosis(evidence: Evidence) -> dict[tuple[tuple[str, str, str, int], ...], float]:
     posterior = compute_posterior(evidence, knowledge())
-    return {
-        tuple(
-            sorted(
-                (f.mode.name, f.tag, f.place, f.core if f.core is not None else -1)
-                for f in (posterior.faults[n] for n in numbers)
-            )
-        ): float(chance)
-        for numbers, chance in zip(posterior.hypotheses, posterior.posterior, strict=True)
-    }
+    summed: dict[tuple[tuple[str, str, str, int], ...], float] = {}
+    for numbers, chance in zip(posterior.hypotheses, posterior.posterior, strict=True):
+        chosen = [posterior.faults[n] for n in numbers]
+        name = tuple(sorted((f.mode.name, f.tag, f.place, f.core if f.core is not None else -1) for f in chosen))
+        summed[name] = summed.get(name, 0.0) + float(chance)
+    return summed
 
 
 def job(seed: int) -> Evidence:
@@ -313,9 +328,11 @@ def job(seed: int) -> Evidence:
     findings, spent = [], []
     for trial in trials:
         run = trial.runs[0]
-        for load in ("matrix", "memory"):
-            if rng.random() < 0.7:
-                spent.append(Exposure(run, 0, load, float(rng.integers(5, 60)), float(rng.integers(50, 95))))
+        spent += [
+            Exposure(run, 0, load, float(rng.integers(5, 60)), float(rng.integers(50, 95)))
+            for load in ("matrix", "memory")
+            if rng.random() < 0.7
+        ]
         if rng.random() < 0.3:
             spent.append(Exposure(run, -1, EVERYDAY_USE, 300.0, None))
         for _ in range(int(rng.integers(0, 3))):

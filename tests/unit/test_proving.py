@@ -157,7 +157,7 @@ def test_a_bad_slot_stays_when_the_module_moves_and_harms_nothing_while_it_is_em
 
 
 def test_what_comes_and_goes_sleeps_and_what_grows_grows() -> None:
-    """Over a long time a fault that comes and goes is as strong as it is; one that drifts is ten times after 1/drift h."""
+    """Over a long time what comes and goes is as strong as it is; what drifts is ten times so after 1/drift hours."""
     rng = np.random.default_rng(3)
     spells = Pace(Fault(kind=F.CACHE_BIT, spell_s=600.0), rng)
     lived = [spells.seconds(now, 30.0) for now in np.arange(0.0, 3600.0 * 400, 30.0)]

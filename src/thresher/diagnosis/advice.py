@@ -10,7 +10,7 @@ from thresher.model.verdict import Act, Advice, Course, percent
 _LEAST_BITS = 0.02
 """A trial that promises less is not worth setting up."""
 _LEAST_BITS_A_MINUTE = 0.0006
-_EVEN = 0.5
+_EVEN = 0.35
 
 
 def advise(acts: tuple[Act, ...], trials: tuple[NextTrial, ...], proof: Proof, limits: Thresholds) -> Advice:
@@ -22,7 +22,8 @@ def advise(acts: tuple[Act, ...], trials: tuple[NextTrial, ...], proof: Proof, l
         words = act.words[:1].upper() + act.words[1:]
         return Advice(Course.ACT, f"{words}: {percent(act.needed)} sure it is needed", act)
     leave = next((each for each in acts if not each.steps), None)
-    healthy = leave.needed if leave is not None else 0.0
+    dead = any(not each.stints for each in trials)
+    healthy = leave.needed if leave is not None and not dead else 0.0
     if healthy >= limits.sound:
         if proof.trial is None:
             text = f"No fault left that a run here would show ({percent(healthy)} likely healthy): return to customer"

@@ -270,8 +270,21 @@ def _findings(
         groups = tuple(Group(cell, kind, at, damped_count(count), sign) for (cell, at, sign), count in cells.items())
         where = f", core {core}" if core is not None else ""
         under = _under(evidence, trial) if trial >= 0 else ""
-        pieces.append(Piece(f"{many[trial, kind, core]} × {kind.value}{where}{under}", groups))
+        count = many[trial, kind, core]
+        pieces.append(Piece(f"{count} × {kind.value}{where}{_conditions(cell for cell, _, _ in cells)}{under}", groups))
     return pieces
+
+
+def _conditions(cells: Iterable[Cell]) -> str:
+    """Name the loads, and the temperatures where they are known, that findings came under."""
+    seen = list(cells)
+    loads = ", ".join(dict.fromkeys(cell.load for cell in seen if cell.load))
+    warm = [cell.temperature_c for cell in seen if cell.temperature_c is not None]
+    words = f" under {loads}" if loads and loads != EVERYDAY_USE else f" in {loads}" if loads else ""
+    if not warm:
+        return words
+    low, high = min(warm), max(warm)
+    return f"{words} at {low:.0f} °C" if low == high else f"{words} at {low:.0f} to {high:.0f} °C"
 
 
 def _band(temperature_c: float | None, band_k: float) -> float | None:

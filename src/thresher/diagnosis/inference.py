@@ -62,7 +62,7 @@ _BAD_SHOP_PART = 0.05
 _SURE_SIGN = 0.9
 """How far the shares of signs are known; the rest says nothing. The makers' judgement."""
 _TREATED_FACTOR = 0.03
-"""How much of a fault that dust or contact causes is left after cleaning or reseating; the makers' judgement."""
+"""How many faults that dust or contact cause are left after cleaning or reseating; the makers' judgement."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,6 +72,7 @@ class Fault:
     `tag` is the part's, empty when no book is kept: then it is the machine's own and always in it. `needs` is the tag
     that must be installed for it to act: the part's own, and for settings and places that of the board that has them.
     `place` is the slot that a fault of a place is bound to, where slots are known. `ours` marks a part of the shop.
+    `withstands` says whether it is one that cleaning or reseating does not mend, None where that was not tried.
     """
 
     mode: Mode
@@ -81,6 +82,7 @@ class Fault:
     needs: str = ""
     place: str = ""
     ours: bool = False
+    withstands: bool | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -219,7 +221,18 @@ def _faults(evidence: Evidence, knowledge: Knowledge, cores: list[int]) -> list[
             faults += _on_cores(mode, prior, "", own_board if mode.of_settings else "", evidence, cores)
         else:
             faults += _of_parts(mode, prior, evidence, knowledge, cores)
-    return faults
+    return [variant for fault in faults for variant in _variants(fault, evidence)]
+
+
+def _variants(fault: Fault, evidence: Evidence) -> list[Fault]:
+    """Return a fault that was treated in some trial twice: as one that this mends, and as one that it does not."""
+    tried = any(each.configuration.is_treated(fault.tag, fault.mode.part) for each in evidence.book.trials)
+    if not fault.mode.treatable or not tried:
+        return [fault]
+    return [
+        replace(fault, withstands=False, log_prior=fault.log_prior + math.log(1.0 - _TREATED_FACTOR)),
+        replace(fault, withstands=True, log_prior=fault.log_prior + math.log(_TREATED_FACTOR)),
+    ]
 
 
 def _of_parts(mode: Mode, prior: float, evidence: Evidence, knowledge: Knowledge, cores: list[int]) -> list[Fault]:
@@ -312,7 +325,7 @@ def acts_under(fault: Fault, configuration: Configuration | None) -> float:
             return float(any(place == fault.place for place, _ in configuration.places))
         return float(fault.mode.moves not in configuration.treated)
     if fault.mode.treatable and configuration.is_treated(fault.tag, fault.mode.part):
-        return _TREATED_FACTOR
+        return _TREATED_FACTOR if fault.withstands is None else float(fault.withstands)
     return 1.0
 
 
@@ -536,7 +549,10 @@ def suspects_of(posterior: Posterior, evidence: Evidence, book: Book = EMPTY_BOO
     there = acts_in(posterior.faults, evidence.book.base)
     gone = np.array([fault.mode.harmless for fault in posterior.faults], dtype=np.bool_) | (there < _STILL_THERE)
     sound = np.append(gone, True)
-    out = {way_of(fault) for fault, left in zip(posterior.faults, there, strict=True) if left < _STILL_THERE}
+    gone_now = [not fault.ours and left < _STILL_THERE for fault, left in zip(posterior.faults, there, strict=True)]
+    # one that a treatment mends is gone by it, its twin that withstands it is not
+    out = {way_of(f) for f, is_gone in zip(posterior.faults, gone_now, strict=True) if is_gone}
+    out -= {way_of(f) for f, is_gone in zip(posterior.faults, gone_now, strict=True) if not is_gone}
     healthy = sound[posterior.members].all(axis=1).astype(np.float64)
     odds = _log_odds(posterior.prefixes, np.vstack((chosen, healthy)))
     by_fault = chance_by_fault(posterior)
@@ -558,6 +574,7 @@ def suspects_of(posterior: Posterior, evidence: Evidence, book: Book = EMPTY_BOO
                 tag,
                 core,
                 (name, tag, slot) in out,
+                slot=slot,
             )
         )
     suspects.append(

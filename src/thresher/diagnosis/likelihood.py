@@ -44,6 +44,8 @@ _SAME_SCORE = 1e-6
 _LOG_SIDE, _LOG_MIDDLE = math.log(HIDDEN_WEIGHT), math.log(1.0 - 2.0 * HIDDEN_WEIGHT)
 SEEN_DEAD = 0.97
 """How surely a fault that keeps a machine from starting does so whenever it is tried; the makers' judgement."""
+HEARSAY = 0.05
+"""How often it is said of a machine that it does not start whatever it does; the makers' judgement."""
 SEEN_DEAD_BY_CHANCE = 0.003
 """How likely a machine does not start without one: a plug forgotten."""
 
@@ -325,12 +327,26 @@ def _of_states(table: FaultTable, pairs: Whole) -> tuple[Floats, Floats, Floats]
     )
 
 
+def stopping_chances(states: States) -> Floats:
+    """Return how likely each fault, were it there alone, is one that keeps the machine from starting (F)."""
+    both = np.stack((np.zeros_like(states.acts), states.acts), axis=1)
+    weights = np.column_stack((1.0 - states.chance, states.chance))
+    believed = np.prod(_believed(states, both), axis=2) * weights
+    return np.asarray(believed[:, 1] / believed.sum(axis=1))
+
+
+def _believed(states: States, acts: Floats) -> Floats:
+    """Return how likely each state was to be reported, from what acts in it (N, L, S)."""
+    dead = SEEN_DEAD_BY_CHANCE + (SEEN_DEAD - SEEN_DEAD_BY_CHANCE) * acts
+    seen = np.where(states.dead, dead, 1.0 - dead)
+    said = np.where(states.dead, HEARSAY, 1.0 - HEARSAY)
+    return np.asarray(states.trust * seen + (1.0 - states.trust) * said)
+
+
 def _running_states(states: States, acts: Floats, weights: Floats) -> Floats:
     """Return what each state adds: (N, S), from what acts in it (N, L, S) and how likely each case L is (N, L)."""
     if not len(acts):
         return np.zeros((0, len(states.dead)))
-    dead = SEEN_DEAD_BY_CHANCE + (SEEN_DEAD - SEEN_DEAD_BY_CHANCE) * acts
-    seen = np.where(states.dead, dead, 1.0 - dead)
-    believed = states.trust * seen + (1.0 - states.trust) * 0.5
+    believed = _believed(states, acts)
     running = np.log((weights[:, :, None] * np.cumprod(believed, axis=2)).sum(axis=1))
     return np.asarray(np.diff(running, axis=1, prepend=np.log(weights.sum(axis=1))[:, None]))

@@ -12,9 +12,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from thresher.diagnosis.evidence import Cell, Evidence, Floats, logged_share, rate_factor
-from thresher.diagnosis.inference import Fault, Posterior, acts_in, acts_under
+from thresher.diagnosis.inference import Fault, Posterior, Way, acts_in, acts_under, way_of
 from thresher.diagnosis.knowledge import Action
-from thresher.diagnosis.likelihood import HIDDEN_WEIGHT, Whole, spent_by_stint
+from thresher.diagnosis.likelihood import HIDDEN_WEIGHT, SEEN_DEAD, Whole, spent_by_stint, stopping_chances
 from thresher.model.findings import FindingKind
 from thresher.model.parts import PartKind
 from thresher.model.trials import (
@@ -24,9 +24,10 @@ from thresher.model.trials import (
     Book,
     Candidate,
     Configuration,
+    Ended,
     NextTrial,
 )
-from thresher.model.verdict import EVERYDAY_USE
+from thresher.model.verdict import EVERYDAY_USE, percent
 
 _WRITES_TO_DRIVES = ("write and compare",)
 _OF_CARDS = ("raster", "card compute", "card memory", "transfer")
@@ -230,6 +231,87 @@ def _likely_ones(posterior: Posterior) -> Posterior:
     kept = posterior.posterior > _NEGLIGIBLE
     weights = posterior.posterior[kept]
     return replace(posterior, members=posterior.members[kept], posterior=weights / weights.sum())
+
+
+_TURNING_MINUTES = (30.0, 120.0)
+_LEAST_TURN = 0.02
+
+
+def turning_points(
+    posterior: Posterior, evidence: Evidence, options: tuple[Candidate, ...], ways: tuple[Way, ...]
+) -> dict[Way, str]:
+    """Return for each way of being faulty the trial that would change most what is thought of it, and how, in words.
+
+    That is the one after which the least uncertainty about this very suspect is left for its cost."""
+    loads = loads_for(evidence)
+    paces, left = hours_of(posterior, evidence, loads), strengths_left(posterior)
+    likely = _likely_ones(posterior)
+    of_way = np.array([[way_of(fault) == way for fault in posterior.faults] + [False] for way in ways])
+    chosen = (of_way[:, likely.members[:, 0]] | of_way[:, likely.members[:, 1]]).astype(np.float64)
+    now = chosen @ likely.posterior
+    runs = [(load, minutes) for minutes in _TURNING_MINUTES for load in loads]
+    hours = np.concatenate([paces * minutes / 60.0 for minutes in _TURNING_MINUTES], axis=1)
+    best: dict[Way, tuple[float, str]] = {}
+    quiet: dict[float, Floats] = {}
+    for candidate in options:
+        there = acts_in(posterior.faults, candidate.configuration)
+        by_fault = np.empty(hours.shape)
+        for share in set(there.tolist()):
+            if share not in quiet:
+                quiet[share] = quiet_chances(posterior, left, hours * share)
+            by_fault[there == share] = quiet[share][there == share]
+        clean = likely.posterior[:, None] * _clean_chances(likely, by_fault)
+        ends_clean, and_so = clean.sum(axis=0), chosen @ clean
+        if_clean = and_so / np.maximum(ends_clean, 1e-300)
+        if_found = (now[:, None] - and_so) / np.maximum(1.0 - ends_clean, 1e-300)
+        turn = _unsure(now)[:, None] - ends_clean * _unsure(if_clean) - (1.0 - ends_clean) * _unsure(if_found)
+        cost = np.array([minutes + _ATTENDED * (candidate.minutes + _LOOK_MINUTES) for _, minutes in runs])
+        for row, way in enumerate(ways):
+            number = int((turn[row] / cost).argmax())
+            value = float(turn[row, number] / cost[number])
+            if turn[row, number] >= _LEAST_TURN * _unsure(now)[row] and value > best.get(way, (0.0, ""))[0]:
+                load, minutes = runs[number]
+                chances = percent(float(np.clip(if_found[row, number], 0, 1))), percent(float(if_clean[row, number]))
+                words = f"{candidate.title}, {minutes:.0f} min of {load}: {chances[0]} if it fails, {chances[1]} if not"
+                best[way] = (value, words)
+    return {way: words for way, (_, words) in best.items()}
+
+
+def _unsure(chance: Floats) -> Floats:
+    """Return the bits that are missing to know whether something is so."""
+    sure = np.clip(chance, 1e-12, 1.0 - 1e-12)
+    return np.asarray(-(sure * np.log2(sure) + (1.0 - sure) * np.log2(1.0 - sure)))
+
+
+def starting_trials(
+    posterior: Posterior, evidence: Evidence, options: tuple[Candidate, ...], most: int = 3
+) -> tuple[NextTrial, ...]:
+    """Return for a machine that does not start the swaps after which starting or not says most, best first."""
+    tried = dead_configurations(evidence)
+    stopping = stopping_chances(posterior.table.states)
+    likely = _likely_ones(posterior)
+    targets = _targets(likely, evidence.book.base)
+    found = []
+    for candidate in options:
+        if candidate.configuration in tried:
+            continue
+        starts = 1.0 - SEEN_DEAD * stopping * acts_in(posterior.faults, candidate.configuration)
+        gains, if_clean, if_found = _gains(likely, starts[:, None], targets)
+        if gains[0] >= _LEAST_GAIN:
+            words = [_likeliest(each[:, 0], targets.names) for each in (if_clean, if_found)]
+            found.append(NextTrial(candidate, (), float(gains[0]), float(if_found[:, 0].sum()), words[0], words[1]))
+    return tuple(sorted(found, key=lambda trial: -trial.gain / cost_of(trial))[:most])
+
+
+def dead_configurations(evidence: Evidence) -> frozenset[Configuration]:
+    """Return the configurations in which the machine did not start."""
+    trials = evidence.book.trials
+    return frozenset(
+        trial.configuration
+        for trial in trials
+        if any(outcome.ended is Ended.NO_START for outcome in trial.outcomes)
+        or any(each.kind is FindingKind.NO_START and each.run in trial.runs for each in evidence.findings)
+    )
 
 
 def cost_of(trial: NextTrial) -> float:

@@ -14,16 +14,19 @@ from thresher.diagnosis.inference import Posterior, acts_in, chance_by_fault
 from thresher.diagnosis.likelihood import Whole, silence
 from thresher.diagnosis.next_trial import hours_before, hours_of, loads_for, quiet_chances, strengths_left
 from thresher.model.trials import Book, Candidate, Configuration, NextTrial, Stint
-from thresher.model.verdict import EVERYDAY_USE
+from thresher.model.verdict import EVERYDAY_USE, Exposure
 
-_LEFT_OVER = 0.03
+_LEFT_OVER = 0.015
 """A machine is proved when what the runs would have missed is less likely than this."""
-_WORTH_RUNNING = 0.03
+_WORTH_RUNNING = 0.025
 """A run that is less likely to find something proves nothing more."""
-_SECOND = 0.2
+_WORTH_ANOTHER = 0.05
+_ONE_RUN_MINUTES = 40.0
+"""After so many minutes as it is handed back, somebody comes back to it only for more than that."""
+_SECOND = 0.25
 """Of machines with a fault, so many have another; the makers' judgement."""
 _STEP_MINUTES = 10.0
-_MOST_MINUTES = 150.0
+_MOST_MINUTES = 120.0
 _TITLE = "As it is handed back"
 
 
@@ -73,13 +76,14 @@ def prove(posterior: Posterior, evidence: Evidence) -> Proof:
     if not stints or base is None:
         return Proof(float(still.sum()), None)
     finds = float((still * (1.0 - quiet)).sum())
-    if finds < _WORTH_RUNNING:
+    ran = sum(each.minutes for each in _runs_as_handed_back(evidence))
+    if finds < (_WORTH_RUNNING if ran < _ONE_RUN_MINUTES else _WORTH_ANOTHER):
         return Proof(float(still.sum()), None)
     trial = NextTrial(Candidate(_TITLE, base, 0.0), stints, 0.0, finds, "", "", proof=True)
     return Proof(float(still.sum()), trial)
 
 
-_LEAST_GAIN = 0.0008
+_LEAST_GAIN = 0.0005
 """Ten more minutes that find less than this are not worth running."""
 
 
@@ -100,7 +104,7 @@ def _what_may_be_missed(posterior: Posterior, evidence: Evidence, base: Configur
     there = acts_in(faults, base)
     harmful = np.array([not fault.mode.harmless for fault in faults])
     chance = chance_by_fault(posterior)
-    priors = np.array([0.0 if fault.ours else np.exp(fault.log_prior) for fault in faults]) * harmful
+    priors = _how_common(posterior) * harmful
     second = _SECOND * priors / max(priors.sum(), 1e-300)
     unseen = silence(posterior.table)
     # what is in the machine: by the evidence, which has the clean minutes in it, or as the second fault of a machine
@@ -110,15 +114,33 @@ def _what_may_be_missed(posterior: Posterior, evidence: Evidence, base: Configur
     return inside * harmful + mended, np.where(mended > 0.0, after, 1.0)
 
 
+def _how_common(posterior: Posterior) -> Floats:
+    """Return how common each fault of the machine's own parts is, whatever the customer says of this machine (F).
+
+    What he says is of the fault that he brought it in for, and not of another."""
+    priors = np.array([0.0 if fault.ours else np.exp(fault.log_prior) for fault in posterior.faults])
+    totals: dict[str, float] = {}
+    for fault, prior in zip(posterior.faults, priors, strict=True):
+        totals[fault.mode.name] = totals.get(fault.mode.name, 0.0) + float(prior)
+    modes = [fault.mode for fault in posterior.faults]
+    shares = np.array([mode.prior / max(totals[mode.name], 1e-300) for mode in modes])
+    return np.asarray(shares * priors)
+
+
 def _as_it_came(book: Book) -> Configuration | None:
     return book.trials[0].configuration if book.trials else None
 
 
-def _since_repair(posterior: Posterior, evidence: Evidence) -> Floats:
-    """Return how likely each fault would have shown nothing as the machine is handed back, were it in it (F)."""
+def _runs_as_handed_back(evidence: Evidence) -> list[Exposure]:
+    """Return the clean minutes of runs in the configuration that the machine is to be handed back in."""
     book, base = evidence.book, evidence.book.base
     runs = {run for trial in book.trials if trial.configuration == base for run in trial.runs}
-    mine = [each for each in evidence.exposures if each.run in runs and each.block >= 0 and not each.broken_off]
+    return [each for each in evidence.exposures if each.run in runs and each.block >= 0 and not each.broken_off]
+
+
+def _since_repair(posterior: Posterior, evidence: Evidence) -> Floats:
+    """Return how likely each fault would have shown nothing as the machine is handed back, were it in it (F)."""
+    mine = _runs_as_handed_back(evidence)
     if not mine:
         return np.ones(len(posterior.faults))
     modes = {fault.mode.name: fault.mode for fault in posterior.faults}

@@ -8,13 +8,13 @@ from thresher.diagnosis.combined_findings import combined_reports, unexplained
 from thresher.diagnosis.conclusions import sentence_of, statuses_of
 from thresher.diagnosis.decision import Prices, decide
 from thresher.diagnosis.evidence import Evidence
-from thresher.diagnosis.inference import compute_posterior, counted, of_kinds, shown_kinds, suspects_of
+from thresher.diagnosis.inference import Posterior, compute_posterior, counted, of_kinds, shown_kinds, suspects_of
 from thresher.diagnosis.knowledge import Knowledge
-from thresher.diagnosis.next_trial import candidates, next_trials
-from thresher.diagnosis.proof import prove
+from thresher.diagnosis.next_trial import candidates, dead_configurations, next_trials, starting_trials, turning_points
+from thresher.diagnosis.proof import Proof, prove
 from thresher.model.findings import ENDING_KINDS
-from thresher.model.trials import EMPTY_BOOK, Book
-from thresher.model.verdict import Course, Verdict
+from thresher.model.trials import EMPTY_BOOK, Book, Candidate, NextTrial
+from thresher.model.verdict import Course, Suspect, Verdict
 
 
 def diagnose(
@@ -44,11 +44,22 @@ def diagnose(
     acts = decide(posterior, prices, knowledge.thresholds, tried.book) if prices is not None and known else ()
     crashed = any(each.kind in ENDING_KINDS for each in evidence.findings)
     options = candidates(tried.book, trials[-1].configuration, crashed) if trials else ()
-    following = next_trials(by_part, tried, options, overnight=overnight) if trials else ()
-    advice = advise(acts, following, prove(by_part, tried), knowledge.thresholds) if acts else None
+    dead = bool(trials) and trials[-1].configuration in dead_configurations(tried)
+    following: tuple[NextTrial, ...] = ()
+    if dead:
+        following = starting_trials(by_part, tried, options)
+    elif trials:
+        following = next_trials(by_part, tried, options, overnight=overnight)
+    advice = (
+        advise(acts, following, Proof(1.0, None) if dead else prove(by_part, tried), knowledge.thresholds)
+        if acts
+        else None
+    )
     proof = advice is not None and advice.course is Course.PROVE and advice.trial is not None
     if advice is not None and advice.trial is not None and proof:
         following = (advice.trial, *following)
+    if trials and not dead:
+        suspects = _with_turning_points(suspects, by_part, tried, options)
     shown = shown_shares(posterior, tried, knowledge)
     return Verdict(
         suspects,
@@ -65,3 +76,18 @@ def diagnose(
         prices is not None and not prices.default,
         advice,
     )
+
+
+_MOST_ASKED = 4
+
+
+def _with_turning_points(
+    suspects: tuple[Suspect, ...], posterior: Posterior, tried: Evidence, options: tuple[Candidate, ...]
+) -> tuple[Suspect, ...]:
+    """Return the suspects, the first ones with the trial that would change most what is thought of them."""
+    asked = {suspect.way: suspect for suspect in suspects[: _MOST_ASKED + 1] if suspect.kind is not None}
+    ways = tuple(asked)[:_MOST_ASKED]
+    if not ways:
+        return suspects
+    found = turning_points(posterior, tried, options, ways)
+    return tuple(replace(each, turning_point=found.get(each.way, "")) for each in suspects)

@@ -169,6 +169,11 @@ class NextTrial:
         """Say in one sentence what the trial is and why."""
         if self.proof:
             return f"Prove it before it is returned: {self.loads}"
+        if not self.stints:
+            return (
+                f"{self.candidate.title}, and see whether it starts. If it does not: {self.if_found}."
+                f" If it does: {self.if_clean}"
+            )
         when = "Overnight: " if self.overnight else ""
         return (
             f"{when}{self.candidate.title}, {self.loads}. If it fails: {self.if_found}. If it passes: {self.if_clean}"

@@ -41,7 +41,7 @@ class Suspect:
 
     `reasons` starts with the prior and adds up to the log odds of `probability`. `tag` is that of the part where a
     book of trials distinguishes several of a kind. `gone` marks what is no longer in the machine as it is to be handed
-    back."""
+    back. `turning_point` is the trial that would change most what is thought of it, in words."""
 
     mode: str
     title: str
@@ -54,6 +54,13 @@ class Suspect:
     tag: str = ""
     core: int | None = None
     gone: bool = False
+    turning_point: str = ""
+    slot: str = ""
+
+    @property
+    def way(self) -> tuple[str, str, str]:
+        """What tells it from others: the way of being faulty, the part's tag, the slot of a fault of a place."""
+        return self.mode, self.tag, self.slot
 
 
 @dataclass(frozen=True, slots=True)

@@ -30,6 +30,8 @@ def full_reasons(suspect: Suspect) -> str:
     total = sum(reason.decibans for reason in suspect.reasons)
     lines += [f"{total:+6.1f}  in sum".replace("-", "−"), ""]
     lines.append("Evidence weight in decibans: +10 = 10 times more likely, −10 a tenth.")
+    if suspect.turning_point:
+        lines += ["", "What would settle it:", suspect.turning_point]
     return "\n".join(lines)
 
 
@@ -90,7 +92,7 @@ class SuspectCard(PaintedWidget):
             y += 15
             weight = f"{reason.decibans:+.0f}".replace("-", "−")
             draw_text(painter, QPointF(58, y), weight, scheme.ink, 11, bold=True, right=True)
-            text = reason.text.removesuffix(f", {suspect.place}") if suspect.place else reason.text
+            text = reason.text.replace(f", {suspect.place}", "", 1) if suspect.place else reason.text
             draw_fitting(painter, QPointF(64, y), text, scheme.soft, 11, right - 64)
         reported = "\n".join(self.state.verdict.combined_findings) if self.state.verdict else ""
         summary = f"{full_reasons(suspect)}\n\n{reported}".strip()

@@ -115,7 +115,8 @@ class DecisionPanel(PaintedWidget):
             return
         gain = f"{trial.minutes:.0f} min" if trial.proof else f"{trial.gain:.2f} bit for {trial.minutes:.0f} min"
         draw_text(painter, QPointF(area.right() - 12, area.y() + 18), gain, scheme.soft, 11, right=True)
-        heads = wrap(f"{trial.candidate.title}: {trial.loads}", 13, area.width() - 24, 2)
+        what = trial.loads or "see whether it starts"
+        heads = wrap(f"{trial.candidate.title}: {what}", 13, area.width() - 24, 2)
         for number, line in enumerate(heads):
             draw_text(painter, QPointF(area.x() + 12, area.y() + 38 + 16 * number), line, scheme.ink, 13, bold=True)
         top = area.y() + 40 + 16 * len(heads)
@@ -128,6 +129,8 @@ def why_trial(trial: NextTrial) -> str:
     """Say what each ending of a trial would mean."""
     if trial.proof:
         return "What was repaired would show again, and what is still there for the first time. Clean: return it."
+    if not trial.stints:
+        return f"If it does not start: {trial.if_found}. If it starts: {trial.if_clean}"
     return f"If it fails: {trial.if_found}. If it passes: {trial.if_clean}"
 
 

@@ -69,7 +69,7 @@ class SuspectsPanel(PaintedWidget):
     def _draw_row(self, painter: QPainter, suspect: Suspect, y: float, high: float) -> None:
         scheme = self.look.scheme
         status = self.state.status_of(suspect.kind, suspect.tag) if suspect.kind else PartStatus.UNTESTED
-        draw_mark(painter, QPointF(20, y + 20), status if suspect.probability >= 0.02 else PartStatus.CLEARED, scheme)
+        draw_mark(painter, QPointF(20, y + 20), status, scheme)
         colour = scheme.part(suspect.kind)
         narrow = self.width() < _NARROW
         name, bar_wide, bar_left = (140.0, 44.0, 182.0) if narrow else (176.0, 82.0, 218.0)
@@ -84,8 +84,14 @@ class SuspectsPanel(PaintedWidget):
         )
         draw_text(painter, QPointF(bar.right() + 8, y + 23), percent(suspect.probability), scheme.ink, 13, bold=True)
         left = bar.right() + (74 if narrow else 84)
-        strongest = sorted(suspect.reasons[1:], key=lambda reason: -abs(reason.decibans))[: int((high - 5) // _REASON)]
-        for number, reason in enumerate(each for each in strongest if abs(each.decibans) >= 0.5):
+        rows = int((high - 5) // _REASON) - bool(suspect.turning_point)
+        strongest = sorted(suspect.reasons[1:], key=lambda reason: -abs(reason.decibans))[:rows]
+        shown = [each for each in strongest if abs(each.decibans) >= 0.5]
+        if suspect.turning_point:
+            words = f"To settle it: {suspect.turning_point}"
+            at = y + 13 + _REASON * len(shown)
+            draw_fitting(painter, QPointF(left + 6, at), words, scheme.ink, 10.5, self.width() - left - 12)
+        for number, reason in enumerate(shown):
             at = y + 13 + _REASON * number
             weight = f"{reason.decibans:+.0f}".replace("-", "−")
             draw_text(painter, QPointF(left, at), weight, scheme.ink, 10.5, bold=True, right=True)
