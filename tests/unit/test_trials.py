@@ -5,7 +5,15 @@ from dataclasses import replace
 
 import pytest
 
-from thresher.diagnosis.decision import Prices, chance_of, decide, faults_of, load_prices, parse_prices
+from thresher.diagnosis.decision import (
+    Prices,
+    chance_of,
+    decide,
+    default_price_list,
+    faults_of,
+    load_prices,
+    parse_prices,
+)
 from thresher.diagnosis.evidence import Evidence
 from thresher.diagnosis.inference import DECIBANS, Posterior, compute_posterior, counted
 from thresher.diagnosis.knowledge import Action, load_knowledge
@@ -139,7 +147,7 @@ def test_findings_of_runs_belong_to_the_trial_that_names_the_run() -> None:
         > 5 * suspect(verdict, "memory.cells", "DIMM 1").probability
     )
     texts = [reason.text for reason in suspect(verdict, "memory.cells", "DIMM 2").reasons]
-    assert any("2 × wrong memory word (B)" in text for text in texts)
+    assert any("2 × wrong memory word under memory (B)" in text for text in texts)
     assert any("60 min of memory, time alone (A)" in text for text in texts)
 
 
@@ -297,3 +305,33 @@ def test_a_swap_puts_the_other_part_into_the_same_place() -> None:
     assert swapped.swapped("shop DIMM", "DIMM 1") == configuration
     assert configuration.is_treated("C-1", P.COOLING)
     assert not configuration.is_treated("CPU", P.PROCESSOR)
+
+
+def test_a_bench_that_is_about_to_be_left_is_proposed_a_night() -> None:
+    evidence = evidence_of(ARRIVED)
+    posterior = compute_posterior(counted(evidence), KNOWLEDGE)
+    options = candidates(evidence.book, AS_IS)
+    by_day, by_night = (next_trials(posterior, evidence, options, overnight=night) for night in (False, True))
+    assert all(each.run_minutes <= 360 for each in by_day)
+    assert {each.run_minutes for each in by_night} == {480.0}
+    assert by_night[0].sentence.startswith("Overnight: ")
+    assert cost_of(by_night[0]) < 480.0  # nobody waits for it
+
+
+@pytest.mark.parametrize(
+    ("closes", "minute", "left"),
+    [
+        ("17:30", 12 * 60.0, False),
+        ("17:30", 16 * 60.0 + 45, True),
+        ("17:30", 23 * 60.0, True),
+        ("17:30", 3 * 60.0, True),
+        ("17:30", 8 * 60.0, False),
+    ],
+)
+def test_when_a_bench_is_left_is_in_the_price_list(closes: str, minute: float, left: bool) -> None:
+    prices = parse_prices(f'closes = "{closes}"\n{default_price_list()}', "p")
+    assert prices.closes == 17.5 * 60
+    assert prices.leaves_soon(minute) is left
+    assert not PRICES.leaves_soon(minute)
+    with pytest.raises(InputError, match="expected a time"):
+        parse_prices(f'closes = "half past"\n{default_price_list()}', "p")

@@ -5,6 +5,7 @@ back. The expected cost of an act is its price and time and, where it leaves a f
 the right repair then: a fault is not cheaper for being left alone.
 """
 
+import re
 from dataclasses import dataclass, field, replace
 from importlib import resources
 from itertools import combinations
@@ -24,6 +25,8 @@ from thresher.model.verdict import Act, ActStep
 
 FORMAT = "thresher-prices/1"
 _MOST_ACTS = 8
+_MORNING = 5 * 60.0
+"""A night ends at five."""
 _PAIRED = 10
 _WORTH_NAMING = 0.01
 """Acts that fix something less likely than this are not listed."""
@@ -35,7 +38,8 @@ _TREATMENT_MENDS = 0.97
 class Prices:
     """What the shop charges and pays: money per hour of bench time, for a comeback, by part and item; minutes by act.
 
-    `default` where the shop has not set its own.
+    `default` where the shop has not set its own. `closes` is when the bench is left in the evening, in minutes after
+    midnight, None where nobody has said.
     """
 
     per_hour: float
@@ -44,6 +48,13 @@ class Prices:
     minutes: dict[str, float]
     default: bool = True
     items: dict[str, float] = field(default_factory=dict)
+    closes: float | None = None
+
+    def leaves_soon(self, minute: float) -> bool:
+        """Whether the bench is left within the hour, or is left already, at so many minutes after midnight."""
+        if self.closes is None:
+            return False
+        return not _MORNING <= minute < max(_MORNING, self.closes - 60.0)
 
     def time_cost(self, minutes: float) -> float:
         """Return what bench time costs."""
@@ -56,7 +67,8 @@ def parse_prices(text: str, source: str, default: bool = False) -> Prices:
     faults: list[InputFault] = []
     if "an_hour" in data:  # the name before version 0.2; price lists of shops still have it
         data["per_hour"] = data.pop("an_hour")
-    unknown_keys(data, {"format", "per_hour", "comeback", "parts", "items", "minutes"}, faults)
+    unknown_keys(data, {"format", "per_hour", "comeback", "closes", "parts", "items", "minutes"}, faults)
+    closes = _time_of_day(data.get("closes"), faults)
     per_hour = convert_section(data.get("per_hour"), float, "per_hour", faults)
     comeback = convert_section(data.get("comeback"), float, "comeback", faults)
     parts = convert_section(data.get("parts", {}), dict[PartKind, float], "parts", faults)
@@ -71,7 +83,18 @@ def parse_prices(text: str, source: str, default: bool = False) -> Prices:
             faults.append(InputFault(name, f"expected 0 or more, found {money:g}"))
     if faults or per_hour is None or comeback is None or parts is None or minutes is None:
         raise InputError(source, faults)
-    return Prices(per_hour, comeback, parts, minutes, default, items)
+    return Prices(per_hour, comeback, parts, minutes, default, items, closes)
+
+
+def _time_of_day(value: object, faults: list[InputFault]) -> float | None:
+    """Return minutes after midnight of a time such as "17:30", None where there is none."""
+    if value is None:
+        return None
+    found = re.fullmatch(r"([01]?\d|2[0-3]):([0-5]\d)", value) if isinstance(value, str) else None
+    if found is None:
+        faults.append(InputFault("closes", f'expected a time such as "17:30", found {value!r}'))
+        return None
+    return int(found[1]) * 60.0 + int(found[2])
 
 
 def default_price_list() -> str:

@@ -217,7 +217,7 @@ def _assemble(
             added_evidence=added,
             trials=trials,
             decisions=decisions,
-            verdicts=VerdictService(record, conductor, fields, added, trials, decisions, intake),
+            verdicts=VerdictService(system, record, conductor, fields, added, trials, decisions, intake),
             questions=questions,
             checks=CheckResults(record, intake, job_path.name),
             endings=endings,

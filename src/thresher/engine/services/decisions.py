@@ -36,7 +36,11 @@ class DecisionService:
         self._system, self._record, self._shop, self._base = system, record, shop, base
         self.decisions = stored
         self.closed = self._read_closed()
-        self.knowledge = with_closed_jobs(base, self.closed)
+        self.knowledge = self._adjusted()
+
+    def _adjusted(self) -> Knowledge:
+        """Return the knowledge with every closed job but this one: its own outcome is no evidence for itself."""
+        return with_closed_jobs(self._base, _without(self.closed, self._record.writer.path.stem))
 
     def _read_closed(self) -> tuple[ClosedJob, ...]:
         if self._shop is None:
@@ -128,7 +132,7 @@ class DecisionService:
 
     def _keep(self, change: Callable[[tuple[ClosedJob, ...]], tuple[ClosedJob, ...]]) -> None:
         self.closed = change(self.closed) if self._shop is None else change_closed_jobs(self._shop, change)
-        self.knowledge = with_closed_jobs(self._base, self.closed)
+        self.knowledge = self._adjusted()
         self._record.changed = True
 
     def _put(self, decisions: Decisions) -> None:

@@ -1,5 +1,7 @@
 """The verdict on the job: worked out when evidence has changed, and now and then while clean minutes add up."""
 
+import time
+
 from thresher.diagnosis.evidence import Evidence, evidence_of
 from thresher.diagnosis.verdict import diagnose
 from thresher.engine.run.conductor import Conductor
@@ -11,6 +13,7 @@ from thresher.engine.services.job_fields import JobFields
 from thresher.engine.services.trials import TrialService
 from thresher.model.decisions import LockedVerdict
 from thresher.model.findings import Severity, trusted_findings
+from thresher.model.port import System
 from thresher.model.verdict import Verdict
 from thresher.protocol.events import VerdictEvent
 
@@ -22,6 +25,7 @@ class VerdictService:
 
     def __init__(
         self,
+        system: System,
         record: Record,
         conductor: Conductor,
         job: JobFields,
@@ -31,6 +35,7 @@ class VerdictService:
         intake: IntakeService,
     ) -> None:
         """Serve one job; there is no verdict before the first tick."""
+        self._system = system
         self._record = record
         self._conductor = conductor
         self._job = job
@@ -56,7 +61,10 @@ class VerdictService:
             self._diagnose(at)
 
     def _diagnose(self, at: float) -> None:
-        found = diagnose(self.evidence(), self._decisions.knowledge, self._intake.prices, self._trials.book)
+        prices = self._intake.prices
+        now = time.localtime(self._system.wall())
+        overnight = prices.leaves_soon(now.tm_hour * 60.0 + now.tm_min)
+        found = diagnose(self.evidence(), self._decisions.knowledge, prices, self._trials.book, overnight)
         self.verdict = found
         self._diagnosed_at = at
         self._record.changed = False
