@@ -2,7 +2,10 @@
 
 import statistics
 import time
+from collections.abc import Callable
 from dataclasses import replace
+
+import numpy as np
 
 from thresher.diagnosis.decision import load_prices
 from thresher.diagnosis.evidence import Evidence
@@ -62,22 +65,74 @@ def book_of_trials() -> Evidence:
     return Evidence(findings, exposures, 16, (), Book((*own, *ours), tuple(trials)))
 
 
-def main() -> None:
-    """Print milliseconds a verdict, median of 15, for growing evidence."""
-    knowledge = load_knowledge()
-    book, prices, times = book_of_trials(), load_prices(), []
-    for _ in range(15):
+def long_job() -> Evidence:
+    """Four thousand findings that differ as real ones do, in kind, core, load, heat and repeats, in fifty trials."""
+    rng = np.random.default_rng(7)
+    book = book_of_trials().book
+    first = book.trials[0].configuration
+    trials = []
+    for n in range(50):
+        swapped = first.swapped(f"own {n % 7}", f"shop {n % 7}") if n % 3 else first
+        trials.append(Trial(n, f"trial {n}", swapped, (n,)))
+    kinds = (*KINDS, FindingKind.MEMORY_CORRECTED, FindingKind.ENDED_SUDDENLY, FindingKind.CORE_HANG)
+    loads = ("matrix", "memory", "branchy", "relay", "transform")
+    findings = []
+    for n in range(4000):
+        kind = kinds[int(rng.integers(len(kinds)))]
+        repeats = int(rng.integers(0, 4))
+        findings.append(
+            Finding(
+                "P-000",
+                kind,
+                Severity.FAULT,
+                PartKind.PROCESSOR,
+                float(n),
+                "",
+                "",
+                core=int(rng.integers(16)) if kind in KINDS[:2] else None,
+                load=loads[int(rng.integers(len(loads)))],
+                temperature_c=float(rng.uniform(40.0, 98.0)),
+                count=int(rng.integers(1, 9)),
+                repeats=repeats,
+                wrong_again=int(rng.integers(0, repeats + 1)),
+                run=int(rng.integers(50)),
+            )
+        )
+    spent = tuple(
+        Exposure(n, 0, load, float(rng.uniform(5.0, 60.0)), float(rng.uniform(40.0, 98.0)))
+        for n in range(50)
+        for load in loads
+    )
+    return Evidence(tuple(findings), spent, 16, (), Book(book.parts, tuple(trials)))
+
+
+def milliseconds(work: Callable[[], object], times: int) -> float:
+    """Return the median time of a piece of work."""
+    taken = []
+    for _ in range(times):
         begun = time.perf_counter()
-        diagnose(book, knowledge, prices)
-        times.append(1000 * (time.perf_counter() - begun))
-    print(f"40 findings, 15 parts, 12 trials, with decision and next trial: {statistics.median(times):6.1f} ms")
+        work()
+        taken.append(1000 * (time.perf_counter() - begun))
+    return statistics.median(taken)
+
+
+def main() -> None:
+    """Print milliseconds a verdict, medians, for growing evidence, and how often a fixed piece of arithmetic fits in."""
+    knowledge, prices = load_knowledge(), load_prices()
+    square = np.random.default_rng(1).random((600, 600))
+    fixed = milliseconds(lambda: np.exp(square @ square / 600.0), 15)
+    print(f"fixed arithmetic, a product of 600 by 600: {fixed:.1f} ms")
+    book, long = book_of_trials(), long_job()
+    cases = (
+        ("40 findings, 15 parts, 12 trials", book, 15),
+        ("4000 varied findings, 15 parts, 50 trials", long, 7),
+    )
+    for name, evidence_of_case, times in cases:
+        taken = milliseconds(lambda mine=evidence_of_case: diagnose(mine, knowledge, prices), times)
+        print(f"{name}, with decision, proof and next trial: {taken:6.1f} ms, {taken / fixed:.0f} times")
     for findings in (0, 1, 4, 10, 40, 200):
-        times = []
-        for _ in range(15):
-            begun = time.perf_counter()
-            diagnose(evidence(findings, 8), knowledge)
-            times.append(1000 * (time.perf_counter() - begun))
-        print(f"{findings:4} findings: {statistics.median(times):6.1f} ms")
+        taken = milliseconds(lambda many=findings: diagnose(evidence(many, 8), knowledge), 15)
+        print(f"{findings:4} findings: {taken:6.1f} ms, {taken / fixed:.1f} times")
 
 
 if __name__ == "__main__":

@@ -246,7 +246,9 @@ def make_menu(work: Path, when: int) -> Path:
     efi = work / "efi.img"
     efi.write_bytes(bytes(8 << 20))
     _carry_out(
-        ["mkfs.vfat", "-n", "THRESHEREFI", "-i", f"{when & 0xFFFFFFFF:08x}", str(efi)], "making the UEFI files", when
+        ["mkfs.vfat", "--invariant", "-n", "THRESHEREFI", "-i", f"{when & 0xFFFFFFFF:08x}", str(efi)],
+        "making the UEFI files",
+        when,
     )
     _carry_out(["mmd", "-i", str(efi), "::EFI", "::EFI/BOOT", "::EFI/debian"], "making the UEFI files", when)
     for source, place in (

@@ -43,6 +43,8 @@ def job_verdict(stored: JobFile, shop: Path | None = None) -> Verdict:
     evidence = evidence_of(findings, exposures, cores, symptoms, book)
     knowledge, prices = load_knowledge(), load_prices()
     if shop is not None:
-        knowledge = with_closed_jobs(knowledge, (each for each in read_closed_jobs(shop) if each.job != stored.path.stem))
+        knowledge = with_closed_jobs(
+            knowledge, (each for each in read_closed_jobs(shop) if each.job != stored.path.stem)
+        )
         prices = read_prices(prices_path(shop))
     return diagnose(evidence, knowledge, prices, book)

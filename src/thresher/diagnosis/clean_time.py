@@ -19,8 +19,8 @@ from thresher.model.verdict import EVERYDAY_USE, HowLong, SeenRate
 
 _SURE, _VERY_SURE = 0.95, 0.99
 _LONGEST_HOURS = 1000.0
-_HOURS_LOOKED_AT = 160
-"""Each is 9 % longer than the one before; between them the share is read off a straight line."""
+_HOURS_LOOKED_AT = 110
+"""Each is 13 % longer than the one before; between them the share is read off a straight line."""
 
 
 def _clean_table(posterior: Posterior, evidence: Evidence, knowledge: Knowledge) -> FaultTable:

@@ -171,12 +171,19 @@ def _treatments(posterior: Posterior, prices: Prices, mine: set[int]) -> list[_S
     """Return what is cleaned or reseated: all parts of a kind together, since that is how it is done."""
     acts = []
     for action in (Action.CLEAN, Action.RESEAT):
+        # what withstands a treatment is not treated again
         kinds = {
-            posterior.faults[number].mode.part for number in mine if posterior.faults[number].mode.action is action
+            posterior.faults[number].mode.part
+            for number in mine
+            if posterior.faults[number].mode.action is action and not posterior.faults[number].withstands
         }
         for kind in sorted(kinds):
             mended = {
-                n for n in mine if posterior.faults[n].mode.action is action and posterior.faults[n].mode.part is kind
+                n
+                for n in mine
+                if posterior.faults[n].mode.action is action
+                and posterior.faults[n].mode.part is kind
+                and not posterior.faults[n].withstands
             }
             minutes = prices.minutes.get(action.value, 15.0)
             words = _TREATMENT_WORDS.get((action, kind), f"{action.value} the {kind.value}")
@@ -330,9 +337,14 @@ def _needed(parts: tuple[_Simple, ...], posterior: Posterior) -> float:
     every = np.ones(len(posterior.hypotheses), dtype=np.bool_)
     for each in parts:
         mine = np.zeros(len(posterior.faults) + 1, dtype=np.bool_)
-        mine[[number for number in each.fixed if posterior.faults[number].mode.action is each.action]] = True
+        mine[[number for number in each.fixed if _remedy(posterior.faults[number]) is each.action]] = True
         every &= mine[posterior.members].any(axis=1)
     return float(posterior.posterior[every].sum())
+
+
+def _remedy(fault: Fault) -> Action:
+    """Return what mends a fault: of one that withstands its treatment, that its part is replaced."""
+    return Action.REPLACE if fault.withstands else fault.mode.action
 
 
 def chance_of(posterior: Posterior, wanted: "set[int]") -> float:

@@ -530,7 +530,8 @@ def _quiet(group: Group, evidence: Evidence, knowledge: Knowledge) -> float:
 def _log_odds(prefixes: Floats, chosen: Floats) -> Floats:
     """Return the log odds of sets of hypotheses (S, H) against all others after 0, 1, 2 ... pieces: (S, P + 1)."""
     weights = np.exp(prefixes - prefixes.max(axis=0))
-    for_it, against = chosen @ weights, (1.0 - chosen) @ weights
+    for_it = chosen @ weights
+    against = weights.sum(axis=0) - for_it
     return np.asarray(np.log(np.maximum(for_it, _TINY)) - np.log(np.maximum(against, _TINY)), dtype=np.float64)
 
 

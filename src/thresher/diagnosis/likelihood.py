@@ -41,7 +41,6 @@ _LEAST_SUMMED_PAIRS = 12
 _MOST_WORK = 6_000_000
 """Logarithms worth spending on pairs."""
 _SAME_SCORE = 1e-6
-_LOG_SIDE, _LOG_MIDDLE = math.log(HIDDEN_WEIGHT), math.log(1.0 - 2.0 * HIDDEN_WEIGHT)
 SEEN_DEAD = 0.97
 """How surely a fault that keeps a machine from starting does so whenever it is tried; the makers' judgement."""
 HEARSAY = 0.05
@@ -120,16 +119,39 @@ def log_sum(values: Floats, axis: int | tuple[int, ...] | None = None) -> Floats
     return np.asarray(summed + most.reshape(summed.shape), dtype=np.float64)
 
 
-def with_hidden(padded: Floats, outside: bool, axis: int = -1) -> Floats:
-    """Sum the hidden factors of a stint out of log likelihoods on the padded grid: the grid without padding."""
+def with_hidden(padded: Floats, outside: bool, axes: int = 1) -> Floats:
+    """Sum the hidden factors of a stint out of log likelihoods on the padded grid: the grid without padding.
+
+    The last axis is that of strengths, or the last two for two faults."""
+    over = tuple(range(-axes, 0))
+    most = padded.max(axis=over, keepdims=True)
+    summed = np.exp(padded - most)
+    for axis in over:
+        summed = _spread(summed, outside, axis)
+    return np.asarray(most + np.log(np.maximum(summed, _LEAST)))
+
+
+_LEAST = 1e-300
+"""What is so much less likely than the likeliest strength is as good as impossible."""
+
+
+def _spread(values: Floats, outside: bool, axis: int) -> Floats:
+    """Average over the hidden factors along one axis of the padded grid, which loses its padding by that."""
     shift = OUTSIDE_SHIFT if outside else HIDDEN_SHIFT
-    points = padded.shape[axis] - 2 * PAD
-    parts = []
-    for by, log_weight in ((-shift, _LOG_SIDE), (0, _LOG_MIDDLE), (shift, _LOG_SIDE)):
-        part = np.take(padded, np.arange(PAD + by, PAD + by + points), axis=axis)
-        parts.append(part + log_weight)
-    most = np.maximum(np.maximum(parts[0], parts[1]), parts[2])
-    return np.asarray(most + np.log(sum(np.exp(part - most) for part in parts)))
+    points = values.shape[axis] - 2 * PAD
+    turned = np.moveaxis(values, axis, 0)
+    sides = turned[PAD - shift : PAD - shift + points] + turned[PAD + shift : PAD + shift + points]
+    middle = turned[PAD : PAD + points]
+    return np.moveaxis(HIDDEN_WEIGHT * sides + (1.0 - 2.0 * HIDDEN_WEIGHT) * middle, 0, axis)
+
+
+def widened(weights: Floats) -> Floats:
+    """Return weights of strengths (F, K) spread over the padded grid (F, K + 2 PAD) by the hidden factors of a stint."""
+    spread = np.zeros((len(weights), weights.shape[1] + 2 * PAD))
+    points = weights.shape[1]
+    for by, share in ((-HIDDEN_SHIFT, HIDDEN_WEIGHT), (0, 1.0 - 2.0 * HIDDEN_WEIGHT), (HIDDEN_SHIFT, HIDDEN_WEIGHT)):
+        spread[:, PAD + by : PAD + by + points] += share * weights
+    return spread
 
 
 @dataclass(frozen=True, slots=True)
@@ -293,7 +315,7 @@ def _both(table: FaultTable, one: int, other: int, singles: _Singles) -> float:
             joined += worth * (np.log(quiet + a[:, None] + b[None, :]) + math.log(quiet))
             joined -= worth * (np.log(quiet + a)[:, None] + np.log(quiet + b)[None, :])
         outside = bool(table.outside[stint])
-        total = total + with_hidden(with_hidden(joined, outside, axis=0), outside, axis=1)
+        total = total + with_hidden(joined, outside, axes=2)
     return float(log_sum(total))
 
 

@@ -14,7 +14,7 @@ import numpy as np
 from thresher.diagnosis.evidence import Cell, Evidence, Floats, logged_share, rate_factor
 from thresher.diagnosis.inference import Fault, Posterior, Way, acts_in, acts_under, way_of
 from thresher.diagnosis.knowledge import Action
-from thresher.diagnosis.likelihood import HIDDEN_WEIGHT, SEEN_DEAD, Whole, spent_by_stint, stopping_chances
+from thresher.diagnosis.likelihood import HIDDEN_WEIGHT, SEEN_DEAD, Whole, spent_by_stint, stopping_chances, widened
 from thresher.model.findings import FindingKind
 from thresher.model.parts import PartKind
 from thresher.model.trials import (
@@ -409,7 +409,8 @@ def quiet_chances(posterior: Posterior, left: Floats, paced: Floats, before: Flo
     """
     strengths = posterior.table.strengths
     if before is None or not before.any():
-        return np.asarray(sum(w * _quiet(left, strengths, f * paced) for f, w in _FACTORS))
+        showing = np.exp(-paced[:, :, None] * posterior.table.padded[:, None, :])
+        return np.asarray(np.matmul(showing, widened(left)[:, :, None])[:, :, 0])
     chances = np.zeros(paced.shape)
     for column in range(paced.shape[1]):
         so_far, further = before[:, [column]], paced[:, [column]]
@@ -417,10 +418,6 @@ def quiet_chances(posterior: Posterior, left: Floats, paced: Floats, before: Flo
         now = sum(w * np.exp(-f * so_far * strengths) for f, w in _FACTORS)
         chances[:, column] = (left * then / np.maximum(now, 1e-300)).sum(axis=1)
     return chances
-
-
-def _quiet(left: Floats, strengths: Floats, paced: Floats) -> Floats:
-    return np.asarray((left[:, None, :] * np.exp(-paced[:, :, None] * strengths[:, None, :])).sum(axis=2))
 
 
 def hours_before(
