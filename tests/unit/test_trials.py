@@ -110,7 +110,7 @@ def test_the_story_of_a_bad_processor_that_fails_memory_checks() -> None:
     assert of_part(elsewhere, "board") > 0.15  # board or processor: nobody can report yet
     assert of_part(elsewhere, "CPU") > 0.15
     last = weighed_on(*CASE_TEXT)
-    assert of_part(last, "CPU") > 0.95
+    assert of_part(last, "CPU") > 0.94  # two runs in one setup share what is not known of it
     assert of_part(last, "board") < 0.05
     (best, *_) = decide(last, PRICES, LIMITS)
     assert (best.action, best.tags) == (Action.REPLACE.value, ("CPU",))

@@ -206,9 +206,27 @@ def configuration_in(evidence: Evidence, cell: Cell) -> Configuration | None:
 
 
 def trial_number(evidence: Evidence, run: int | None) -> int:
-    """Return the place in the book of the trial that a run belongs to."""
+    """Return the place in the book of the trial that a run belongs to, the first of those in the same configuration."""
     trial = evidence.book.trial_of(run)
-    return evidence.book.trials.index(trial) if trial is not None else 0
+    return first_like(evidence.book, trial.configuration) if trial is not None else 0
+
+
+def first_like(book: Book, configuration: Configuration) -> int:
+    """Return the place in the book of the first trial in a configuration."""
+    return next(number for number, each in enumerate(book.trials) if each.configuration == configuration)
+
+
+class _TrialNumbers:
+    """The place in the book of each run, looked up once for all findings and exposures."""
+
+    def __init__(self, evidence: Evidence) -> None:
+        self._evidence = evidence
+        self._known: dict[int | None, int] = {}
+
+    def __call__(self, run: int | None) -> int:
+        if run not in self._known:
+            self._known[run] = trial_number(self._evidence, run)
+        return self._known[run]
 
 
 def pieces_of(evidence: Evidence) -> list[Piece]:
@@ -217,25 +235,28 @@ def pieces_of(evidence: Evidence) -> list[Piece]:
     Minutes come first: what they say by themselves is what the same time without a finding would have said. Whether
     the machine started comes last.
     """
-    pieces = _minutes(evidence)
+    number_of = _TrialNumbers(evidence)
+    pieces = _minutes(evidence, number_of)
     signs = signs_of(evidence.findings)
-    trials = [trial_number(evidence, finding.run) for finding in evidence.findings]
+    trials = [number_of(finding.run) for finding in evidence.findings]
     counted = [n for n, each in enumerate(evidence.findings) if each.kind is not FindingKind.NO_START]
     found: list[Piece] = []
-    for band_k in _BANDS_K:
+    alike = {(trials[n], signs[n], evidence.findings[n].core, evidence.findings[n].load) for n in counted}
+    for band_k in _BANDS_K if len(alike) <= _MOST_GROUPS else _BANDS_K[-1:]:
         found = _findings(evidence, signs, trials, counted, band_k)
         if sum(len(each.groups) for each in found) <= _MOST_GROUPS:
             break
     pieces += found
-    for number, each in enumerate(evidence.book.trials):
-        pieces += [_outcome_piece(each, number, outcome) for outcome in each.outcomes if _is_count(outcome)]
+    for each in evidence.book.trials:
+        like = first_like(evidence.book, each.configuration)
+        pieces += [_outcome_piece(each, like, outcome) for outcome in each.outcomes if _is_count(outcome)]
     return pieces + _states(evidence, trials)
 
 
-def _minutes(evidence: Evidence) -> list[Piece]:
+def _minutes(evidence: Evidence, number_of: _TrialNumbers) -> list[Piece]:
     by_load: dict[tuple[int, str], dict[Cell, float]] = {}
     for exposure in evidence.exposures:
-        trial = trial_number(evidence, exposure.run)
+        trial = number_of(exposure.run)
         cells_of_load = by_load.setdefault((trial, exposure.load), {})
         cell = cell_of(exposure.load, exposure.temperature_c, trial, exposure.cores)
         cells_of_load[cell] = cells_of_load.get(cell, 0.0) + reported_minutes(exposure)

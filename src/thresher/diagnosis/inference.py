@@ -210,7 +210,7 @@ def _faults(evidence: Evidence, knowledge: Knowledge, cores: list[int]) -> list[
     absent = _absent(evidence)
     faults: list[Fault] = []
     for mode in knowledge.modes:
-        there = _spoken_of(mode, evidence) if mode.checked else mode.harmless or mode.part not in absent
+        there = _spoken_of(mode, evidence) if mode.checked else mode.part not in absent
         if not there:
             continue
         prior = math.log(mode.prior * factors.get(mode.name, 1.0))
@@ -329,14 +329,6 @@ def acts_under(fault: Fault, configuration: Configuration | None) -> float:
     return 1.0
 
 
-def _core_share(fault: Fault, core: int | None, cores: int) -> float:
-    if core is None:
-        return 1.0
-    if fault.mode.places is Spread.ONE_CORE:
-        return 1.0 if core == fault.core else 0.0
-    return 1.0 / max(cores, 1)
-
-
 def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowledge: Knowledge) -> FaultTable:
     groups = [(number, group) for number, piece in enumerate(pieces) for group in piece.groups]
     spent = [(number, cell, minutes) for number, piece in enumerate(pieces) for cell, minutes in piece.minutes]
@@ -353,20 +345,41 @@ def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowled
     stint_of = {stint: number for number, stint in enumerate(stints)}
     of_piece = [next((stint_of[c.trial, c.load] for c, _ in piece.minutes), 0) for piece in pieces]
     grids = {fault.mode.name: grid_of(fault.mode) for fault in faults}
+    owner = np.array([number for number, _ in groups], dtype=np.intp)
+    counts = {trial: _Counts(evidence, trial) for trial in {group.cell.trial for _, group in groups}}
+    quiet = np.array([_quiet(group, counts[group.cell.trial], evidence, knowledge) for _, group in groups])
+    stint = np.array([stint_of[group.cell.trial, group.cell.load] for _, group in groups], dtype=np.intp)
+    worth = np.array([group.worth for _, group in groups])
+    kept, worth = _alike(rates, quiet, stint, owner, worth)
     return FaultTable(
-        rates,
+        rates[:, kept],
         expected,
         np.array([grids[fault.mode.name][0] for fault in faults]),
         np.array([grids[fault.mode.name][1] for fault in faults]),
-        np.array([group.worth for _, group in groups]),
-        np.array([number for number, _ in groups], dtype=np.intp),
-        np.array([_quiet(group, evidence, knowledge) for _, group in groups]),
-        np.array([stint_of[group.cell.trial, group.cell.load] for _, group in groups], dtype=np.intp),
+        worth,
+        owner[kept],
+        quiet[kept],
+        stint[kept],
         np.array(of_piece, dtype=np.intp),
         np.array([load in (EVERYDAY_USE, "") for _, load in stints], dtype=np.bool_),
         _states(faults, pieces, evidence),
         tuple(stints),
     )
+
+
+def _alike(rates: Floats, quiet: Floats, stint: Whole, owner: Whole, worth: Floats) -> tuple[Whole, Floats]:
+    """Return which groups are worth keeping, and what they count, when groups that no fault tells apart are one."""
+    first: dict[tuple[bytes, float, int, int], int] = {}
+    kept: list[int] = []
+    together: list[float] = []
+    for number in range(len(worth)):
+        key = (rates[:, number].tobytes(), float(quiet[number]), int(stint[number]), int(owner[number]))
+        if key not in first:
+            first[key] = len(kept)
+            kept.append(number)
+            together.append(0.0)
+        together[first[key]] += float(worth[number])
+    return np.array(kept, dtype=np.intp), np.array(together)
 
 
 def _there(faults: list[Fault], cells: list[Cell], evidence: Evidence) -> Floats:
@@ -391,32 +404,45 @@ def acts_in(faults: Sequence[Fault], configuration: Configuration | None) -> Flo
 
 def _shown_shares(faults: list[Fault], groups: list[Group], evidence: Evidence) -> Floats:
     """Return which share of each fault's findings is of the kind, core and sign of each group (F, G)."""
-    shares = np.zeros((len(faults), len(groups)))
-    names = [fault.mode.name for fault in faults]
     modes = {fault.mode.name: fault.mode for fault in faults}
-    seen: dict[tuple[FindingKind, Sign, int | None, int], Floats] = {}
+    row = {name: number for number, name in enumerate(modes)}
+    mode_of = np.array([row[fault.mode.name] for fault in faults], dtype=np.intp)
+    on_one = np.array([fault.mode.places is Spread.ONE_CORE for fault in faults], dtype=np.bool_)
+    core_of = np.array([-1 if fault.core is None else fault.core for fault in faults], dtype=np.intp)
+    any_core = 1.0 / max(evidence.cores, 1)
+    counts = {trial: _Counts(evidence, trial) for trial in {group.cell.trial for group in groups}}
+    by_mode: dict[tuple[FindingKind, Sign], Floats] = {}
+    placed: dict[tuple[FindingKind, Sign, int], Floats] = {}
+    shares = np.zeros((len(faults), len(groups)))
     for column, group in enumerate(groups):
-        # a load says nothing beyond how fast findings come, so that groups of other loads have the same shares
-        key = (group.kind, group.sign, group.core, group.cell.trial)
-        if key not in seen:
-            of_mode = {name: _shown_share(mode, group) for name, mode in modes.items()}
-            fits = _configuration(evidence, group.cell.trial)
-            seen[key] = np.array(
-                [
-                    of_mode[name] * _placed_share(fault, group, fits, evidence) if of_mode[name] else 0.0
-                    for name, fault in zip(names, faults, strict=True)
-                ]
-            )
-        shares[:, column] = seen[key]
+        key = (group.kind, group.sign)
+        if key not in by_mode:
+            by_mode[key] = np.array([_shown_share(mode, group) * _sign_share(mode, group) for mode in modes.values()])
+        mine = by_mode[key][mode_of]
+        if group.core is not None:
+            mine = mine * np.where(on_one, core_of == group.core, any_core)
+        if group.sign.slot or group.sign.part is not None:
+            where = (*key, group.cell.trial)
+            if where not in placed:
+                there = counts[group.cell.trial]
+                placed[where] = np.array([_place_share(fault, group, there) for fault in faults])
+            mine = mine * placed[where]
+        shares[:, column] = mine
     return shares
 
 
-def _placed_share(fault: Fault, group: Group, fits: Configuration | None, evidence: Evidence) -> float:
-    modules = _count_in(evidence, fits, PartKind.MEMORY) or _MODULES
-    share = _core_share(fault, group.core, evidence.cores) * _sign_share(fault, group, fits, modules)
-    if group.sign.part is not None:
-        share *= _device_share(fault, group, fits, _count_in(evidence, fits, group.sign.part) or 1)
-    return share
+class _Counts:
+    """What was installed in a trial, and how many of each kind of part."""
+
+    def __init__(self, evidence: Evidence, trial: int) -> None:
+        self.configuration = _configuration(evidence, trial)
+        kinds = {part.tag: part.kind for part in evidence.book.parts}
+        tags = self.configuration.tags if self.configuration is not None else ()
+        self._kinds = [kinds.get(tag) for tag in tags]
+
+    def of(self, kind: PartKind) -> int:
+        """Return how many parts of a kind are installed, as many as usual where no book says."""
+        return self._kinds.count(kind) or (_MODULES if kind is PartKind.MEMORY else 1)
 
 
 def _states(faults: list[Fault], pieces: list[Piece], evidence: Evidence) -> States:
@@ -474,12 +500,6 @@ _MODULES = 2
 """How many memory modules there are where no book says."""
 
 
-def _count_in(evidence: Evidence, configuration: Configuration | None, kind: PartKind) -> int:
-    """Return how many parts of a kind are installed, 0 where no book says."""
-    parts = [evidence.book.part(tag) for tag in configuration.tags] if configuration is not None else []
-    return sum(part is not None and part.kind is kind for part in parts)
-
-
 def _device_share(fault: Fault, group: Group, configuration: Configuration | None, devices: int) -> float:
     """Return which share of a fault's findings of a kind names this drive or card, of so many."""
     if fault.mode.part is group.sign.part and not fault.mode.of_settings and configuration is not None:
@@ -487,9 +507,9 @@ def _device_share(fault: Fault, group: Group, configuration: Configuration | Non
     return 1.0 / devices
 
 
-def _sign_share(fault: Fault, group: Group, configuration: Configuration | None, modules: int) -> float:
-    """Return which share of a fault's findings of a kind has this sign."""
-    sign, mode, share = group.sign, fault.mode, 1.0
+def _sign_share(mode: Mode, group: Group) -> float:
+    """Return which share of a mode's findings of a kind has this sign, wherever its part is."""
+    sign, share = group.sign, 1.0
     if sign.steady is not None:
         steady = mode.steady_words if group.kind is FindingKind.MEMORY_WRONG else mode.steady_results
         steady = _SURE_SIGN * steady + (1.0 - _SURE_SIGN) * 0.5
@@ -499,21 +519,29 @@ def _sign_share(fault: Fault, group: Group, configuration: Configuration | None,
         share *= kept if sign.lane is Again.SAME else 1.0 - kept
     if sign.word is not None:
         share *= mode.same_words if sign.word is Again.SAME else 1.0 - mode.same_words
-    if sign.slot and mode.part is PartKind.MEMORY and not mode.of_settings and configuration is not None:
-        place = configuration.place_of(fault.tag)
-        share *= 1.0 if place in ("", ANOTHER_SLOT, sign.slot) else _ELSEWHERE
-    elif sign.slot and fault.place:
-        share *= 1.0 if fault.place == sign.slot else _ELSEWHERE
-    elif sign.slot and (mode.places is not Spread.ONE_LANE or sign.word is None):
-        share /= modules  # a way to the memory has one slot too: only the first finding is free to be in any
     return share
 
 
-def _quiet(group: Group, evidence: Evidence, knowledge: Knowledge) -> float:
-    sign, share = group.sign, 1.0
-    fits = _configuration(evidence, group.cell.trial)
+def _place_share(fault: Fault, group: Group, there: _Counts) -> float:
+    """Return which share of a fault's findings is in the slot, or names the device, that a group's does."""
+    sign, mode, share, configuration = group.sign, fault.mode, 1.0, there.configuration
     if sign.part is not None:
-        share /= _count_in(evidence, fits, sign.part) or 1
+        share *= _device_share(fault, group, configuration, there.of(sign.part))
+    if not sign.slot:
+        return share
+    if mode.part is PartKind.MEMORY and not mode.of_settings and configuration is not None:
+        share *= 1.0 if configuration.place_of(fault.tag) in ("", ANOTHER_SLOT, sign.slot) else _ELSEWHERE
+    elif fault.place:
+        share *= 1.0 if fault.place == sign.slot else _ELSEWHERE
+    elif mode.places is not Spread.ONE_LANE or sign.word is None:
+        share /= there.of(PartKind.MEMORY)  # a way to the memory has one slot too: only the first is free to be in any
+    return share
+
+
+def _quiet(group: Group, there: _Counts, evidence: Evidence, knowledge: Knowledge) -> float:
+    sign, share = group.sign, 1.0
+    if sign.part is not None:
+        share /= there.of(sign.part)
     if sign.steady is not None:
         share *= 0.5
     if sign.lane is not None:
@@ -521,7 +549,7 @@ def _quiet(group: Group, evidence: Evidence, knowledge: Knowledge) -> float:
     if sign.word is not None:
         share *= _STRAY_WORD if sign.word is Again.SAME else 1.0 - _STRAY_WORD
     if sign.slot:
-        share /= _count_in(evidence, fits, PartKind.MEMORY) or _MODULES
+        share /= there.of(PartKind.MEMORY)
     kinds = sign.kinds or ((group.kind, 1.0),)
     background = sum(part * knowledge.background[kind] for kind, part in kinds)
     return background * share / (max(evidence.cores, 1) if group.core is not None else 1)

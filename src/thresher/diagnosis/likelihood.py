@@ -37,7 +37,7 @@ HIDDEN_WEIGHT = 1.0 / 6.0
 """How likely a stint has the one factor, and how likely the other."""
 PAD = OUTSIDE_SHIFT
 MOST_SUMMED_PAIRS = 48
-_LEAST_SUMMED_PAIRS = 12
+_LEAST_SUMMED_PAIRS = 6
 _MOST_WORK = 6_000_000
 """Logarithms worth spending on pairs."""
 _SAME_SCORE = 1e-6
@@ -146,7 +146,7 @@ def _spread(values: Floats, outside: bool, axis: int) -> Floats:
 
 
 def widened(weights: Floats) -> Floats:
-    """Return weights of strengths (F, K) spread over the padded grid (F, K + 2 PAD) by the hidden factors of a stint."""
+    """Return weights of strengths (F, K) spread over the padded grid by the hidden factors of a stint."""
     spread = np.zeros((len(weights), weights.shape[1] + 2 * PAD))
     points = weights.shape[1]
     for by, share in ((-HIDDEN_SHIFT, HIDDEN_WEIGHT), (0, 1.0 - 2.0 * HIDDEN_WEIGHT), (HIDDEN_SHIFT, HIDDEN_WEIGHT)):

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from thresher.diagnosis.evidence import Cell, Evidence, Floats, logged_share, rate_factor
+from thresher.diagnosis.evidence import Cell, Evidence, Floats, first_like, logged_share, rate_factor
 from thresher.diagnosis.inference import Fault, Posterior, Way, acts_in, acts_under, way_of
 from thresher.diagnosis.knowledge import Action
 from thresher.diagnosis.likelihood import HIDDEN_WEIGHT, SEEN_DEAD, Whole, spent_by_stint, stopping_chances, widened
@@ -305,12 +305,11 @@ def starting_trials(
 
 def dead_configurations(evidence: Evidence) -> frozenset[Configuration]:
     """Return the configurations in which the machine did not start."""
-    trials = evidence.book.trials
+    dead_runs = {each.run for each in evidence.findings if each.kind is FindingKind.NO_START}
     return frozenset(
         trial.configuration
-        for trial in trials
-        if any(outcome.ended is Ended.NO_START for outcome in trial.outcomes)
-        or any(each.kind is FindingKind.NO_START and each.run in trial.runs for each in evidence.findings)
+        for trial in evidence.book.trials
+        if dead_runs & set(trial.runs) or any(outcome.ended is Ended.NO_START for outcome in trial.outcomes)
     )
 
 
@@ -426,12 +425,12 @@ def hours_before(
     """Return what each load has already run as the machine is now, at reference conditions (F, L); 0 in others."""
     table, trials = posterior.table, evidence.book.trials
     before = np.zeros((len(posterior.faults), len(loads)))
-    number = len(trials) - 1
-    if trials and trials[number].configuration != configuration:
+    if trials and (configuration is None or trials[-1].configuration != configuration):
         return before
+    number = first_like(evidence.book, trials[-1].configuration) if trials else 0
     spent = spent_by_stint(table)
     for column, load in enumerate(loads):
-        stint = table.names.index((max(number, 0), load)) if (max(number, 0), load) in table.names else -1
+        stint = table.names.index((number, load)) if (number, load) in table.names else -1
         if stint in spent:
             before[:, column] = spent[stint]
     return before
