@@ -1,5 +1,6 @@
 """The Parts station: suspects, the decision, and the book of trials filled by mouse and keyboard."""
 
+from dataclasses import replace
 from datetime import date, datetime
 from pathlib import Path
 
@@ -10,6 +11,7 @@ from pytestqt.qtbot import QtBot
 
 from tests.crash.engine_process import EngineProcess
 from tests.ui.conftest import OpenWindow
+from thresher.diagnosis.next_trial import candidates
 from thresher.model.decisions import ActualCause, ClosedJob, Culprit, Decisions, LockedVerdict, PriorChange
 from thresher.model.errors import EnvironmentFault
 from thresher.model.parts import PartKind, PartStatus
@@ -411,3 +413,18 @@ def test_a_swap_on_a_real_engine_changes_the_verdict_and_can_be_undone(
     qtbot.waitUntil(lambda: not state.book.trials[1].outcomes, timeout=10_000)
     station.undo.click()
     qtbot.waitUntil(lambda: len(state.book.trials) == 1, timeout=10_000)
+
+
+def test_a_module_that_is_to_change_its_slot_is_set_up_as_proposed(qtbot: QtBot, station: PartsStation) -> None:
+    offered = {each.title: each for each in candidates(BOOK, FIT)}
+    for title in ("M-1 alone, in slot B2", "M-1 and M-2 change slots"):
+        proposed = NextTrial(offered[title], (("memory", 15.0),), 0.5, 0.6, "M-2 (60 %)", "M-1 (70 %)")
+        station.set_up(proposed)
+        assert station.trials.planned() == offered[title].configuration
+        with qtbot.waitSignal(station.trial_wanted) as wanted:
+            station.begin.click()
+        assert wanted.args[1] == offered[title].configuration
+    single = replace(FIT, tags=("B-1", "P-1", "M-1"), places=(("A2", "M-1"),))
+    moved = next(each for each in candidates(BOOK, single) if each.title == "M-1 in another slot")
+    station.set_up(NextTrial(moved, (("memory", 15.0),), 0.5, 0.6, "M-2 (60 %)", "M-1 (70 %)"))
+    assert station.trials.planned() == moved.configuration

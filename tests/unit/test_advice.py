@@ -217,7 +217,8 @@ def test_nothing_is_done_to_parts_of_the_shop_or_that_are_out() -> None:
     assert all("our" not in step.tag for act in shown.acts for step in act.steps)
     kept = book(Trial(0, "as it came in", FIT, (1,)), Trial(1, "replaced", new, (2,), kept=True))
     assert kept.base == new
-    after = verdict((word(0x1000), word(0x1000)), (Exposure(2, 0, "memory", 60.0, 50.0),), kept=kept)
+    proof = (Exposure(2, 0, "memory", 60.0, 50.0), Exposure(2, 1, "matrix", 90.0, 80.0))
+    after = verdict((word(0x1000), word(0x1000)), proof, kept=kept)
     assert all(step.tag != "M1" for act in after.acts for step in act.steps)
     assert chance(after, "memory.cells") > 0.8  # it was M1, and M1 is out
     assert after.advice is not None

@@ -10,6 +10,8 @@ from thresher.model.verdict import Act, Advice, Course, percent
 _LEAST_BITS = 0.02
 """A trial that promises less is not worth setting up."""
 _LEAST_BITS_A_MINUTE = 0.0006
+_LONG_ENOUGH = 200.0
+"""Minutes as it is after which more of the same do not decide."""
 _EVEN = 0.35
 
 
@@ -32,7 +34,7 @@ def advise(acts: tuple[Act, ...], trials: tuple[NextTrial, ...], proof: Proof, l
     # where nothing else is to be tried than the same again, the run that would prove it is the best that can be run
     worth = [each for each in trials if each.gain >= _LEAST_BITS and each.gain / cost_of(each) >= _LEAST_BITS_A_MINUTE]
     as_it_is = not worth or worth[0].candidate.minutes == 0.0
-    if healthy >= _EVEN and as_it_is and proof.trial is not None:
+    if healthy >= _EVEN and as_it_is and proof.trial is not None and proof.ran < _LONG_ENOUGH:
         return Advice(Course.PROVE, proof.trial.sentence, trial=proof.trial)
     if worth:
         return Advice(Course.TRY, f"Too early to buy anything. First: {worth[0].sentence}", trial=worth[0])

@@ -120,7 +120,9 @@ def compute_posterior(evidence: Evidence, knowledge: Knowledge) -> Posterior:
     # strays and bad parts of the shop come to sound and faulty machines alike, so that beside them a fault is as common
     anyway = -math.log(knowledge.weights.nothing)
     by_itself = np.array([fault.mode.harmless or fault.ours for fault in faults], dtype=np.bool_)
-    of_pairs = priors[pairs].sum(axis=1) + np.where(by_itself[pairs].any(axis=1), anyway, rare)
+    dirt = np.array([fault.mode.action is Action.CLEAN for fault in faults], dtype=np.bool_)
+    together = np.where(dirt[pairs].any(axis=1), math.log(knowledge.weights.dirt), rare)
+    of_pairs = priors[pairs].sum(axis=1) + np.where(by_itself[pairs].any(axis=1), anyway, together)
     explained = explain(table, pairs, of_pairs)
     log_prior = np.concatenate(([math.log(knowledge.weights.nothing)], priors, of_pairs))
     likelihood = np.vstack((explained.none, explained.one, explained.two))

@@ -109,11 +109,13 @@ class Weights:
     """How common things are beside the priors of the modes: that nothing is faulty, and two faults together.
 
     `together` multiplies the priors of two independent faults; it is below 1 since the priors count machines that come
-    to a bench, of which few have two.
+    to a bench, of which few have two. `dirt` does so where one of them is dirt: that comes to machines whatever else
+    they have.
     """
 
     nothing: float
     together: float
+    dirt: float = 0.4
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,8 +147,8 @@ def parse_knowledge(text: str, source: str) -> Knowledge:
     background = convert_section(data.get("background", {}), dict[FindingKind, float], "background", faults)
     thresholds = convert_section(data.get("thresholds", {}), Thresholds, "thresholds", faults)
     weights = convert_section(data.get("weights", {}), Weights, "weights", faults)
-    if weights is not None and min(weights.nothing, weights.together) <= 0:
-        faults.append(InputFault("weights", "nothing and together must be above 0"))
+    if weights is not None and min(weights.nothing, weights.together, weights.dirt) <= 0:
+        faults.append(InputFault("weights", "nothing, together and dirt must be above 0"))
     names = [mode.name for mode in modes]
     for mode in modes:
         faults += _faults_of_mode(mode)

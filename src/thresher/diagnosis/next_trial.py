@@ -112,7 +112,10 @@ def candidates(book: Book, configuration: Configuration, crashed: bool = False) 
     if base is not None and (set(base.tags), base.places) != (set(configuration.tags), configuration.places):
         back = replace(base, treated=tuple(dict.fromkeys((*base.treated, *configuration.treated))))
         settings = ", settings as they were" if back.stock != configuration.stock else ""
-        made.append(Candidate(f"With its own parts again{settings}", back, swap_minutes(book, configuration, back)))
+        moved = set(base.tags) == set(configuration.tags)
+        title = f"Back in its own slot{settings}" if moved else f"With its own parts again{settings}"
+        minutes = _SWAP_MINUTES[PartKind.MEMORY] if moved else swap_minutes(book, configuration, back)
+        made.append(Candidate(title, back, minutes))
     elif base is not None and base.stock != configuration.stock:  # to see once more what goes with the settings
         found = replace(configuration, stock=base.stock)
         made.append(Candidate("Settings as they were", found, _SETTINGS_MINUTES))

@@ -35,11 +35,13 @@ class Proof:
     """How far a machine is proved as it is to be handed back.
 
     `missed` is how likely a fault would have been missed by the runs made so far, `trial` the run that is still to be
-    made (None: it is proved, or no load here could tell more).
+    made (None: it is proved, or no load here could tell more). `ran` are the minutes that it has already run as it is
+    to be handed back.
     """
 
     missed: float
     trial: NextTrial | None
+    ran: float = 0.0
 
     @property
     def proved(self) -> bool:
@@ -73,14 +75,14 @@ def prove(posterior: Posterior, evidence: Evidence) -> Proof:
     stints: tuple[Stint, ...] = tuple(
         (load, float(steps[n] * _STEP_MINUTES)) for n, load in enumerate(loads) if steps[n]
     )
-    if not stints or base is None:
-        return Proof(float(still.sum()), None)
-    finds = float((still * (1.0 - quiet)).sum())
     ran = sum(each.minutes for each in _runs_as_handed_back(evidence))
+    if not stints or base is None:
+        return Proof(float(still.sum()), None, ran)
+    finds = float((still * (1.0 - quiet)).sum())
     if finds < (_WORTH_RUNNING if ran < _ONE_RUN_MINUTES else _WORTH_ANOTHER):
-        return Proof(float(still.sum()), None)
+        return Proof(float(still.sum()), None, ran)
     trial = NextTrial(Candidate(_TITLE, base, 0.0), stints, 0.0, finds, "", "", proof=True)
-    return Proof(float(still.sum()), trial)
+    return Proof(float(still.sum()), trial, ran)
 
 
 _LEAST_GAIN = 0.0005

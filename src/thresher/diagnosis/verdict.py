@@ -30,7 +30,8 @@ def diagnose(
     which nothing was tried yet: it changes nothing but what could be tried. `overnight` when nobody will be at the
     bench for the night."""
     evidence = counted(evidence)
-    tried = evidence if evidence.book.trials or not evidence.findings else replace(evidence, book=offered)
+    seen = bool(evidence.findings or evidence.exposures)
+    tried = evidence if evidence.book.trials or not seen else replace(evidence, book=offered)
     by_part = compute_posterior(tried, knowledge)
     posterior = by_part if tried is evidence else of_kinds(by_part, offered)
     suspects = suspects_of(posterior, evidence, tried.book)
@@ -39,7 +40,7 @@ def diagnose(
         *combined_reports(evidence.findings, evidence.exposures),
         *unexplained(evidence.findings, shown_kinds(knowledge)),
     )
-    known = bool(evidence.findings or evidence.book.trials)
+    known = seen or bool(evidence.book.trials)
     trials = tried.book.trials
     acts = decide(posterior, prices, knowledge.thresholds, tried.book) if prices is not None and known else ()
     crashed = any(each.kind in ENDING_KINDS for each in evidence.findings)
