@@ -110,7 +110,10 @@ def candidates(book: Book, configuration: Configuration, crashed: bool = False) 
     made = [Candidate("The same again", configuration, 0.0)]
     base = book.base
     if base is not None and (set(base.tags), base.places) != (set(configuration.tags), configuration.places):
-        back = replace(base, treated=tuple(dict.fromkeys((*base.treated, *configuration.treated))))
+        # a module that was out has been reseated when it is in again
+        out = [part.tag for part in book.parts if part.kind is PartKind.MEMORY and part.tag not in configuration.tags]
+        seated = [tag for tag in out if tag in base.tags]
+        back = replace(base, treated=tuple(dict.fromkeys((*base.treated, *configuration.treated, *seated))))
         settings = ", settings as they were" if back.stock != configuration.stock else ""
         moved = set(base.tags) == set(configuration.tags)
         title = f"Back in its own slot{settings}" if moved else f"With its own parts again{settings}"
