@@ -428,3 +428,7 @@ def test_a_module_that_is_to_change_its_slot_is_set_up_as_proposed(qtbot: QtBot,
     moved = next(each for each in candidates(BOOK, single) if each.title == "M-1 in another slot")
     station.set_up(NextTrial(moved, (("memory", 15.0),), 0.5, 0.6, "M-2 (60 %)", "M-1 (70 %)"))
     assert station.trials.planned() == moved.configuration
+    titles = [column.title for column in columns_of(BOOK, moved.configuration)]
+    assert titles == ["board", "processor", "A2", "B2", "another slot"]
+    row = row_of(BOOK, moved.configuration, columns_of(BOOK, moved.configuration))
+    assert row == ["B-1", "P-1", "", "", "M-1"]

@@ -164,7 +164,8 @@ def test_what_comes_and_goes_sleeps_and_what_grows_grows() -> None:
     assert np.mean(lived) == pytest.approx(30.0, rel=0.1)
     assert min(lived) < 5.0 < 50.0 < max(lived)
     grows = Pace(Fault(kind=F.CACHE_BIT, drift=0.5), rng)
-    assert grows.seconds(7200.0, 10.0) == pytest.approx(100.0)
+    assert grows.seconds(3600.0, 10.0) == pytest.approx(31.6228, rel=1e-4)
+    assert grows.seconds(3600.0 * 1000, 10.0) == pytest.approx(50.1187, rel=1e-4), "five times at most"
 
 
 def test_attempts_at_one_case_are_of_one_sort_and_differ() -> None:

@@ -147,7 +147,7 @@ def test_findings_of_runs_belong_to_the_trial_that_names_the_run() -> None:
         > 5 * suspect(verdict, "memory.cells", "DIMM 1").probability
     )
     texts = [reason.text for reason in suspect(verdict, "memory.cells", "DIMM 2").reasons]
-    assert any("2 × wrong memory word under memory (B)" in text for text in texts)
+    assert any("2 × wrong memory word (B) under memory" in text for text in texts)
     assert any("60 min of memory, time alone (A)" in text for text in texts)
 
 

@@ -191,10 +191,12 @@ def _action_sentence(suspect: Suspect, probability: float, knowledge: Knowledge)
         Action.CLEAN: "Clean the graphics card" if suspect.kind is PartKind.GRAPHICS else "Clean the cooling",
         Action.RESEAT: _RESEATS.get(suspect.kind, f"Reseat: {part}") if suspect.kind is not None else "",
         Action.STOCK: "Go back to stock settings",
-        Action.MOVE: f"Use another {knowledge.mode(suspect.mode).moves}",
         Action.LOOK: "Look further",
         Action.NOTHING: "Do nothing",
     }
+    if knowledge.mode(suspect.mode).moves:
+        than = f" than {suspect.place}" if suspect.place else ""
+        return f"Use another {knowledge.mode(suspect.mode).moves}{than}: {suspect.title} ({percent(probability)})"
     place = f"{suspect.place} " if suspect.place else ""
     what = "is weak" if suspect.core is not None else suspect.title
     place = f"{suspect.place}, " if suspect.place and suspect.core is None else place

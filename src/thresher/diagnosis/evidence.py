@@ -292,7 +292,7 @@ def _findings(
         where = f", core {core}" if core is not None else ""
         under = _under(evidence, trial) if trial >= 0 else ""
         count = many[trial, kind, core]
-        pieces.append(Piece(f"{count} × {kind.value}{where}{_conditions(cell for cell, _, _ in cells)}{under}", groups))
+        pieces.append(Piece(f"{count} × {kind.value}{where}{under}{_conditions(cell for cell, _, _ in cells)}", groups))
     return pieces
 
 

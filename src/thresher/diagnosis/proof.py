@@ -27,7 +27,7 @@ _SECOND = 0.25
 """Of machines with a fault, so many have another; the makers' judgement."""
 _STEP_MINUTES = 10.0
 _MOST_MINUTES = 120.0
-_TITLE = "As it is handed back"
+_TITLE = "As it will be returned"
 
 
 @dataclass(frozen=True, slots=True)

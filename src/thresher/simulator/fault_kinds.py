@@ -226,7 +226,7 @@ class Fault:
     the kernel name of the drive that a fault of drives is in, empty for every drive;
     `card` that of the graphics card, empty for the first. What comes and goes acts in spells of `spell_s` seconds on
     the mean and rests as long between them (0: always at work); what wears has become 10**`drift` times as strong after
-    every hour. Both concern faults whose strength is a rate of loads or of use."""
+    every hour, five times at most. Both concern faults whose strength is a rate of loads or of use."""
 
     kind: FaultKind
     strength: float = 1.0

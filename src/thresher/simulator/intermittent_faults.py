@@ -223,7 +223,8 @@ class Pace:
 
     def seconds(self, now: float, seconds: float) -> float:
         """Return how many seconds a slice counts for the fault; over a long time as many as they are."""
-        lived = float(seconds * 10.0 ** (self.fault.drift * now / 3600.0))
+        drifted = self.fault.drift * now / 3600.0
+        lived = float(seconds * 10.0 ** max(-_MOST_DRIFT, min(_MOST_DRIFT, drifted)))
         if not self.fault.spell_s:
             return lived
         while now >= self.until:
@@ -234,3 +235,5 @@ class Pace:
 
 
 _AWAKE, _ASLEEP = 1.9, 0.1
+_MOST_DRIFT = 0.7
+"""Decades that a fault grows or fades by at most."""

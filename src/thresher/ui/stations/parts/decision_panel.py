@@ -11,7 +11,7 @@ from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
 
 _ACTS = 3
-_TRIAL_HIGH = 84.0
+_TRIAL_HIGH = 98.0
 _ACT_HIGH = 21.0
 _SURE = 0.9
 
@@ -128,7 +128,7 @@ class DecisionPanel(PaintedWidget):
 def why_trial(trial: NextTrial) -> str:
     """Say what each ending of a trial would mean."""
     if trial.proof:
-        return "What was repaired would show again, and what is still there for the first time. Clean: return it."
+        return "A fault that is still there would show. If it passes: return it."
     if not trial.stints:
         return f"If it does not start: {trial.if_found}. If it starts: {trial.if_clean}"
     return f"If it fails: {trial.if_found}. If it passes: {trial.if_clean}"

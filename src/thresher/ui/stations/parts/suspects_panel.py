@@ -21,7 +21,12 @@ _NARROW = 540
 def known(state: BenchState) -> bool:
     """Whether there is anything to suspect from: the priors alone are nothing to show a person."""
     verdict = state.verdict
-    return verdict is not None and bool(state.findings or verdict.shown_share > 0 or state.book.trials[1:])
+    return verdict is not None and bool(
+        state.findings
+        or verdict.shown_share > 0
+        or state.book.trials[1:]
+        or any(trial.outcomes for trial in state.book.trials)
+    )
 
 
 def listed(state: BenchState) -> list[Suspect]:

@@ -43,15 +43,22 @@ class Column:
         return self.kind.value if self.number == 0 else f"{self.kind.value} {self.number + 1}"
 
 
-def columns_of(book: Book) -> list[Column]:
-    """Return the places of a book: those that the first configuration names, and one for each further part of it."""
+def columns_of(book: Book, planned: Configuration | None = None) -> list[Column]:
+    """Return the places of a book: those that the first configuration names, and one for each further part of it.
+
+    Other slots follow that a trial, or the planned one, has put a part into."""
     if not book.trials:
         return []
     first = book.trials[0].configuration
+    later = [trial.configuration for trial in book.trials[1:]] + ([planned] if planned is not None else [])
+    kinds = {part.tag: part.kind for part in book.parts}
     columns = []
     for kind in _ORDER:
-        tags = [tag for tag in first.tags if (part := book.part(tag)) is not None and part.kind is kind]
+        tags = [tag for tag in first.tags if kinds.get(tag) is kind]
+        places = dict.fromkeys(place for each in later for place, tag in each.places if kinds.get(tag) is kind)
+        more = [place for place in places if place not in {first.place_of(tag) for tag in tags}]
         columns += [Column(kind, first.place_of(tag), number) for number, tag in enumerate(tags)]
+        columns += [Column(kind, place, len(tags) + number) for number, place in enumerate(more)]
     return columns
 
 
@@ -116,6 +123,9 @@ class TrialsPanel(PaintedWidget):
             return self.next_configuration
         return trials[-1].configuration
 
+    def _columns(self) -> list[Column]:
+        return columns_of(self.state.book, self.next_configuration)
+
     def differs(self) -> bool:
         """Whether the row of the next trial is another configuration than the last one."""
         trials = self.state.book.trials
@@ -124,7 +134,7 @@ class TrialsPanel(PaintedWidget):
     def choices(self, column: Column) -> list[str]:
         """Return what could be in a place: nothing, or any part of its kind that is not in another place."""
         book, configuration = self.state.book, self.planned()
-        columns = columns_of(book)
+        columns = self._columns()
         row = row_of(book, configuration, columns) if configuration is not None else []
         mine = row[columns.index(column)] if column in columns and row else _EMPTY
         taken = {tag for tag in row if tag and tag != mine}
@@ -132,7 +142,7 @@ class TrialsPanel(PaintedWidget):
 
     def put(self, number: int, tag: str) -> None:
         """Put a part, or none, into a place of the next trial."""
-        book, configuration, columns = self.state.book, self.planned(), columns_of(self.state.book)
+        book, configuration, columns = self.state.book, self.planned(), self._columns()
         if configuration is None or not 0 <= number < len(columns):
             return
         row = row_of(book, configuration, columns)
@@ -141,7 +151,7 @@ class TrialsPanel(PaintedWidget):
         self.plan(configuration_of_row(book, row, columns, configuration))
 
     def _cycle(self, step: int) -> None:
-        columns, configuration = columns_of(self.state.book), self.planned()
+        columns, configuration = self._columns(), self.planned()
         if configuration is None or not columns:
             return
         choices = self.choices(columns[self._at])
@@ -167,7 +177,7 @@ class TrialsPanel(PaintedWidget):
         """Draw heads, trials, the next one and the tray."""
         scheme, book = self.look.scheme, self.state.book
         painter.fillRect(self.rect(), QColor(scheme.panel))
-        columns = columns_of(book)
+        columns = self._columns()
         if not columns:
             draw_text(painter, QPointF(14, 24), "The book begins when a machine is on the bench.", scheme.soft, 12.5)
             return
@@ -202,7 +212,7 @@ class TrialsPanel(PaintedWidget):
         self._draw_row(painter, row_of(book, trial.configuration, columns), columns, y, faint=False)
         x = self.width() - _RIGHT + 14
         draw_text(painter, QPointF(x, y + 18), trial.title, scheme.ink, 11.5, width=104)
-        under = "stays so" if trial.kept else _settings_words(trial.configuration)
+        under = "stays so" if trial.kept else _settings_words(self.state.book, trial.configuration)
         draw_text(painter, QPointF(x, y + 33), under, scheme.soft, 10.5, width=104)
         status, words, detail = self.ending_of(trial)
         draw_mark(painter, QPointF(x + 116, y + 20), status, scheme, 5.0)
@@ -248,7 +258,11 @@ class TrialsPanel(PaintedWidget):
             wide = self._column_width(len(columns))
             painter.setPen(QPen(QColor(scheme.processor), 2))
             painter.drawRect(QRectF(_LEFT + self._at * wide - 1, y + 5, wide - 2, _CHIP + 8))
-        words = _settings_words(configuration) if self.differs() else "drag a part here, or set up the proposed test"
+        words = (
+            _settings_words(self.state.book, configuration)
+            if self.differs()
+            else "drag a part here, or set up the proposed test"
+        )
         x = self.width() - _RIGHT + 14
         draw_text(painter, QPointF(x, y + 25), words, scheme.soft, 11, width=_RIGHT - 30)
 
@@ -302,7 +316,7 @@ class TrialsPanel(PaintedWidget):
 
     def _column_at(self, position: QPointF) -> int | None:
         """Return the column of the next trial's row under a position."""
-        columns, top = columns_of(self.state.book), _HEAD + len(self.state.book.trials) * _ROW
+        columns, top = self._columns(), _HEAD + len(self.state.book.trials) * _ROW
         if not columns or not top <= position.y() < top + _ROW:
             return None
         number = int((position.x() - _LEFT) / self._column_width(len(columns)))
@@ -320,7 +334,7 @@ class TrialsPanel(PaintedWidget):
             self._dragged = (from_tray, position)
         elif column is not None and configuration is not None:
             self._at = column
-            tag = row_of(self.state.book, configuration, columns_of(self.state.book))[column]
+            tag = row_of(self.state.book, configuration, self._columns())[column]
             self._dragged = (tag, position) if tag else None
         elif _HEAD <= position.y() < _HEAD + len(self.state.book.trials) * _ROW:
             self._picked = int((position.y() - _HEAD) / _ROW)
@@ -339,7 +353,7 @@ class TrialsPanel(PaintedWidget):
             return
         tag, self._dragged = self._dragged[0], None
         column, part = self._column_at(event.position()), self.state.book.part(tag)
-        columns, configuration = columns_of(self.state.book), self.planned()
+        columns, configuration = self._columns(), self.planned()
         if column is not None and part is not None and columns[column].kind is part.kind:
             self._at = column
             self.put(column, tag)
@@ -353,7 +367,7 @@ class TrialsPanel(PaintedWidget):
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Go from place to place and through what could be there."""
-        columns = columns_of(self.state.book)
+        columns = self._columns()
         if event is None or not columns:
             return
         match event.key():
@@ -373,8 +387,11 @@ class TrialsPanel(PaintedWidget):
         self.update()
 
 
-def _settings_words(configuration: Configuration) -> str:
+def _settings_words(book: Book, configuration: Configuration) -> str:
     stock = "stock settings" if len(configuration.stock) != 1 else f"{configuration.stock[0].value} at stock"
     text = [stock] if configuration.stock else []
-    text += [f"{each} treated" for each in configuration.treated]
+    kinds = {part.tag: part.kind for part in book.parts}
+    text += [
+        f"{each} {'reseated' if kinds.get(each) is PartKind.MEMORY else 'treated'}" for each in configuration.treated
+    ]
     return ", ".join(text) or "as it was"
