@@ -27,8 +27,13 @@ class EmulatedPc:
         self.folder, self.stick, self.customer, self.memory_mb = folder, stick, customer, memory_mb
         self.firmware = firmware
         self.stick_limits = ""
+        self.share: Path | None = None
+        """A program that speaks for the server at 10.0.2.100, port 445, on its standard input and output."""
         self._process: subprocess.Popen[bytes] | None = None
         self._serial: socket.socket | None = None
+
+    def _server(self) -> str:
+        return f",guestfwd=tcp:10.0.2.100:445-cmd:{self.share}" if self.share is not None else ""
 
     def switch_on(self) -> None:
         """Start it."""
@@ -55,7 +60,7 @@ class EmulatedPc:
             *("-device", "usb-storage,drive=stick,bootindex=1,removable=on"),
             *("-drive", f"if=none,id=inside,file={self.customer},format=raw"),
             *("-device", "ahci,id=sata", "-device", "ide-hd,drive=inside,bus=sata.0"),
-            *("-netdev", "user,id=net,restrict=on", "-device", "e1000,netdev=net"),
+            *("-netdev", f"user,id=net,restrict=on{self._server()}", "-device", "e1000,netdev=net"),
         ]
         if self.firmware != "bios":
             code, keys = _UEFI[self.firmware]

@@ -7,11 +7,13 @@ hardware virtualisation. Prints what it saw and ends with the number of things t
 import argparse
 import hashlib
 import shutil
+import sqlite3
 import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
 
 from PIL import Image
@@ -88,14 +90,15 @@ class Seen:
 
 def prove(mode: str, image: Path, pictures: Path, seen: Seen) -> None:
     """Start the image once, use it, pull the plug, start it again."""
-    with tempfile.TemporaryDirectory(prefix="thresher-pc-") as name:
-        folder = Path(name)
+    with ExitStack() as stack:
+        folder = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="thresher-pc-")))
         stick, customer = folder / "stick.img", folder / "customer.img"
         shutil.copyfile(image, stick)
         with stick.open("r+b") as stream:
             stream.truncate(_STICK_BYTES)
         before = customer_drive(customer)
         pc = EmulatedPc(folder, stick, customer, mode)
+        pc.share, shared = stack.enter_context(file_server(folder))
         # a slow stick: 4 MB and 60 requests of writing a second
         pc.stick_limits = ",throttling.bps-write=4000000,throttling.iops-write=60"
         try:
@@ -109,6 +112,7 @@ def prove(mode: str, image: Path, pictures: Path, seen: Seen) -> None:
             rows = _run_and_pull(pc, mode, pictures, seen)
             seen.say(checksum(customer) == before, f"{mode}: the customer's drive has the same SHA-256 as before")
             _second_start(pc, mode, pictures, seen, rows)
+            _to_a_share(pc, mode, shared, seen)
             if mode == "bios":
                 _goes_on(pc, mode, pictures, seen)
         finally:
@@ -197,6 +201,57 @@ def _goes_on(pc: EmulatedPc, mode: str, pictures: Path, seen: Seen) -> None:
     found = _wait_for(pc, count, lambda text: text.strip().isdigit() and int(text) >= 2, 1200.0)
     pc.picture(pictures / f"{mode}-goes-on.png")
     seen.say(found.strip() == "2", f"{mode}: after a pulled plug the run went on by itself, nobody pressed a key")
+
+
+_RELAY = """#!/usr/bin/python3
+import os, socket, threading
+server = socket.create_connection(("127.0.0.1", {port}))
+def back():
+    while data := server.recv(65536):
+        os.write(1, data)
+threading.Thread(target=back, daemon=True).start()
+while data := os.read(0, 65536):
+    server.sendall(data)
+"""
+_SHARE_PORT = 10445
+
+
+@contextmanager
+def file_server(folder: Path) -> Iterator[tuple[Path, Path]]:
+    """Serve a folder as the share "jobs" to guests; yields the program that relays to the server, and the folder."""
+    shared, state = folder / "shared", folder / "samba"
+    for each in (shared, state):
+        each.mkdir()
+    places = "".join(f"{name} = {state}\n" for name in ("private dir", "state directory", "cache directory"))
+    places += f"lock directory = {state}\npid directory = {state}\nncalrpc dir = {state / 'rpc'}\n"
+    (folder / "smb.conf").write_text(
+        f"[global]\ninterfaces = 127.0.0.1\nbind interfaces only = yes\nsmb ports = {_SHARE_PORT}\n{places}"
+        "map to guest = Bad User\nguest account = root\nlog file = /dev/null\ndisable spoolss = yes\n"
+        f"[jobs]\npath = {shared}\nguest ok = yes\nread only = no\nforce user = root\n"
+    )
+    relay = folder / "relay"
+    relay.write_text(_RELAY.format(port=_SHARE_PORT))
+    relay.chmod(0o755)
+    # when it ends it ends its whole process group
+    command = ["smbd", "--foreground", "-s", str(folder / "smb.conf")]
+    server = subprocess.Popen(command, stdin=subprocess.DEVNULL, start_new_session=True)
+    try:
+        yield relay, shared
+    finally:
+        server.terminate()
+        server.wait()
+
+
+def _to_a_share(pc: EmulatedPc, mode: str, shared: Path, seen: Seen) -> None:
+    """Save the jobs to a share of the network, and to one that is not there."""
+    said = pc.run("thresher stick save //10.0.2.100/jobs 2>&1 | tail -1", 300.0).strip()
+    copied = list((shared / "thresher-jobs").glob("*.thresher"))
+    rows = [sqlite3.connect(job).execute("select count(*) from ticks").fetchone()[0] for job in copied]
+    seen.say(
+        bool(rows) and max(rows) > 0, f"{mode}: {said}; on the server {len(copied)} with {max(rows, default=0)} rows"
+    )
+    refused = pc.run("thresher stick save //10.0.2.100/nothing 2>&1 | tail -2", 300.0).strip().replace("\n", " ")
+    seen.say("nothing" in refused and "saved" not in refused, f"{mode}: a share that is not there: {refused[:90]}")
 
 
 def _wait_for(pc: EmulatedPc, words: str, right: Callable[[str], bool], seconds: float) -> str:
