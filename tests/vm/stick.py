@@ -232,9 +232,9 @@ def file_server(folder: Path) -> Iterator[tuple[Path, Path]]:
     relay = folder / "relay"
     relay.write_text(_RELAY.format(port=_SHARE_PORT))
     relay.chmod(0o755)
-    # when it ends it ends its whole process group
+    # it makes a session of its own, and ends that when it is told to end
     command = ["smbd", "--foreground", "-s", str(folder / "smb.conf")]
-    server = subprocess.Popen(command, stdin=subprocess.DEVNULL, start_new_session=True)
+    server = subprocess.Popen(command, stdin=subprocess.DEVNULL)
     try:
         yield relay, shared
     finally:
