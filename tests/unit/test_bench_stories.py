@@ -318,3 +318,26 @@ def test_headline_advice_statuses_and_acts_are_one_decision(
         assert "return" not in advice.sentence
     for suspect in said.suspects:
         assert 0.0 <= suspect.probability <= 1.0 + 1e-9
+
+
+def test_each_of_the_first_suspects_says_what_would_settle_it() -> None:
+    words = tuple(word(0x1000 * n, 7, "A2") for n in range(1, 4))
+    said = say(words, (ran(1, "memory", 15.0, 50.0),))
+    first = [each for each in said.suspects[:3] if each.kind is not None]
+    assert all(each.turning_point for each in first)
+    contact = next(each for each in said.suspects if each.mode == "memory.contact" and each.tag == "M1")
+    assert contact.turning_point.startswith("M2 alone, in slot A2")  # a contact that is M1's would be gone then
+    assert "if it fails" in contact.turning_point
+
+
+def test_a_part_is_priced_once_for_two_faults_that_it_mends() -> None:
+    """Two kinds of fault in one processor cost one processor."""
+    hung = tuple(found(K.CORE_HANG, core=1) for _ in range(3))
+    weak = tuple(found(K.CORRECTED_CHECK, core=2, temperature_c=94.0, run=1) for _ in range(3))
+    said = say((*hung, *weak), (ran(1, "matrix", 20.0), ran(1, "matrix", 60.0, 55.0)))
+    assert {each.mode for each in said.suspects[:2]} == {"processor.hanging-core", "processor.weak-core"}
+    act = next(each for each in said.acts if each.tags == ("P",))
+    assert act.price == PRICES.parts[P.PROCESSOR]
+    nothing = next(each for each in said.acts if not each.steps)
+    dearest = PRICES.comeback + PRICES.parts[P.PROCESSOR] + PRICES.time_cost(PRICES.minutes["replace processor"])
+    assert nothing.risk <= dearest * 1.02
