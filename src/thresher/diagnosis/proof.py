@@ -20,6 +20,8 @@ _LEFT_OVER = 0.015
 """A machine is proved when what the runs would have missed is less likely than this."""
 _WORTH_RUNNING = 0.025
 """A run that is less likely to find something proves nothing more."""
+_MOST_IN_ALL = 300.0
+"""After so many minutes as it is handed back, more of the same prove nothing more."""
 _WORTH_ANOTHER = 0.05
 _ONE_RUN_MINUTES = 40.0
 """After so many minutes as it is handed back, somebody comes back to it only for more than that."""
@@ -79,7 +81,7 @@ def prove(posterior: Posterior, evidence: Evidence) -> Proof:
     if not stints or base is None:
         return Proof(float(still.sum()), None, ran)
     finds = float((still * (1.0 - quiet)).sum())
-    if finds < (_WORTH_RUNNING if ran < _ONE_RUN_MINUTES else _WORTH_ANOTHER):
+    if ran >= _MOST_IN_ALL or finds < (_WORTH_RUNNING if ran < _ONE_RUN_MINUTES else _WORTH_ANOTHER):
         return Proof(float(still.sum()), None, ran)
     trial = NextTrial(Candidate(_TITLE, base, 0.0), stints, 0.0, finds, "", "", proof=True)
     return Proof(float(still.sum()), trial, ran)

@@ -20,6 +20,7 @@ _MOST_MINUTES = 16 * 60.0
 _MOST_ACTS = 3
 _MORE_LIKELY = 0.5
 _ENOUGH = 3
+_ENOUGH_IN_PROOF = 30
 _SWAP_MINUTES = 10.0
 _THOROUGH = (Stint("matrix", 20.0), Stint("memory", 30.0), Stint("branchy", 10.0), Stint("relay", 10.0))
 _PROOF = (Stint("matrix", 40.0), Stint("memory", 40.0), Stint("branchy", 20.0), Stint("relay", 20.0))
@@ -106,7 +107,9 @@ def _until_decided(job: Job, predictions: list[Prediction]) -> Act | None:
             return _when_time_is_up(verdict)
         trial = advice.trial
         job.set_up(trial.candidate.title, trial.candidate.configuration, trial.candidate.minutes)
-        job.run(tuple(Stint(*each) for each in trial.stints), job.case.enough)
+        # what throttles all the time is no reason to break a proof off
+        enough = max(job.case.enough, _ENOUGH_IN_PROOF) if advice.course is Course.PROVE else job.case.enough
+        job.run(tuple(Stint(*each) for each in trial.stints), enough)
     return None
 
 
