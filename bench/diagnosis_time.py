@@ -117,7 +117,7 @@ def milliseconds(work: Callable[[], object], times: int) -> float:
 
 
 def main() -> None:
-    """Print milliseconds a verdict, medians, for growing evidence, and how often a fixed piece of arithmetic fits in."""
+    """Print milliseconds a verdict, medians, for growing evidence, and how often fixed arithmetic fits in."""
     knowledge, prices = load_knowledge(), load_prices()
     square = np.random.default_rng(1).random((600, 600))
     fixed = milliseconds(lambda: np.exp(square @ square / 600.0), 15)
