@@ -9,13 +9,13 @@ from dataclasses import replace
 import numpy as np
 
 from thresher.diagnosis.evidence import Cell, Evidence, Floats, logged_share, rate_factor, trial_number
-from thresher.diagnosis.inference import Posterior, Way, acts_in, table_of, way_of
+from thresher.diagnosis.inference import Posterior, Way, acts_in, shift_of, table_of, way_of
 from thresher.diagnosis.knowledge import Knowledge
 from thresher.diagnosis.likelihood import FaultTable, Whole, log_sum, silence, spent_by_stint, with_hidden
 from thresher.model.exposure import band_of
 from thresher.model.findings import ENDING_KINDS, FindingKind
 from thresher.model.parts import PartKind
-from thresher.model.verdict import EVERYDAY_USE, HowLong, SeenRate
+from thresher.model.verdict import HowLong, SeenRate
 
 _SURE, _VERY_SURE = 0.95, 0.99
 _LONGEST_HOURS = 1000.0
@@ -73,7 +73,7 @@ def how_long(posterior: Posterior, evidence: Evidence, knowledge: Knowledge) -> 
         ]
     )
     stint = (trial_number(evidence, newest.run), newest.load)
-    left = _left_after(table, np.array(chosen, dtype=np.intp), paces, hours, stint)
+    left = _left_after(table, np.array(chosen, dtype=np.intp), paces, hours, stint, shift_of(newest.load, knowledge))
     by_mode: dict[str, list[int]] = {}
     for row, number in enumerate(chosen):
         by_mode.setdefault(posterior.faults[number].mode.name, []).append(row)
@@ -87,7 +87,9 @@ def how_long(posterior: Posterior, evidence: Evidence, knowledge: Knowledge) -> 
     return _how_long(every.mode, every.title, every.kind, together, hours), tuple(modes)
 
 
-def _left_after(table: FaultTable, chosen: Whole, paces: Floats, hours: Floats, newest: tuple[int, str]) -> Floats:
+def _left_after(
+    table: FaultTable, chosen: Whole, paces: Floats, hours: Floats, newest: tuple[int, str], shift: int
+) -> Floats:
     """Return how likely each fault shows nothing so far and in so many hours more of the newest stint (N, H)."""
     before = np.zeros((len(chosen), table.strengths.shape[1]))
     so_far = np.zeros(len(chosen))
@@ -96,12 +98,9 @@ def _left_after(table: FaultTable, chosen: Whole, paces: Floats, hours: Floats, 
         if table.names[stint] == newest:
             so_far = spent[chosen]
         elif spent[chosen].any():
-            before += with_hidden(-padded * spent[chosen, None], bool(table.outside[stint]))
+            before += with_hidden(-padded * spent[chosen, None], int(table.shifts[stint]))
     before += table.log_weights[chosen]
-    outside = newest[1] in (EVERYDAY_USE, "")
-    left = [
-        log_sum(before + with_hidden(-padded * (so_far + paces * more)[:, None], outside), axis=1) for more in hours
-    ]
+    left = [log_sum(before + with_hidden(-padded * (so_far + paces * more)[:, None], shift), axis=1) for more in hours]
     return np.asarray(np.exp(np.stack(left, axis=1)))
 
 

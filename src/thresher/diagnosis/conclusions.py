@@ -123,7 +123,8 @@ def sentence_of(
         if sure:
             return "; ".join(_action_sentence(first, sum_, knowledge) for first, sum_ in sure)
     healthy = next(each for each in suspects if each.kind is None)
-    if not evidence.findings and healthy.probability >= _EVEN:
+    handing_back = advice is not None and advice.course in (Course.PROVE, Course.RETURN)
+    if not evidence.findings and (handing_back or healthy.probability >= _EVEN):
         return f"No fault found; {percent(share)} of such faults would have been detected by now"
     if advice is not None and advice.course is Course.RETURN:
         return f"Nothing faulty is left ({percent(healthy.probability)}), and the runs since have proved it"

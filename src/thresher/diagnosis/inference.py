@@ -33,7 +33,18 @@ from thresher.diagnosis.evidence import (
     signs_of,
 )
 from thresher.diagnosis.knowledge import Action, Knowledge, Mode, Spread
-from thresher.diagnosis.likelihood import Explained, FaultTable, States, Whole, explain, log_sum, no_states
+from thresher.diagnosis.likelihood import (
+    CERTAIN_SHIFT,
+    HIDDEN_SHIFT,
+    OUTSIDE_SHIFT,
+    Explained,
+    FaultTable,
+    States,
+    Whole,
+    explain,
+    log_sum,
+    no_states,
+)
 from thresher.model.findings import FindingKind, Severity
 from thresher.model.parts import PartKind
 from thresher.model.trials import ANOTHER_SLOT, EMPTY_BOOK, Book, BookPart, Configuration
@@ -363,10 +374,17 @@ def _table(faults: list[Fault], pieces: list[Piece], evidence: Evidence, knowled
         quiet[kept],
         stint[kept],
         np.array(of_piece, dtype=np.intp),
-        np.array([load in (EVERYDAY_USE, "") for _, load in stints], dtype=np.bool_),
+        np.array([shift_of(load, knowledge) for _, load in stints], dtype=np.intp),
         _states(faults, pieces, evidence),
         tuple(stints),
     )
+
+
+def shift_of(load: str, knowledge: Knowledge) -> int:
+    """Return by how many points of the grid the hidden factors of a load lie aside."""
+    if load in (EVERYDAY_USE, ""):
+        return OUTSIDE_SHIFT
+    return CERTAIN_SHIFT if any(mode.checked and load in mode.loads for mode in knowledge.modes) else HIDDEN_SHIFT
 
 
 def _alike(rates: Floats, quiet: Floats, stint: Whole, owner: Whole, worth: Floats) -> tuple[Whole, Floats]:

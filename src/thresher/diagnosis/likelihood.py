@@ -31,6 +31,8 @@ STEP = math.log(3.0) / 4.0
 """How far points of the grid of strengths lie apart, in the natural logarithm."""
 HIDDEN_SHIFT = 4
 """Hidden factors of a stint are 3 and a third; the makers' judgement."""
+CERTAIN_SHIFT = 0
+"""Component checks look at the very part: there is nothing hidden."""
 OUTSIDE_SHIFT = 8
 """Of use outside our runs less is known: 9 and a ninth."""
 HIDDEN_WEIGHT = 1.0 / 6.0
@@ -78,8 +80,8 @@ class FaultTable:
     `rates` (F, G): a fault's part in each group's rate for strength 1; `expected` (F, P): its expected count in each
     piece for strength 1; `strengths` and `log_weights` (F, K): its grid, weights of points that are left out minus
     infinity; `worth` (G) what each group counts, `owner` (G) the piece it belongs to; `quiet` (G) the background's
-    rates. `group_stint` (G) and `piece_stint` (P) are numbers of stints, `outside` says which stints are use outside
-    our runs; `names` are trial and load of each.
+    rates. `group_stint` (G) and `piece_stint` (P) are numbers of stints, `shifts` by how many points
+    of the grid the hidden factors of each stint lie aside, `names` are trial and load of each.
     """
 
     rates: Floats
@@ -91,7 +93,7 @@ class FaultTable:
     quiet: Floats
     group_stint: Whole
     piece_stint: Whole
-    outside: Flags
+    shifts: Whole
     states: States = field(default_factory=lambda: no_states(0))
     names: tuple[tuple[int, str], ...] = ()
 
@@ -103,7 +105,7 @@ class FaultTable:
     @property
     def stints(self) -> int:
         """Number of stints."""
-        return len(self.outside)
+        return len(self.shifts)
 
     @property
     def padded(self) -> Floats:
@@ -119,7 +121,7 @@ def log_sum(values: Floats, axis: int | tuple[int, ...] | None = None) -> Floats
     return np.asarray(summed + most.reshape(summed.shape), dtype=np.float64)
 
 
-def with_hidden(padded: Floats, outside: bool, axes: int = 1) -> Floats:
+def with_hidden(padded: Floats, shift: int, axes: int = 1) -> Floats:
     """Sum the hidden factors of a stint out of log likelihoods on the padded grid: the grid without padding.
 
     The last axis is that of strengths, or the last two for two faults."""
@@ -127,7 +129,7 @@ def with_hidden(padded: Floats, outside: bool, axes: int = 1) -> Floats:
     most = padded.max(axis=over, keepdims=True)
     summed = np.exp(padded - most)
     for axis in over:
-        summed = _spread(summed, outside, axis)
+        summed = _spread(summed, shift, axis)
     return np.asarray(most + np.log(np.maximum(summed, _LEAST)))
 
 
@@ -135,9 +137,8 @@ _LEAST = 1e-300
 """What is so much less likely than the likeliest strength is as good as impossible."""
 
 
-def _spread(values: Floats, outside: bool, axis: int) -> Floats:
+def _spread(values: Floats, shift: int, axis: int) -> Floats:
     """Average over the hidden factors along one axis of the padded grid, which loses its padding by that."""
-    shift = OUTSIDE_SHIFT if outside else HIDDEN_SHIFT
     points = values.shape[axis] - 2 * PAD
     turned = np.moveaxis(values, axis, 0)
     sides = turned[PAD - shift : PAD - shift + points] + turned[PAD + shift : PAD + shift + points]
@@ -193,7 +194,7 @@ class _Singles:
                 padded += (table.worth[groups] * np.log(rates)).sum(axis=2)
             if spends and stint == table.piece_stint[piece]:
                 padded -= self.padded * table.expected[:, piece, None]
-            self.summed[stint] = with_hidden(padded, bool(table.outside[stint]))
+            self.summed[stint] = with_hidden(padded, int(table.shifts[stint]))
 
     def total(self) -> Floats:
         """Return what all stints say together, by strength: (F, K)."""
@@ -217,7 +218,7 @@ def _silent(table: FaultTable) -> Floats:
     total, padded = np.zeros(table.strengths.shape), table.padded
     for stint, spent in spent_by_stint(table).items():
         if spent.any():
-            total = total + with_hidden(-padded * spent[:, None], bool(table.outside[stint]))
+            total = total + with_hidden(-padded * spent[:, None], int(table.shifts[stint]))
     return log_sum(total + table.log_weights, axis=1)
 
 
@@ -314,8 +315,7 @@ def _both(table: FaultTable, one: int, other: int, singles: _Singles) -> float:
             a, b = mine * table.rates[one, group], theirs * table.rates[other, group]
             joined += worth * (np.log(quiet + a[:, None] + b[None, :]) + math.log(quiet))
             joined -= worth * (np.log(quiet + a)[:, None] + np.log(quiet + b)[None, :])
-        outside = bool(table.outside[stint])
-        total = total + with_hidden(joined, outside, axes=2)
+        total = total + with_hidden(joined, int(table.shifts[stint]), axes=2)
     return float(log_sum(total))
 
 
