@@ -227,7 +227,7 @@ def rate_of(
 def likelihood(faults: tuple[Single, ...], evidence: Evidence, finer: int) -> float:
     """Sum over strengths of all faults, and in each stint over the hidden factors of each."""
     trials = evidence.book.trials
-    trial_of = {run: trial for trial in trials for run in trial.runs}
+    trial_of: dict[int | None, Trial] = {run: trial for trial in trials for run in trial.runs}
     grids = [strengths(fault.way, finer) for fault in faults]
     shape = tuple(len(theta) for theta, _ in grids)
     total = np.zeros(shape)
@@ -287,7 +287,7 @@ def starting(faults: tuple[Single, ...], evidence: Evidence) -> float:
 def by_force(evidence: Evidence, finer: int = 1) -> dict[tuple[tuple[str, str, str, int], ...], float]:
     cores = list(dict.fromkeys(each.core for each in evidence.findings if each.core is not None))
     mine = singles(cores, {tag for trial in evidence.book.trials for tag in trial.configuration.treated})
-    weighed = {(): math.log(NOTHING) + likelihood((), evidence, finer)}
+    weighed: dict[tuple[Single, ...], float] = {(): math.log(NOTHING) + likelihood((), evidence, finer)}
     for one in mine:
         weighed[(one,)] = math.log(one.prior) + likelihood((one,), evidence, finer)
     for one, other in itertools.combinations(mine, 2):
@@ -325,7 +325,8 @@ def job(seed: int) -> Evidence:
     )
     parts = tuple(BookPart(tag, kind) for tag, kind in OWN_PARTS.items())
     parts += tuple(BookPart(tag, kind, known_good=True) for tag, kind in SHOP_PARTS.items())
-    findings, spent = [], []
+    findings: list[Finding] = []
+    spent: list[Exposure] = []
     for trial in trials:
         run = trial.runs[0]
         spent += [

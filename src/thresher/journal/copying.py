@@ -2,6 +2,7 @@
 
 import shutil
 import sqlite3
+import tempfile
 from contextlib import closing
 from pathlib import Path
 
@@ -15,16 +16,23 @@ _MERGED = ("-wal", "-shm", "-journal")
 def copy_job(job: Path, folder: Path) -> None:
     """Copy a job file and what lies beside it (black box, waiting rows) into a folder. Raises OSError.
 
-    A file that is no database any more is copied as it is: somebody may still get something out of it.
+    A file that is no database any more is copied as it is: somebody may still get something out of it. The copy is made
+    in this computer's own temporary folder first: a database locks and syncs page by page, which a share of the network
+    takes minutes for, or does not do at all.
     """
     target = folder / job.name
-    try:
-        with closing(sqlite3.connect(f"{job.absolute().as_uri()}?mode=ro", uri=True, timeout=5.0)) as source:
-            target.unlink(missing_ok=True)
-            with closing(sqlite3.connect(target)) as copy:
+    with tempfile.TemporaryDirectory(prefix="thresher-copy-") as here:
+        whole = Path(here) / job.name
+        try:
+            address = f"{job.absolute().as_uri()}?mode=ro"
+            with (
+                closing(sqlite3.connect(address, uri=True, timeout=5.0)) as source,
+                closing(sqlite3.connect(whole)) as copy,
+            ):
                 source.backup(copy)
-    except sqlite3.Error:
-        shutil.copyfile(job, target)
+            shutil.copyfile(whole, target)
+        except sqlite3.Error:
+            shutil.copyfile(job, target)
     for beside in sorted(job.parent.glob(f"{job.name}?*")):
         merged = beside.name.endswith(_MERGED)
         if is_file(beside) and not merged and beside != lock_path(job):
