@@ -11,7 +11,7 @@ from pytestqt.qtbot import QtBot
 
 from tests.crash.engine_process import EngineProcess
 from tests.ui.conftest import OpenWindow
-from thresher.diagnosis.next_trial import candidates
+from thresher.diagnosis.candidates import candidates
 from thresher.model.decisions import ActualCause, ClosedJob, Culprit, Decisions, LockedVerdict, PriorChange
 from thresher.model.errors import EnvironmentFault
 from thresher.model.parts import PartKind, PartStatus

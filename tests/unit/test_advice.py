@@ -5,11 +5,12 @@ from dataclasses import replace
 import pytest
 
 from thresher.diagnosis.advice import advise
+from thresher.diagnosis.candidates import candidates, swap_minutes
 from thresher.diagnosis.decision import decide, is_sound, load_prices
 from thresher.diagnosis.evidence import Again, Evidence, logged_share, signs_of
 from thresher.diagnosis.inference import compute_posterior, counted
 from thresher.diagnosis.knowledge import load_knowledge, parse_knowledge
-from thresher.diagnosis.next_trial import candidates, next_trials, swap_minutes
+from thresher.diagnosis.next_trial import next_trials
 from thresher.diagnosis.proof import Proof
 from thresher.diagnosis.verdict import diagnose
 from thresher.model.errors import InputError
@@ -163,7 +164,8 @@ def test_strays_are_no_reason_to_do_anything_and_hide_no_fault() -> None:
 
 
 def test_a_core_that_hangs_is_one_core_s_own_fault() -> None:
-    shown = verdict((seen(K.CORE_HANG, core=2), seen(K.LOCKED_UP, core=2)), (Exposure(1, 0, "matrix", 20.0, 70.0),))
+    later = replace(seen(K.LOCKED_UP, core=2), at=500.0)
+    shown = verdict((seen(K.CORE_HANG, core=2), later), (Exposure(1, 0, "matrix", 20.0, 70.0),))
     assert chance(shown, "processor.hanging-core") > 0.7
     assert next(each for each in shown.suspects if each.mode == "processor.hanging-core").place == "core 2"
 
@@ -245,7 +247,7 @@ def test_a_machine_that_was_clean_for_long_is_handed_back() -> None:
 
 def test_without_a_trial_that_reports_anything_nobody_is_kept_waiting() -> None:
     posterior = compute_posterior(counted(Evidence((seen(K.ENDED_SUDDENLY),), (), 4, (), book())), KNOWLEDGE)
-    advice = advise(decide(posterior, PRICES, LIMITS, book()), (), Proof(0.0, None), LIMITS)
+    advice = advise(decide(posterior, PRICES, LIMITS, book()), (), Proof(None), LIMITS)
     assert advice.course is Course.WATCH
     assert advice.act is None
     assert "Cannot tell" in advice.sentence

@@ -9,7 +9,9 @@ from hypothesis import strategies as st
 
 from thresher.diagnosis.decision import load_prices
 from thresher.diagnosis.evidence import Evidence
+from thresher.diagnosis.inference import compute_posterior
 from thresher.diagnosis.knowledge import Action, load_knowledge
+from thresher.diagnosis.proof import prove
 from thresher.diagnosis.verdict import diagnose
 from thresher.model.findings import Finding, FindingKind, Severity, WrongPlace
 from thresher.model.parts import PartKind, PartStatus
@@ -133,7 +135,7 @@ def test_a_slot_that_spoils_every_module_is_found_and_left_empty() -> None:
     assert said.advice.act is not None
     (step,) = said.advice.act.steps
     assert (step.action, step.tag) == (Action.MOVE.value, "A2")
-    assert said.sentence.startswith("Use another memory slot")
+    assert said.sentence.startswith("Use a memory slot other than A2: faulty memory slot")
 
 
 def test_before_that_a_module_in_another_slot_is_among_what_can_be_tried() -> None:
@@ -225,7 +227,46 @@ def test_what_nothing_explains_lets_something_else_grow() -> None:
     assert chance(say(odd, (ran(1, "matrix", 20.0),)), "other.unknown") > 5 * chance(say(), "other.unknown")
 
 
+@pytest.mark.parametrize(
+    ("first", "second"),
+    [(K.HEAT_LIMIT, K.HEAT_THROTTLE), (K.CORE_HANG, K.LOCKED_UP)],
+)
+def test_one_event_that_two_kinds_report_counts_once(first: FindingKind, second: FindingKind) -> None:
+    spent = (ran(1, "matrix", 20.0, 95.0),)
+    once = say((found(first, core=2, at=100.0),), spent)
+    both = (found(first, core=2, at=100.0), found(second, core=2, at=130.0))
+    for findings in (both, both[::-1]):
+        twice = say(findings, spent)
+        assert [each.probability for each in twice.suspects] == [each.probability for each in once.suspects]
+    later = say((both[0], replace(both[1], at=400.0)), spent)
+    other_core = say((both[0], replace(both[1], core=3)), spent)
+    for distinct in (later, other_core):
+        assert healthy(distinct) != pytest.approx(healthy(once), rel=0.01)
+
+
+def test_a_machine_that_starts_again_is_tested_again() -> None:
+    dead = Trial(0, "As it came in", AS_IT_CAME, (1,), (Outcome(Ended.NO_START, "", 0.0),))
+    still = say(spent=(ran(1, "matrix", 5.0),), trials=(dead,))
+    assert still.next_trials[0].stints == ()
+    again = say(
+        spent=(ran(1, "matrix", 5.0), ran(2, "matrix", 5.0)), trials=(dead, Trial(1, "again", AS_IT_CAME, (2,)))
+    )
+    assert all(each.stints for each in again.next_trials)
+    assert not any("does not start" in reason.text for each in again.suspects for reason in each.reasons)
+
+
 # ---- proof
+
+
+def test_the_run_that_verifies_says_what_it_takes_to_put_the_machine_together_again() -> None:
+    ours = AS_IT_CAME.swapped("S", "our S")
+    trials = (Trial(0, "As it came in", AS_IT_CAME, (1,)), Trial(1, "our S in place of S", ours, (2,)))
+    evidence = Evidence((), (ran(1, "memory", 10.0, 50.0), ran(2, "memory", 10.0, 50.0)), 4, (), Book(PARTS, trials))
+    proof = prove(compute_posterior(evidence, KNOWLEDGE), evidence)
+    assert proof.trial is not None
+    assert proof.trial.candidate.configuration == AS_IT_CAME
+    assert proof.trial.candidate.minutes == 15.0  # a supply is swapped back in a quarter of an hour
+    assert proof.ran == 10.0
 
 
 def repaired(*spent: Exposure) -> Verdict:
@@ -243,7 +284,8 @@ def test_nothing_is_handed_back_before_it_is_proved() -> None:
     assert at_once.advice.trial is not None
     assert at_once.advice.trial == at_once.next_trials[0]
     assert "memory" in {load for load, _ in at_once.advice.trial.stints}
-    assert "not proved yet" in at_once.sentence
+    assert "no run has confirmed it yet" in at_once.sentence
+    assert at_once.advice.sentence.startswith("Verify before returning it: ")
     proved = repaired(*(ran(2, load, minutes) for load, minutes in at_once.advice.trial.stints))
     assert proved.advice is not None
     assert proved.advice.course is Course.RETURN
@@ -320,14 +362,14 @@ def test_headline_advice_statuses_and_acts_are_one_decision(
         assert 0.0 <= suspect.probability <= 1.0 + 1e-9
 
 
-def test_each_of_the_first_suspects_says_what_would_settle_it() -> None:
+def test_each_of_the_first_suspects_names_its_deciding_test() -> None:
     words = tuple(word(0x1000 * n, 7, "A2") for n in range(1, 4))
     said = say(words, (ran(1, "memory", 15.0, 50.0),))
     first = [each for each in said.suspects[:3] if each.kind is not None]
-    assert all(each.turning_point for each in first)
+    assert all(each.deciding_test for each in first)
     contact = next(each for each in said.suspects if each.mode == "memory.contact" and each.tag == "M1")
-    assert contact.turning_point.startswith("M2 alone, in slot A2")  # a contact that is M1's would be gone then
-    assert "if it fails" in contact.turning_point
+    assert contact.deciding_test.startswith("M2 alone, in slot A2")  # a contact that is M1's would be gone then
+    assert "if it fails" in contact.deciding_test
 
 
 def test_a_part_is_priced_once_for_two_faults_that_it_mends() -> None:

@@ -276,3 +276,16 @@ def test_the_shop_s_own_prices_are_used_and_a_faulty_list_is_reported(
     assert verdict_now(engine).own_prices is False
     assert any(entry.title == "The shop's prices cannot be used" for entry in engine.snapshot().tape)
     engine.close()
+
+
+def test_a_machine_that_starts_again_begins_another_trial(engine: Engine, sheet: MakeSheet) -> None:
+    engine.trials.add_outcome(0, Outcome(Ended.NO_START, "", 0.0))
+    engine.run_to_end(sheet(30))
+    engine.run_to_end(sheet(30))
+    assert [(each.title, each.runs) for each in engine.trials.book.trials] == [
+        (AS_IT_CAME, ()),
+        ("It starts again", (1, 2)),
+    ]
+    assert engine.verdict is not None
+    assert all(each.stints for each in engine.verdict.next_trials)
+    engine.close()

@@ -83,7 +83,8 @@ def test_what_heat_alone_does_is_no_rate_of_faults() -> None:
 
 
 def worth_of(evidence: Evidence) -> tuple[HowLong, tuple[HowLong, ...]]:
-    return how_long(compute_posterior(evidence, KNOWLEDGE), evidence, KNOWLEDGE)
+    posterior = compute_posterior(evidence, KNOWLEDGE)
+    return how_long(posterior, posterior.table, evidence, KNOWLEDGE)
 
 
 def test_each_kind_of_fault_has_its_own_time_and_99_takes_longer_than_95() -> None:

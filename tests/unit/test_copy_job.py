@@ -4,6 +4,8 @@ import sqlite3
 from contextlib import closing
 from pathlib import Path
 
+import pytest
+
 from thresher.journal.copying import copy_job
 from thresher.journal.jobfile import JobFile
 from thresher.journal.lock import locked
@@ -41,3 +43,25 @@ def test_what_is_no_job_any_more_is_copied_as_it_is(tmp_path: Path) -> None:
     job.write_bytes(b"damaged beyond reading" * 50)
     copy_job(job, there)
     assert (there / "a.thresher").read_bytes() == job.read_bytes()
+
+
+def test_a_copy_that_has_no_room_is_an_error_and_no_torn_file(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    job, target = tmp_path / "job.thresher", tmp_path / "there"
+    target.mkdir()
+    with sqlite3.connect(job) as made:
+        made.execute("create table rows (text)")
+        made.execute("insert into rows values (zeroblob(200000))")
+    made.close()
+    connect = sqlite3.connect
+
+    def small(place: Path | str, timeout: float = 5.0, uri: bool = False) -> sqlite3.Connection:
+        """Connect, with room for 8 pages in the copy."""
+        opened: sqlite3.Connection = connect(place, timeout=timeout, uri=uri)
+        if not uri:
+            opened.execute("pragma max_page_count = 8")
+        return opened
+
+    monkeypatch.setattr("thresher.journal.copying.sqlite3.connect", small)
+    with pytest.raises(OSError, match="no room for a copy"):
+        copy_job(job, target)
+    assert list(target.iterdir()) == []

@@ -9,8 +9,8 @@ from hypothesis import strategies as st
 
 from thresher.diagnosis.decision import load_prices
 from thresher.diagnosis.evidence import Evidence, damped_count
-from thresher.diagnosis.inference import DECIBANS
 from thresher.diagnosis.knowledge import Knowledge, load_knowledge, parse_knowledge
+from thresher.diagnosis.suspects import DECIBANS
 from thresher.diagnosis.verdict import diagnose
 from thresher.model.errors import InputError
 from thresher.model.exposure import band_of

@@ -178,3 +178,5 @@ def test_a_trial_s_sheet_has_its_one_load_for_its_minutes() -> None:
     ]
     with pytest.raises(InputError, match="no load 'everyday use'"):
         trial_sheet((("everyday use", 60.0),), "x")
+    with pytest.raises(InputError, match="at least one load"):
+        trial_sheet((), "x")

@@ -5,6 +5,7 @@ from dataclasses import replace
 
 import pytest
 
+from thresher.diagnosis.candidates import candidates
 from thresher.diagnosis.decision import (
     Prices,
     chance_of,
@@ -15,9 +16,10 @@ from thresher.diagnosis.decision import (
     parse_prices,
 )
 from thresher.diagnosis.evidence import Evidence
-from thresher.diagnosis.inference import DECIBANS, Posterior, compute_posterior, counted
+from thresher.diagnosis.inference import Posterior, compute_posterior, counted
 from thresher.diagnosis.knowledge import Action, load_knowledge
-from thresher.diagnosis.next_trial import candidates, cost_of, next_trials
+from thresher.diagnosis.next_trial import cost_of, next_trials
+from thresher.diagnosis.suspects import DECIBANS
 from thresher.diagnosis.verdict import diagnose
 from thresher.model.errors import InputError
 from thresher.model.findings import Finding, FindingKind, Severity

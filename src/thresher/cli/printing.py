@@ -40,8 +40,8 @@ def print_verdict(verdict: Verdict) -> None:
         for reason in suspect.reasons:
             if abs(reason.decibans) >= 0.5:
                 say(f"          {reason.decibans:+6.1f}  {reason.text}")
-        if suspect.turning_point:
-            say(f"          to settle it: {suspect.turning_point}")
+        if suspect.deciding_test:
+            say(f"          deciding test: {suspect.deciding_test}")
     say("  (evidence weight in decibans: +10 = 10 times more likely, -10 = 10 times less likely)")
     if verdict.advice is not None:
         say(f"  What to do: {verdict.advice.sentence}")

@@ -376,7 +376,9 @@ def _check_limits(limits: SheetLimits) -> list[InputFault]:
 
 
 def trial_sheet(stints: Sequence[Stint], title: str) -> RunSheet:
-    """Return the sheet of a trial: one load after the other, on all threads. Raises InputError for an unknown load."""
+    """Return the sheet of a trial: one load after the other, on all threads. Raises InputError without known loads."""
+    if not stints:
+        raise InputError("trial", [InputFault("stints", "name at least one load and its minutes")])
     loads = ", ".join(f"{minutes:.0f} min of {load}" for load, minutes in stints)
     named = " ".join(title.replace("\\", " ").replace('"', "'").split()) or stints[0][0]
     text = f'format = "{FORMAT}"\ntitle = "{named}, {loads}"\n'

@@ -8,10 +8,12 @@ from dataclasses import replace
 
 import numpy as np
 
-from thresher.diagnosis.evidence import Cell, Evidence, Floats, logged_share, rate_factor, trial_number
-from thresher.diagnosis.inference import Posterior, Way, acts_in, shift_of, table_of, way_of
+from thresher.diagnosis.evidence import Cell, Evidence, Floats, logged_share, pieces_of, rate_factor, trial_number
+from thresher.diagnosis.fault_table import shift_of, table_of
+from thresher.diagnosis.faults import Way, acts_in, way_of
+from thresher.diagnosis.inference import Posterior
 from thresher.diagnosis.knowledge import Knowledge
-from thresher.diagnosis.likelihood import FaultTable, Whole, log_sum, silence, spent_by_stint, with_hidden
+from thresher.diagnosis.likelihood import FaultTable, Whole, log_silence, log_sum, spent_by_stint, with_hidden
 from thresher.model.exposure import band_of
 from thresher.model.findings import ENDING_KINDS, FindingKind
 from thresher.model.parts import PartKind
@@ -23,32 +25,38 @@ _HOURS_LOOKED_AT = 110
 """Each is 13 % longer than the one before; between them the share is read off a straight line."""
 
 
-def _clean_table(posterior: Posterior, evidence: Evidence, knowledge: Knowledge) -> FaultTable:
+def clean_table(posterior: Posterior, evidence: Evidence, knowledge: Knowledge) -> FaultTable:
     """Return the table of the evidence without minutes before an end of the machine: they are no clean time."""
     clean = tuple(each for each in evidence.exposures if not each.broken_off)
     if len(clean) == len(evidence.exposures):
         return posterior.table
-    return table_of(list(posterior.faults), replace(evidence, exposures=clean), knowledge)
+    only = replace(evidence, exposures=clean)
+    return table_of(posterior.faults, pieces_of(only), only, knowledge)
 
 
-def shown_shares(posterior: Posterior, evidence: Evidence, knowledge: Knowledge) -> dict[Way, float]:
-    """Return which share of each way of being faulty of each part would have been detected by now."""
-    table = _clean_table(posterior, evidence, knowledge)
-    quiet = silence(table)
+def shown_shares(posterior: Posterior, table: FaultTable) -> dict[Way, float]:
+    """Return which share of each way of being faulty of each part would have been detected by now, by the clean table.
+
+    Where parts have no tags yet, the shop's do not count: they were not in the machine."""
+    quiet = np.exp(log_silence(table))
     priors = np.exp([fault.log_prior for fault in posterior.faults])
     total: dict[Way, float] = {}
     missed: dict[Way, float] = {}
     for number, fault in enumerate(posterior.faults):
+        if fault.ours and not fault.tag:
+            continue
         way = way_of(fault)
         total[way] = total.get(way, 0.0) + float(priors[number])
         missed[way] = missed.get(way, 0.0) + float(priors[number] * quiet[number])
     return {way: 1.0 - missed[way] / total[way] for way in total}
 
 
-def how_long(posterior: Posterior, evidence: Evidence, knowledge: Knowledge) -> tuple[HowLong, tuple[HowLong, ...]]:
+def how_long(
+    posterior: Posterior, table: FaultTable, evidence: Evidence, knowledge: Knowledge
+) -> tuple[HowLong, tuple[HowLong, ...]]:
     """Return what clean minutes are worth for all faults together, and for each mode that some load has strained.
 
-    Modes count by their prior; further minutes at the rate of the newest exposures, all loads that ran then together.
+    Modes count by their prior; further minutes at the rate of the newest exposures. `table` is the clean table.
     """
     every = HowLong("", "all kinds together", PartKind.PROCESSOR, 0.0, None, None)
     if not evidence.exposures:
@@ -64,7 +72,6 @@ def how_long(posterior: Posterior, evidence: Evidence, knowledge: Knowledge) -> 
     if not chosen:
         return every, ()
     hours = np.concatenate(([0.0], np.geomspace(0.001, _LONGEST_HOURS, _HOURS_LOOKED_AT)))
-    table = _clean_table(posterior, evidence, knowledge)
     priors = np.exp([fault.log_prior for fault in posterior.faults])
     paces = np.array(
         [
@@ -100,8 +107,9 @@ def _left_after(
         elif spent[chosen].any():
             before += with_hidden(-padded * spent[chosen, None], int(table.shifts[stint]))
     before += table.log_weights[chosen]
-    left = [log_sum(before + with_hidden(-padded * (so_far + paces * more)[:, None], shift), axis=1) for more in hours]
-    return np.asarray(np.exp(np.stack(left, axis=1)))
+    spent_then = so_far[:, None] + paces[:, None] * hours
+    left = before[:, None, :] + with_hidden(-padded[:, None, :] * spent_then[:, :, None], shift)
+    return np.asarray(np.exp(log_sum(left, axis=2)))
 
 
 def _how_long(name: str, title: str, kind: PartKind, unshown: Floats, hours: Floats) -> HowLong:

@@ -3,7 +3,8 @@
 import numpy as np
 
 from thresher.diagnosis.evidence import Evidence
-from thresher.diagnosis.inference import Posterior, Way, acts_in, way_of
+from thresher.diagnosis.faults import STILL_THERE, Way, acts_in, way_of
+from thresher.diagnosis.inference import Posterior
 from thresher.diagnosis.knowledge import Action, Knowledge
 from thresher.model.parts import PartKind, PartStatus
 from thresher.model.verdict import ActStep, Advice, Course, Suspect, percent, suspect_title
@@ -22,7 +23,7 @@ def statuses_of(
     A part is to be replaced when that is what is advised; where nothing is advised, when it is as likely as that takes.
     Of several parts of a kind one must be to be replaced by itself: to know that it is one of two is doubt about both.
     `shown` is what share of each way of being faulty would have been detected."""
-    there = acts_in(posterior.faults, evidence.book.base) >= _IN
+    there = acts_in(posterior.faults, evidence.book.base) >= STILL_THERE
     judged = _Judged(posterior, suspects, shown, knowledge, advice)
     numbers = [
         n for n, fault in enumerate(posterior.faults) if there[n] and _of_a_part(fault.mode.action, fault.mode.harmless)
@@ -43,9 +44,6 @@ def statuses_of(
             status = PartStatus.REPLACE
         statuses[kind.value] = status
     return statuses
-
-
-_IN = 0.5
 
 
 def _of_a_part(action: Action, harmless: bool) -> bool:
@@ -124,19 +122,19 @@ def sentence_of(
             return "; ".join(_action_sentence(first, sum_, knowledge) for first, sum_ in sure)
     healthy = next(each for each in suspects if each.kind is None)
     handing_back = advice is not None and advice.course in (Course.PROVE, Course.RETURN)
-    if not evidence.findings and (handing_back or healthy.probability >= _EVEN):
+    if not evidence.findings and (handing_back or healthy.probability >= _LIKELY_HEALTHY):
         return f"No fault found; {percent(share)} of such faults would have been detected by now"
     if advice is not None and advice.course is Course.RETURN:
-        return f"Nothing faulty is left ({percent(healthy.probability)}), and the runs since have proved it"
+        return f"No fault left ({percent(healthy.probability)} likely healthy); the last runs confirm it"
     if advice is not None and advice.course is Course.PROVE:
-        return f"Nothing faulty is known to be left ({percent(healthy.probability)}), but that is not proved yet"
+        return f"No known fault left ({percent(healthy.probability)} likely healthy), but no run has confirmed it yet"
     top = next(each for each in suspects if not each.gone)
     if top.kind is None:
         return f"Cannot tell yet: {percent(top.probability)} likely that nothing is faulty"
     return f"Cannot tell yet: most likely {_begun_small(suspect_title(top))}, {top.title} ({percent(top.probability)})"
 
 
-_EVEN = 0.5
+_LIKELY_HEALTHY = 0.5
 
 
 def _step_sentence(step: ActStep, suspects: tuple[Suspect, ...], knowledge: Knowledge) -> str:
@@ -166,9 +164,9 @@ def _decisions(suspects: tuple[Suspect, ...], knowledge: Knowledge) -> list[tupl
     """Suspects that the same act at the same place would fix belong together: the likeliest of each, and their sum."""
     together: dict[tuple[Action, str, str], list[Suspect]] = {}
     for suspect in suspects:
-        if suspect.kind is not None and not suspect.gone:
-            key = (knowledge.mode(suspect.mode).action, suspect.part, suspect.place)
-            together.setdefault(key, []).append(suspect)
+        action = knowledge.mode(suspect.mode).action if suspect.kind is not None else Action.LOOK
+        if action is not Action.LOOK and not suspect.gone:
+            together.setdefault((action, suspect.part, suspect.place), []).append(suspect)
     groups = [(each[0], min(1.0, sum(suspect.probability for suspect in each))) for each in together.values()]
     return sorted(groups, key=lambda group: -group[1])
 
@@ -192,12 +190,12 @@ def _action_sentence(suspect: Suspect, probability: float, knowledge: Knowledge)
         Action.CLEAN: "Clean the graphics card" if suspect.kind is PartKind.GRAPHICS else "Clean the cooling",
         Action.RESEAT: _RESEATS.get(suspect.kind, f"Reseat: {part}") if suspect.kind is not None else "",
         Action.STOCK: "Go back to stock settings",
-        Action.LOOK: "Look further",
         Action.NOTHING: "Do nothing",
     }
     if knowledge.mode(suspect.mode).moves:
-        than = f" than {suspect.place}" if suspect.place else ""
-        return f"Use another {knowledge.mode(suspect.mode).moves}{than}: {suspect.title} ({percent(probability)})"
+        moves = knowledge.mode(suspect.mode).moves
+        act = f"Use a {moves} other than {suspect.place}" if suspect.place else f"Use another {moves}"
+        return f"{act}: {suspect.title} ({percent(probability)})"
     place = f"{suspect.place} " if suspect.place else ""
     what = "is weak" if suspect.core is not None else suspect.title
     place = f"{suspect.place}, " if suspect.place and suspect.core is None else place

@@ -14,7 +14,8 @@ from pathlib import Path
 import numpy as np
 
 from thresher.diagnosis.evidence import Floats
-from thresher.diagnosis.inference import Fault, Posterior, acts_under
+from thresher.diagnosis.faults import STILL_THERE, TREATED_FACTOR, Fault, acts_under
+from thresher.diagnosis.inference import Posterior
 from thresher.diagnosis.knowledge import Action, Thresholds
 from thresher.model.errors import InputError, InputFault
 from thresher.model.parts import PartKind
@@ -30,8 +31,6 @@ _MORNING = 5 * 60.0
 _PAIRED = 10
 _WORTH_NAMING = 0.01
 """Acts that fix something less likely than this are not listed."""
-_TREATMENT_MENDS = 0.97
-"""How surely cleaning or reseating fixes a fault that comes from dust or contact; the makers' judgement."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -171,11 +170,11 @@ def _treatments(posterior: Posterior, prices: Prices, mine: set[int]) -> list[_S
     """Return what is cleaned or reseated: all parts of a kind together, since that is how it is done."""
     acts = []
     for action in (Action.CLEAN, Action.RESEAT):
-        # what withstands a treatment is not treated again
+        # what a treatment has not fixed is not treated again
         kinds = {
             posterior.faults[number].mode.part
             for number in mine
-            if posterior.faults[number].mode.action is action and not posterior.faults[number].withstands
+            if posterior.faults[number].mode.action is action and not posterior.faults[number].treatment_failed
         }
         for kind in sorted(kinds):
             mended = {
@@ -183,7 +182,7 @@ def _treatments(posterior: Posterior, prices: Prices, mine: set[int]) -> list[_S
                 for n in mine
                 if posterior.faults[n].mode.action is action
                 and posterior.faults[n].mode.part is kind
-                and not posterior.faults[n].withstands
+                and not posterior.faults[n].treatment_failed
             }
             minutes = prices.minutes.get(action.value, 15.0)
             words = _TREATMENT_WORDS.get((action, kind), f"{action.value} the {kind.value}")
@@ -205,14 +204,14 @@ _ITEM_PRICE, _ITEM_MINUTES = 25.0, 15.0
 _MOVE_MINUTES = 5.0
 _SEARCH_MINUTES = 60.0
 """Bench time to be reckoned with for a fault that is not among the suspects."""
-_LEFT = 0.5
-"""A fault that is there to a smaller share under the configuration that is handed back counts as fixed by it."""
 
 
 def left_in(posterior: Posterior, base: Configuration | None) -> Posterior:
     """Return the same with hypotheses cut down to the faults that the machine would be handed back with."""
     healthy = len(posterior.faults)
-    gone = np.array([*(fault.mode.harmless or acts_under(fault, base) < _LEFT for fault in posterior.faults), True])
+    gone = np.array(
+        [*(fault.mode.harmless or acts_under(fault, base) < STILL_THERE for fault in posterior.faults), True]
+    )
     return replace(posterior, members=np.where(gone[posterior.members], healthy, posterior.members))
 
 
@@ -236,7 +235,7 @@ def _simple_acts(posterior: Posterior, prices: Prices, book: Book) -> list[_Simp
     acts += _of_items(items, prices) + _moves(places, prices)
     acts += _treatments(posterior, prices, {number for number, _ in of_parts})
     settings = frozenset(n for n, fault in mine if fault.mode.of_settings)
-    if base is not None and all(acts_under(posterior.faults[n], base) < _LEFT for n in settings):
+    if base is not None and all(acts_under(posterior.faults[n], base) < STILL_THERE for n in settings):
         settings = frozenset()
     if settings:
         minutes = prices.minutes.get(Action.STOCK.value, 8.0)
@@ -274,14 +273,14 @@ def _of_items(faults: Numbered, prices: Prices) -> list[_Simple]:
 
 
 def _moves(faults: Numbered, prices: Prices) -> list[_Simple]:
-    """Return for each place that may be bad that what sits in it goes to another."""
+    """Return for each place that may be faulty that what sits in it moves to another."""
     by_place: dict[tuple[str, str], set[int]] = {}
     for number, fault in faults:
         by_place.setdefault((fault.place, fault.mode.moves), set()).add(number)
     acts = []
     for (place, moves), numbers in by_place.items():
         minutes = prices.minutes.get(Action.MOVE.value, _MOVE_MINUTES)
-        words = f"use another {moves}" + (f" than {place}" if place else "")
+        words = f"use a {moves} other than {place}" if place else f"use another {moves}"
         acts.append(_Simple(words, Action.MOVE, place or moves, PartKind.BOARD, 0.0, minutes, frozenset(numbers)))
     return acts
 
@@ -310,7 +309,7 @@ def _act(parts: tuple[_Simple, ...], posterior: Posterior, prices: Prices, later
     mended = np.zeros(len(posterior.faults) + 1)
     mended[-1] = 1.0
     for each in parts:
-        sure = _TREATMENT_MENDS if each.action in (Action.CLEAN, Action.RESEAT) else 1.0
+        sure = 1.0 - TREATED_FACTOR if each.action in (Action.CLEAN, Action.RESEAT) else 1.0
         numbers = list(each.fixed)
         mended[numbers] = np.maximum(mended[numbers], sure)
     fixed = mended[posterior.members].prod(axis=1)
@@ -343,8 +342,8 @@ def _needed(parts: tuple[_Simple, ...], posterior: Posterior) -> float:
 
 
 def _remedy(fault: Fault) -> Action:
-    """Return what mends a fault: of one that withstands its treatment, that its part is replaced."""
-    return Action.REPLACE if fault.withstands else fault.mode.action
+    """Return what mends a fault: of one that treatment_failed its treatment, that its part is replaced."""
+    return Action.REPLACE if fault.treatment_failed else fault.mode.action
 
 
 def chance_of(posterior: Posterior, wanted: "set[int]") -> float:

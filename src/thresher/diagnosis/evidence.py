@@ -3,7 +3,7 @@
 import math
 import re
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -199,10 +199,10 @@ def logged_share(mode: Mode, load: str) -> float:
     return 1.0 - sum(mode.shows.get(kind, 0.0) for kind in _ONLY_BY_COMPARING)
 
 
-def configuration_in(evidence: Evidence, cell: Cell) -> Configuration | None:
-    """Return what was installed in a cell, None when no book is kept."""
+def configuration_of(evidence: Evidence, trial: int) -> Configuration | None:
+    """Return what was installed in a trial, None when no book is kept."""
     trials = evidence.book.trials
-    return trials[cell.trial].configuration if cell.trial < len(trials) else None
+    return trials[trial].configuration if trial < len(trials) else None
 
 
 def trial_number(evidence: Evidence, run: int | None) -> int:
@@ -216,29 +216,17 @@ def first_like(book: Book, configuration: Configuration) -> int:
     return next(number for number, each in enumerate(book.trials) if each.configuration == configuration)
 
 
-class _TrialNumbers:
-    """The place in the book of each run, looked up once for all findings and exposures."""
-
-    def __init__(self, evidence: Evidence) -> None:
-        self._evidence = evidence
-        self._known: dict[int | None, int] = {}
-
-    def __call__(self, run: int | None) -> int:
-        if run not in self._known:
-            self._known[run] = trial_number(self._evidence, run)
-        return self._known[run]
-
-
 def pieces_of(evidence: Evidence) -> list[Piece]:
     """Order the evidence for the explanation: minutes by load, then findings by kind and core as they first came.
 
     Minutes come first: what they say by themselves is what the same time without a finding would have said. Whether
     the machine started comes last.
     """
-    number_of = _TrialNumbers(evidence)
+    runs = {each.run for each in evidence.findings} | {each.run for each in evidence.exposures}
+    number_of = {run: trial_number(evidence, run) for run in runs}
     pieces = _minutes(evidence, number_of)
     signs = signs_of(evidence.findings)
-    trials = [number_of(finding.run) for finding in evidence.findings]
+    trials = [number_of[finding.run] for finding in evidence.findings]
     counted = [n for n, each in enumerate(evidence.findings) if each.kind is not FindingKind.NO_START]
     found: list[Piece] = []
     alike = {(trials[n], signs[n], evidence.findings[n].core, evidence.findings[n].load) for n in counted}
@@ -250,13 +238,13 @@ def pieces_of(evidence: Evidence) -> list[Piece]:
     for each in evidence.book.trials:
         like = first_like(evidence.book, each.configuration)
         pieces += [_outcome_piece(each, like, outcome) for outcome in each.outcomes if _is_count(outcome)]
-    return pieces + _states(evidence, trials)
+    return pieces + _states(evidence)
 
 
-def _minutes(evidence: Evidence, number_of: _TrialNumbers) -> list[Piece]:
+def _minutes(evidence: Evidence, number_of: Mapping[int | None, int]) -> list[Piece]:
     by_load: dict[tuple[int, str], dict[Cell, float]] = {}
     for exposure in evidence.exposures:
-        trial = number_of(exposure.run)
+        trial = number_of[exposure.run]
         cells_of_load = by_load.setdefault((trial, exposure.load), {})
         cell = cell_of(exposure.load, exposure.temperature_c, trial, exposure.cores)
         cells_of_load[cell] = cells_of_load.get(cell, 0.0) + reported_minutes(exposure)
@@ -319,30 +307,38 @@ def _is_count(outcome: Outcome) -> bool:
     return outcome.ended is not Ended.NO_START
 
 
-def _states(evidence: Evidence, trials: list[int]) -> list[Piece]:
-    """Return in which configurations the machine did not start, and, once there is one, in which it did.
+def states_of(evidence: Evidence) -> dict[Configuration | None, State]:
+    """Return in which configurations the machine started, and in which it did not, by the newest trial of each.
 
-    Trying again says nothing: one configuration is one fact, and the newest word for it counts.
-    """
-    dead: dict[Configuration | None, State] = {}
-    alive: dict[Configuration | None, State] = {}
+    In one trial the last result from elsewhere counts more than its runs: a machine that has run and then no longer
+    starts is dead. When it starts again, its next run begins another trial."""
     ran = {exposure.run for exposure in evidence.exposures if exposure.block >= 0}
     ran |= {each.run for each in evidence.findings if each.run is not None and each.kind is not FindingKind.NO_START}
+    dead_runs = {each.run for each in evidence.findings if each.kind is FindingKind.NO_START}
+    states: dict[Configuration | None, State] = {}
     for number, each in enumerate(evidence.book.trials):
-        for outcome in each.outcomes:
-            into = dead if outcome.ended is Ended.NO_START else alive
-            into.setdefault(each.configuration, State(number, outcome.ended is Ended.NO_START, outcome.trust))
-        if ran & set(each.runs):
-            alive.setdefault(each.configuration, State(number, False, 1.0))
-    for finding, number in zip(evidence.findings, trials, strict=True):
-        if finding.kind is FindingKind.NO_START:
-            where = evidence.book.trials[number].configuration if evidence.book.trials else None
-            dead.setdefault(where, State(number, True, 1.0))
-    if not dead:
+        last = each.outcomes[-1] if each.outcomes else None
+        if last is not None:
+            states[each.configuration] = State(number, last.ended is Ended.NO_START, last.trust)
+        elif dead_runs & set(each.runs) or (number == 0 and None in dead_runs):
+            states[each.configuration] = State(number, True, 1.0)
+        elif ran & set(each.runs):
+            states[each.configuration] = State(number, False, 1.0)
+    if dead_runs and not evidence.book.trials:
+        states[None] = State(0, True, 1.0)
+    return states
+
+
+def _states(evidence: Evidence) -> list[Piece]:
+    """Return whether the machine started as pieces: none while it always did, since that says next to nothing."""
+    states = states_of(evidence).values()
+    if not any(state.dead for state in states):
         return []
-    pieces = [Piece(f"does not start{_under(evidence, state.trial)}", state=state) for state in dead.values()]
-    starts = [state for where, state in alive.items() if where not in dead]
-    return pieces + [Piece(f"starts{_under(evidence, state.trial)}", state=state) for state in starts]
+    ordered = sorted(states, key=lambda state: not state.dead)
+    return [
+        Piece(f"{'does not start' if state.dead else 'starts'}{_under(evidence, state.trial)}", state=state)
+        for state in ordered
+    ]
 
 
 def signs_of(findings: tuple[Finding, ...]) -> list[Sign]:

@@ -159,8 +159,9 @@ def widened(weights: Floats) -> Floats:
 class Explained:
     """Log likelihoods after 1, 2 ... pieces: `none` (P), `one` (F, P), and `two` (N, P) for the pairs (N, 2).
 
-    `grid` (F, K) is that of single faults by strength after all pieces, weights included, for predictions. Of pairs
-    that are summed the last column is exact; what is between is shared out by what the pieces are worth.
+    `grid` (F, K) is that of single faults by strength after all pieces, weights included, for predictions; `silent` (F)
+    how likely each fault would have shown nothing so far. Of pairs that are summed the last column is exact; the
+    columns before it follow what the pieces are worth.
     """
 
     none: Floats
@@ -168,6 +169,7 @@ class Explained:
     pairs: Whole
     two: Floats
     grid: Floats
+    silent: Floats
 
 
 @dataclass(slots=True)
@@ -213,18 +215,13 @@ def spent_by_stint(table: FaultTable) -> dict[int, Floats]:
     return {stint: table.expected[:, table.piece_stint == stint].sum(axis=1) for stint in stints}
 
 
-def _silent(table: FaultTable) -> Floats:
-    """Return the log likelihood of a fault's time alone, as if it showed nothing (F)."""
+def log_silence(table: FaultTable) -> Floats:
+    """Return the log likelihood of each fault's time alone, as if it had shown nothing (F)."""
     total, padded = np.zeros(table.strengths.shape), table.padded
     for stint, spent in spent_by_stint(table).items():
         if spent.any():
             total = total + with_hidden(-padded * spent[:, None], int(table.shifts[stint]))
     return log_sum(total + table.log_weights, axis=1)
-
-
-def silence(table: FaultTable) -> Floats:
-    """Return how likely each fault, were it there, would have shown nothing in all its minutes so far (F)."""
-    return np.asarray(np.exp(_silent(table)))
 
 
 def explain(table: FaultTable, pairs: Whole, log_priors: Floats | None = None) -> Explained:
@@ -240,24 +237,30 @@ def explain(table: FaultTable, pairs: Whole, log_priors: Floats | None = None) -
         singles.take(piece)
         one[:, piece] = log_sum(singles.total() + table.log_weights, axis=1)
     grid = singles.total() + table.log_weights
-    two = _pairs(table, pairs, singles, none, one, log_priors)
+    silent = log_silence(table)
+    two = _pairs(table, pairs, singles, (none, one, silent), log_priors)
     states = _of_states(table, pairs)
-    return Explained(none + states[0], one + states[1], pairs, two + states[2], grid)
+    return Explained(none + states[0], one + states[1], pairs, two + states[2], grid, np.exp(silent))
 
 
 def _pairs(
-    table: FaultTable, pairs: Whole, singles: _Singles, none: Floats, one: Floats, log_priors: Floats | None
+    table: FaultTable,
+    pairs: Whole,
+    singles: _Singles,
+    alone: tuple[Floats, Floats, Floats],
+    log_priors: Floats | None,
 ) -> Floats:
+    """Return the log likelihoods of the pairs after each piece, from those of none, of one, and of one silent alone."""
     if not len(pairs) or not table.pieces:
         return np.zeros((len(pairs), table.pieces))
-    alone = _silent(table)
+    none, one, log_silent = alone
     first, second = pairs[:, 0], pairs[:, 1]
     shows = (table.rates > 0).astype(np.float64)
     share_some = np.asarray((shows @ shows.T)[first, second] > 0, dtype=np.bool_)
     # time comes in by pieces; how it shares out between them on the way does not matter, only what is left at the end
     spent = np.cumsum(table.expected, axis=1)
     whole = np.maximum(spent[:, -1:], 1e-300)
-    silent = alone[:, None] * spent / whole
+    silent = log_silent[:, None] * spent / whole
     two = np.where(
         share_some[:, None],
         np.maximum(one[first] + silent[second], one[second] + silent[first]),

@@ -1,32 +1,35 @@
-"""Proof before a machine is handed back: runs long enough to show what was there, and what may still be there.
+"""The run that verifies a machine before it is returned: long enough to show what was and what may still be there.
 
-After a repair the machine runs, as it is handed back, the loads that showed the fault. How long, follows from how
-strong the fault was: what was repaired would have shown again with near certainty if it were still there. And what
-nothing has found yet is looked for too, since of machines with one fault some have another: every way of being faulty
-that a load here can show, as far as minutes with that very part installed have not ruled it out."""
+After a repair the machine runs the loads that showed the fault, in the configuration it will be returned in. How long
+depends on how strong the fault was: a fault that is still there would almost certainly show again. One machine in four
+has a second fault, so the run also looks for every fault that a load here can show and that earlier minutes with that
+part installed have not ruled out.
+"""
 
 from dataclasses import dataclass
 
 import numpy as np
 
+from thresher.diagnosis.candidates import swap_minutes
 from thresher.diagnosis.evidence import Evidence, Floats, cell_of, logged_share, rate_factor, reported_minutes
-from thresher.diagnosis.inference import Posterior, acts_in, chance_by_fault
-from thresher.diagnosis.likelihood import Whole, silence
+from thresher.diagnosis.faults import acts_in
+from thresher.diagnosis.inference import Posterior, chance_by_fault
+from thresher.diagnosis.likelihood import Whole
 from thresher.diagnosis.next_trial import hours_before, hours_of, loads_for, quiet_chances, strengths_left
 from thresher.model.trials import Book, Candidate, Configuration, NextTrial, Stint
 from thresher.model.verdict import EVERYDAY_USE, Exposure
 
 _LEFT_OVER = 0.015
-"""A machine is proved when what the runs would have missed is less likely than this."""
+"""The run is long enough when a fault that it would miss is less likely than this."""
 _WORTH_RUNNING = 0.025
-"""A run that is less likely to find something proves nothing more."""
+"""A run less likely than this to find something is not worth making."""
 _MOST_IN_ALL = 300.0
-"""After so many minutes as it is handed back, more of the same prove nothing more."""
+"""After this many minutes in the configuration it will be returned in, more runs add nothing."""
 _WORTH_ANOTHER = 0.05
 _ONE_RUN_MINUTES = 40.0
-"""After so many minutes as it is handed back, somebody comes back to it only for more than that."""
+"""After this many minutes one more visit must be more likely to find something: `_WORTH_ANOTHER`."""
 _SECOND = 0.25
-"""Of machines with a fault, so many have another; the makers' judgement."""
+"""Share of faulty machines that have a second fault; the makers' judgement."""
 _STEP_MINUTES = 10.0
 _MOST_MINUTES = 120.0
 _TITLE = "As it will be returned"
@@ -34,25 +37,17 @@ _TITLE = "As it will be returned"
 
 @dataclass(frozen=True, slots=True)
 class Proof:
-    """How far a machine is proved as it is to be handed back.
+    """The run still to be made before the machine is returned (None: no run here would show more).
 
-    `missed` is how likely a fault would have been missed by the runs made so far, `trial` the run that is still to be
-    made (None: it is proved, or no load here could tell more). `ran` are the minutes that it has already run as it is
-    to be handed back.
+    `ran` is how many minutes it has already run in the configuration it will be returned in.
     """
 
-    missed: float
     trial: NextTrial | None
     ran: float = 0.0
 
-    @property
-    def proved(self) -> bool:
-        """Whether nothing is left to be run."""
-        return self.trial is None
-
 
 def prove(posterior: Posterior, evidence: Evidence) -> Proof:
-    """Return how far the machine is proved, and the run that would prove it."""
+    """Return the run that would verify the machine as it will be returned."""
     base = evidence.book.base
     weights, missed = _what_may_be_missed(posterior, evidence, base)
     still = weights * missed
@@ -78,17 +73,17 @@ def prove(posterior: Posterior, evidence: Evidence) -> Proof:
         (load, float(steps[n] * _STEP_MINUTES)) for n, load in enumerate(loads) if steps[n]
     )
     ran = sum(each.minutes for each in _runs_as_handed_back(evidence))
-    if not stints or base is None:
-        return Proof(float(still.sum()), None, ran)
     finds = float((still * (1.0 - quiet)).sum())
-    if ran >= _MOST_IN_ALL or finds < (_WORTH_RUNNING if ran < _ONE_RUN_MINUTES else _WORTH_ANOTHER):
-        return Proof(float(still.sum()), None, ran)
-    trial = NextTrial(Candidate(_TITLE, base, 0.0), stints, 0.0, finds, "", "", proof=True)
-    return Proof(float(still.sum()), trial, ran)
+    least = _WORTH_RUNNING if ran < _ONE_RUN_MINUTES else _WORTH_ANOTHER
+    if not stints or base is None or ran >= _MOST_IN_ALL or finds < least:
+        return Proof(None, ran)
+    minutes = swap_minutes(evidence.book, evidence.book.trials[-1].configuration, base)
+    trial = NextTrial(Candidate(_TITLE, base, minutes), stints, 0.0, finds, "", "", proof=True)
+    return Proof(trial, ran)
 
 
 _LEAST_GAIN = 0.0005
-"""Ten more minutes that find less than this are not worth running."""
+"""Ten more minutes must be at least this likely to find something."""
 
 
 def _together(after: list[Floats], steps: Whole) -> Floats:
@@ -110,18 +105,18 @@ def _what_may_be_missed(posterior: Posterior, evidence: Evidence, base: Configur
     chance = chance_by_fault(posterior)
     priors = _how_common(posterior) * harmful
     second = _SECOND * priors / max(priors.sum(), 1e-300)
-    unseen = silence(posterior.table)
+    unseen = posterior.explained.silent
     # what is in the machine: by the evidence, which has the clean minutes in it, or as the second fault of a machine
     inside = np.where(there >= 0.5, np.maximum(chance, second * unseen), 0.0)
-    mended = np.where((there < 0.5) & (acts_in(faults, _as_it_came(evidence.book)) >= 0.5), chance, 0.0) * harmful
+    repaired = np.where((there < 0.5) & (acts_in(faults, _as_it_came(evidence.book)) >= 0.5), chance, 0.0) * harmful
     after = _since_repair(posterior, evidence)
-    return inside * harmful + mended, np.where(mended > 0.0, after, 1.0)
+    return inside * harmful + repaired, np.where(repaired > 0.0, after, 1.0)
 
 
 def _how_common(posterior: Posterior) -> Floats:
-    """Return how common each fault of the machine's own parts is, whatever the customer says of this machine (F).
+    """Return how common each fault of the machine's own parts is, whatever the customer reports (F).
 
-    What he says is of the fault that he brought it in for, and not of another."""
+    Customers report the fault they bring the machine in for, not a second one."""
     priors = np.array([0.0 if fault.ours else np.exp(fault.log_prior) for fault in posterior.faults])
     totals: dict[str, float] = {}
     for fault, prior in zip(posterior.faults, priors, strict=True):
@@ -136,14 +131,14 @@ def _as_it_came(book: Book) -> Configuration | None:
 
 
 def _runs_as_handed_back(evidence: Evidence) -> list[Exposure]:
-    """Return the clean minutes of runs in the configuration that the machine is to be handed back in."""
+    """Return the clean minutes of runs in the configuration that the machine will be returned in."""
     book, base = evidence.book, evidence.book.base
     runs = {run for trial in book.trials if trial.configuration == base for run in trial.runs}
     return [each for each in evidence.exposures if each.run in runs and each.block >= 0 and not each.broken_off]
 
 
 def _since_repair(posterior: Posterior, evidence: Evidence) -> Floats:
-    """Return how likely each fault would have shown nothing as the machine is handed back, were it in it (F)."""
+    """Return for each fault, were it in the machine as it will be returned, how likely its runs showed nothing (F)."""
     mine = _runs_as_handed_back(evidence)
     if not mine:
         return np.ones(len(posterior.faults))

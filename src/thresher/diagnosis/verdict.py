@@ -3,15 +3,18 @@
 from dataclasses import replace
 
 from thresher.diagnosis.advice import advise
-from thresher.diagnosis.clean_time import how_long, seen_rate, shown_shares
+from thresher.diagnosis.candidates import candidates
+from thresher.diagnosis.clean_time import clean_table, how_long, seen_rate, shown_shares
 from thresher.diagnosis.combined_findings import combined_reports, unexplained
 from thresher.diagnosis.conclusions import sentence_of, statuses_of
+from thresher.diagnosis.deciding_test import deciding_tests
 from thresher.diagnosis.decision import Prices, decide
 from thresher.diagnosis.evidence import Evidence
-from thresher.diagnosis.inference import Posterior, compute_posterior, counted, of_kinds, shown_kinds, suspects_of
+from thresher.diagnosis.inference import Posterior, compute_posterior, counted, of_kinds, shown_kinds
 from thresher.diagnosis.knowledge import Knowledge
-from thresher.diagnosis.next_trial import candidates, dead_configurations, next_trials, starting_trials, turning_points
+from thresher.diagnosis.next_trial import dead_configurations, next_trials, starting_trials
 from thresher.diagnosis.proof import Proof, prove
+from thresher.diagnosis.suspects import suspects_of
 from thresher.model.findings import ENDING_KINDS
 from thresher.model.trials import EMPTY_BOOK, Book, Candidate, NextTrial
 from thresher.model.verdict import Course, Suspect, Verdict
@@ -35,7 +38,8 @@ def diagnose(
     by_part = compute_posterior(tried, knowledge)
     posterior = by_part if tried is evidence else of_kinds(by_part, offered)
     suspects = suspects_of(posterior, evidence, tried.book)
-    together, by_mode = how_long(by_part, tried, knowledge)
+    clean = clean_table(by_part, tried, knowledge)
+    together, by_mode = how_long(by_part, clean, tried, knowledge)
     reported = (
         *combined_reports(evidence.findings, evidence.exposures),
         *unexplained(evidence.findings, shown_kinds(knowledge)),
@@ -51,17 +55,13 @@ def diagnose(
         following = starting_trials(by_part, tried, options)
     elif trials:
         following = next_trials(by_part, tried, options, overnight=overnight)
-    advice = (
-        advise(acts, following, Proof(1.0, None) if dead else prove(by_part, tried), knowledge.thresholds)
-        if acts
-        else None
-    )
-    proof = advice is not None and advice.course is Course.PROVE and advice.trial is not None
-    if advice is not None and advice.trial is not None and proof:
+    proof = Proof(None) if dead else prove(by_part, tried)
+    advice = advise(acts, following, proof, knowledge.thresholds) if acts else None
+    if advice is not None and advice.trial is not None and advice.course is Course.PROVE:
         following = (advice.trial, *following)
     if trials and not dead:
-        suspects = _with_turning_points(suspects, by_part, tried, options)
-    shown = shown_shares(posterior, tried, knowledge)
+        suspects = _with_deciding_tests(suspects, by_part, tried, options)
+    shown = shown_shares(posterior, clean)
     return Verdict(
         suspects,
         statuses_of(posterior, suspects, shown, knowledge, evidence, advice),
@@ -82,13 +82,10 @@ def diagnose(
 _MOST_ASKED = 4
 
 
-def _with_turning_points(
+def _with_deciding_tests(
     suspects: tuple[Suspect, ...], posterior: Posterior, tried: Evidence, options: tuple[Candidate, ...]
 ) -> tuple[Suspect, ...]:
-    """Return the suspects, the first ones with the trial that would change most what is thought of them."""
-    asked = {suspect.way: suspect for suspect in suspects[: _MOST_ASKED + 1] if suspect.kind is not None}
-    ways = tuple(asked)[:_MOST_ASKED]
-    if not ways:
-        return suspects
-    found = turning_points(posterior, tried, options, ways)
-    return tuple(replace(each, turning_point=found.get(each.way, "")) for each in suspects)
+    """Return the suspects, the first ones with the test that would settle whether they are faulty."""
+    ways = [suspect.way for suspect in suspects if suspect.kind is not None][:_MOST_ASKED]
+    found = deciding_tests(posterior, tried, options, ways) if ways else {}
+    return tuple(replace(each, deciding_test=found.get(each.way, "")) for each in suspects)

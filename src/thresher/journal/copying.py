@@ -1,5 +1,6 @@
 """A copy of a job file as it is at one moment, also while an engine writes to it."""
 
+import errno
 import shutil
 import sqlite3
 import tempfile
@@ -17,8 +18,8 @@ def copy_job(job: Path, folder: Path) -> None:
     """Copy a job file and what lies beside it (black box, waiting rows) into a folder. Raises OSError.
 
     A file that is no database any more is copied as it is: somebody may still get something out of it. The copy is made
-    in this computer's own temporary folder first: a database locks and syncs page by page, which a share of the network
-    takes minutes for, or does not do at all.
+    in this computer's temporary folder first, since SQLite locks and syncs page by page: over a network share that can
+    take minutes or fail.
     """
     target = folder / job.name
     with tempfile.TemporaryDirectory(prefix="thresher-copy-") as here:
@@ -31,7 +32,9 @@ def copy_job(job: Path, folder: Path) -> None:
             ):
                 source.backup(copy)
             shutil.copyfile(whole, target)
-        except sqlite3.Error:
+        except sqlite3.Error as error:
+            if error.sqlite_errorcode == sqlite3.SQLITE_FULL:
+                raise OSError(errno.ENOSPC, "no room for a copy in the temporary folder", here) from error
             shutil.copyfile(job, target)
     for beside in sorted(job.parent.glob(f"{job.name}?*")):
         merged = beside.name.endswith(_MERGED)

@@ -136,7 +136,7 @@ class NextTrial:
     """A trial worth making: `gain` bits, for minutes of swap and of `stints`, one load after the other in one run.
 
     `finds` is how likely it ends with a finding; `if_clean` and `if_found` name the part that each ending would leave
-    as the likeliest, with its probability. `proof` marks one that is to prove the machine before it is handed back,
+    as the likeliest, with its probability. `proof` marks one that verifies the machine before it is returned,
     `overnight` one that nobody waits for.
     """
 
@@ -168,7 +168,7 @@ class NextTrial:
     def sentence(self) -> str:
         """Say in one sentence what the trial is and why."""
         if self.proof:
-            return f"Prove it before it is returned: {self.loads}"
+            return f"Verify before returning it: {self.loads}"
         if not self.stints:
             return (
                 f"{self.candidate.title}, and see whether it starts. If it does not: {self.if_found}."

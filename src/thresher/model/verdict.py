@@ -41,7 +41,7 @@ class Suspect:
 
     `reasons` starts with the prior and adds up to the log odds of `probability`. `tag` is that of the part where a
     book of trials distinguishes several of a kind. `gone` marks what is no longer in the machine as it is to be handed
-    back. `turning_point` is the trial that would change most what is thought of it, in words."""
+    back. `deciding_test` is the test that decides whether it is faulty, in words."""
 
     mode: str
     title: str
@@ -54,7 +54,7 @@ class Suspect:
     tag: str = ""
     core: int | None = None
     gone: bool = False
-    turning_point: str = ""
+    deciding_test: str = ""
     slot: str = ""
 
     @property
@@ -130,7 +130,7 @@ class Act:
 
 
 class Course(StrEnum):
-    """What to do: act, make a trial first, prove the machine, hand it back, or leave it, since no trial is worth it."""
+    """What to do: act, test first, verify the machine, return it, or wait, since no test is worth its time."""
 
     ACT = "act"
     TRY = "try"

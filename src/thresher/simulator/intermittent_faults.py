@@ -179,13 +179,17 @@ class LooseContact:
 
     def take_flips(self, now: float, beats: int, words: int, share: tuple[float, float]) -> list[BitFlip]:
         """Return what is read wrongly in words that lie between two shares of the module's place in the stretch."""
-        if now >= self.until or not beats:
-            return []
-        low, high = int(share[0] * words), max(int(share[0] * words) + 1, int(share[1] * words))
-        return [
-            BitFlip(int(self.rng.integers(0, beats)), int(self.rng.integers(low, high)), self.fault.bit)
-            for _ in range(3)
-        ]
+        return _flips_within(self.rng, self.fault.bit, 3, beats, words, share) if now < self.until else []
+
+
+def _flips_within(
+    rng: np.random.Generator, bit: int, count: int, beats: int, words: int, share: tuple[float, float]
+) -> list[BitFlip]:
+    """Return so many flips of a bit in words that lie between two shares of a stretch."""
+    if not beats:
+        return []
+    low, high = int(share[0] * words), max(int(share[0] * words) + 1, int(share[1] * words))
+    return [BitFlip(int(rng.integers(0, beats)), int(rng.integers(low, high)), bit) for _ in range(count)]
 
 
 @dataclass(slots=True)
@@ -204,17 +208,13 @@ class BadSlot:
         """Return what was spoilt in words that lie between two shares of the stretch."""
         if not beats:
             return []
-        low, high = int(share[0] * words), max(int(share[0] * words) + 1, int(share[1] * words))
-        many, self.pending = self.pending, 0
-        return [
-            BitFlip(int(self.rng.integers(0, beats)), int(self.rng.integers(low, high)), self.fault.bit)
-            for _ in range(many)
-        ]
+        count, self.pending = self.pending, 0
+        return _flips_within(self.rng, self.fault.bit, count, beats, words, share)
 
 
 @dataclass(slots=True)
 class Pace:
-    """How much faster or slower than it should a fault lives: in spells, and growing or fading with time."""
+    """How a fault comes and goes in spells, and grows or fades with time."""
 
     fault: Fault
     rng: np.random.Generator
@@ -222,7 +222,7 @@ class Pace:
     until: float = -1.0
 
     def seconds(self, now: float, seconds: float) -> float:
-        """Return how many seconds a slice counts for the fault; over a long time as many as they are."""
+        """Return how many seconds of its usual rate a slice is worth; on average over long times, all of them."""
         drifted = self.fault.drift * now / 3600.0
         lived = float(seconds * 10.0 ** max(-_MOST_DRIFT, min(_MOST_DRIFT, drifted)))
         if not self.fault.spell_s:

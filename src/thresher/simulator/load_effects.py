@@ -132,9 +132,9 @@ class LoadEffects:
         if beats.load == "memory":
             for contact in self._contacts:
                 flips += self._contact_flips(contact, cpu, beats)
-            for slot in self._slots:
-                share = self._share_of_slot(slot.fault.slot, cpu)
-                flips += slot.take_flips(beats.count, beats.words, share) if share is not None else []
+        for slot in self._slots if self._moves_memory(cpu) else ():
+            share = self._share_of_slot(slot.fault.slot, cpu)
+            flips += slot.take_flips(beats.count, beats.words, share) if share is not None else []
         return flips
 
     def _again(self, core: int) -> int:

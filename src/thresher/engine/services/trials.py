@@ -5,13 +5,14 @@ from dataclasses import replace
 from thresher.engine.run.record import Record
 from thresher.model.errors import InputError, InputFault
 from thresher.model.parts import PartInstance, PartKind
-from thresher.model.trials import Book, BookPart, Configuration, Outcome, Trial
+from thresher.model.trials import Book, BookPart, Configuration, Ended, Outcome, Trial
 from thresher.protocol.events import BookEvent
 from thresher.shop.store import ShopPart
 
 _MOST_MINUTES = 60.0 * 24 * 366
 _MOST_TRIALS = 200
 AS_IT_CAME = "As it came in"
+STARTS_AGAIN = "It starts again"
 _NEVER_SEEN = (PartKind.POWER, PartKind.COOLING)
 """Kinds of parts that report nothing about themselves; of the others two of one make look alike without serials."""
 
@@ -120,8 +121,11 @@ class TrialService:
         self._change(replace(self.book, trials=trials))
 
     def run_begins(self, run: int) -> None:
-        """Put a run that begins down to what is installed now."""
+        """Put a run that begins down to what is installed now; a machine that had not started begins another trial."""
         last = self.book.trials[-1]
+        dead = bool(last.outcomes) and last.outcomes[-1].ended is Ended.NO_START
+        if dead and len(self.book.trials) < _MOST_TRIALS:
+            last = self.begin_trial(STARTS_AGAIN, last.configuration)
         self._put(replace(last, runs=(*last.runs, run)), undoable=False)
 
     def undo(self) -> None:

@@ -30,8 +30,8 @@ def full_reasons(suspect: Suspect) -> str:
     total = sum(reason.decibans for reason in suspect.reasons)
     lines += [f"{total:+6.1f}  in sum".replace("-", "−"), ""]
     lines.append("Evidence weight in decibans: +10 = 10 times more likely, −10 a tenth.")
-    if suspect.turning_point:
-        lines += ["", "What would settle it:", suspect.turning_point]
+    if suspect.deciding_test:
+        lines += ["", "Deciding test:", suspect.deciding_test]
     return "\n".join(lines)
 
 

@@ -128,7 +128,7 @@ class DecisionPanel(PaintedWidget):
 def why_trial(trial: NextTrial) -> str:
     """Say what each ending of a trial would mean."""
     if trial.proof:
-        return "A fault that is still there would show. If it passes: return it."
+        return "A fault that is still there would show. If it passes: return to customer."
     if not trial.stints:
         return f"If it does not start: {trial.if_found}. If it starts: {trial.if_clean}"
     return f"If it fails: {trial.if_found}. If it passes: {trial.if_clean}"
@@ -139,7 +139,7 @@ def course_words(advice: Advice) -> str:
     if advice.course is Course.TRY:
         return "Too early to buy anything: run the test below first"
     if advice.course is Course.PROVE:
-        return "Not to be returned before it is proved: run the test below"
+        return "Verify before returning it: run the test below"
     return advice.sentence
 
 

@@ -265,6 +265,6 @@ def change_words(before: Configuration, after: Configuration) -> str:
         return f"{', '.join(into or out)} {'installed' if into else 'removed'}"
     if after.stock != before.stock:
         return "Settings back to stock" if after.stock else "Settings as found"
-    if after.treated != before.treated:
-        return "Cleaned or reseated"
-    return "Parts moved" if after.places != before.places else "The same again"
+    if after.places != before.places:
+        return "Parts moved"
+    return "Cleaned or reseated" if after.treated != before.treated else "The same again"

@@ -89,11 +89,11 @@ class SuspectsPanel(PaintedWidget):
         )
         draw_text(painter, QPointF(bar.right() + 8, y + 23), percent(suspect.probability), scheme.ink, 13, bold=True)
         left = bar.right() + (74 if narrow else 84)
-        rows = int((high - 5) // _REASON) - bool(suspect.turning_point)
+        rows = int((high - 5) // _REASON) - bool(suspect.deciding_test)
         strongest = sorted(suspect.reasons[1:], key=lambda reason: -abs(reason.decibans))[:rows]
         shown = [each for each in strongest if abs(each.decibans) >= 0.5]
-        if suspect.turning_point:
-            words = f"To settle it: {suspect.turning_point}"
+        if suspect.deciding_test:
+            words = f"Deciding test: {suspect.deciding_test}"
             at = y + 13 + _REASON * len(shown)
             draw_fitting(painter, QPointF(left + 6, at), words, scheme.ink, 10.5, self.width() - left - 12)
         for number, reason in enumerate(shown):

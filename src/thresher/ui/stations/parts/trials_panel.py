@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QWidget
 
 from thresher.model.findings import Severity
 from thresher.model.parts import PartKind, PartStatus
-from thresher.model.trials import Book, BookPart, Configuration, Trial
+from thresher.model.trials import INSTALLED_SYSTEM, Book, BookPart, Configuration, Trial
 from thresher.ui.look import Look, draw_mark, draw_text
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
@@ -390,8 +390,25 @@ class TrialsPanel(PaintedWidget):
 def _settings_words(book: Book, configuration: Configuration) -> str:
     stock = "stock settings" if len(configuration.stock) != 1 else f"{configuration.stock[0].value} at stock"
     text = [stock] if configuration.stock else []
-    kinds = {part.tag: part.kind for part in book.parts}
-    text += [
-        f"{each} {'reseated' if kinds.get(each) is PartKind.MEMORY else 'treated'}" for each in configuration.treated
-    ]
+    text += [_treatment_words(book, each) for each in configuration.treated]
     return ", ".join(text) or "as it was"
+
+
+_TREATMENTS = {
+    PartKind.COOLING.value: "cooling cleaned",
+    PartKind.GRAPHICS.value: "card cleaned",
+    PartKind.DRIVE.value: "other drive cable",
+    PartKind.DISPLAY.value: "other display cable",
+    "card slot": "card in another slot",
+    "drive port": "drive on another port",
+    INSTALLED_SYSTEM: "run from the stick",
+}
+"""Treatments of a configuration that are no reseating."""
+
+
+def _treatment_words(book: Book, name: str) -> str:
+    """Return what was done in a configuration, in words: parts and kinds of parts were reseated, items replaced."""
+    if name in _TREATMENTS:
+        return _TREATMENTS[name]
+    is_part = book.part(name) is not None or name in [kind.value for kind in PartKind]
+    return f"{name} reseated" if is_part else f"{name} replaced"
