@@ -19,6 +19,7 @@ alike; both are summed out."""
 
 import math
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 import numpy as np
 import numpy.typing as npt
@@ -43,6 +44,8 @@ _LEAST_SUMMED_PAIRS = 6
 _MOST_WORK = 6_000_000
 """Logarithms worth spending on pairs."""
 _SAME_SCORE = 1e-6
+_HOPELESS = 30.0
+"""A pair that explains the evidence this much worse than another, in nats, cannot matter."""
 SEEN_DEAD = 0.97
 """How surely a fault that keeps a machine from starting does so whenever it is tried; the makers' judgement."""
 HEARSAY = 0.05
@@ -127,9 +130,9 @@ def with_hidden(padded: Floats, shift: int, axes: int = 1) -> Floats:
     The last axis is that of strengths, or the last two for two faults."""
     over = tuple(range(-axes, 0))
     most = padded.max(axis=over, keepdims=True)
-    summed = np.exp(padded - most)
-    for axis in over:
-        summed = _spread(summed, shift, axis)
+    summed = np.exp(padded - most) @ _averaging(padded.shape[-1], shift).T
+    if axes == 2:
+        summed = _averaging(padded.shape[-2], shift) @ summed
     return np.asarray(most + np.log(np.maximum(summed, _LEAST)))
 
 
@@ -137,22 +140,19 @@ _LEAST = 1e-300
 """What is so much less likely than the likeliest strength is as good as impossible."""
 
 
-def _spread(values: Floats, shift: int, axis: int) -> Floats:
-    """Average over the hidden factors along one axis of the padded grid, which loses its padding by that."""
-    points = values.shape[axis] - 2 * PAD
-    turned = np.moveaxis(values, axis, 0)
-    sides = turned[PAD - shift : PAD - shift + points] + turned[PAD + shift : PAD + shift + points]
-    middle = turned[PAD : PAD + points]
-    return np.moveaxis(HIDDEN_WEIGHT * sides + (1.0 - 2.0 * HIDDEN_WEIGHT) * middle, 0, axis)
+@lru_cache(maxsize=64)
+def _averaging(points: int, shift: int) -> Floats:
+    """Return the matrix (K, K + 2 PAD) that averages over the hidden factors and takes the padding away."""
+    kept = np.arange(points - 2 * PAD)
+    matrix = np.zeros((len(kept), points))
+    for by, share in ((-shift, HIDDEN_WEIGHT), (0, 1.0 - 2.0 * HIDDEN_WEIGHT), (shift, HIDDEN_WEIGHT)):
+        matrix[kept, kept + PAD + by] += share
+    return matrix
 
 
 def widened(weights: Floats) -> Floats:
     """Return weights of strengths (F, K) spread over the padded grid by the hidden factors of a stint."""
-    spread = np.zeros((len(weights), weights.shape[1] + 2 * PAD))
-    points = weights.shape[1]
-    for by, share in ((-HIDDEN_SHIFT, HIDDEN_WEIGHT), (0, 1.0 - 2.0 * HIDDEN_WEIGHT), (HIDDEN_SHIFT, HIDDEN_WEIGHT)):
-        spread[:, PAD + by : PAD + by + points] += share * weights
-    return spread
+    return np.asarray(weights @ _averaging(weights.shape[1] + 2 * PAD, HIDDEN_SHIFT))
 
 
 @dataclass(frozen=True, slots=True)
@@ -293,7 +293,7 @@ def _most_promising(
     if log_priors is not None:
         score += log_priors[joint]
     # all that score like the last one: which of equals is summed must not depend on the order of the findings
-    last = np.partition(score, -most)[-most]
+    last = max(np.partition(score, -most)[-most], score.max() - _HOPELESS)
     return np.asarray(joint[score >= last - _SAME_SCORE])
 
 
