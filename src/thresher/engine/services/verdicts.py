@@ -18,6 +18,8 @@ from thresher.model.verdict import Verdict
 from thresher.protocol.events import VerdictEvent
 
 _DIAGNOSE_EVERY_S = 20.0
+_LONG_S, _REST = 0.2, 10.0
+"""A verdict on much evidence takes long: while a load runs, the next one then waits ten times as long as it took."""
 
 
 class VerdictService:
@@ -44,6 +46,7 @@ class VerdictService:
         self._decisions = decisions
         self._intake = intake
         self._diagnosed_at = 0.0
+        self._rests_until = 0.0
         self.verdict: Verdict | None = None
 
     def evidence(self) -> Evidence:
@@ -56,15 +59,20 @@ class VerdictService:
 
     def follow(self, at: float) -> None:
         """Work out the verdict if evidence has changed, or if it is some time ago and a load runs."""
-        due = self._conductor.busy_cores() and at - self._diagnosed_at >= _DIAGNOSE_EVERY_S
-        if self._record.changed or due:
+        busy = bool(self._conductor.busy_cores())
+        due = busy and at - self._diagnosed_at >= _DIAGNOSE_EVERY_S
+        resting = busy and time.monotonic() < self._rests_until
+        if (self._record.changed or due) and not resting:
             self._diagnose(at)
 
     def _diagnose(self, at: float) -> None:
         prices = self._intake.prices
         now = time.localtime(self._system.wall())
         overnight = prices.leaves_soon(now.tm_hour * 60.0 + now.tm_min)
+        begun = time.monotonic()
         found = diagnose(self.evidence(), self._decisions.knowledge, prices, self._trials.book, overnight)
+        took = time.monotonic() - begun
+        self._rests_until = begun + took * (_REST if took > _LONG_S else 1.0)
         self.verdict = found
         self._diagnosed_at = at
         self._record.changed = False
