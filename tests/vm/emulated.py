@@ -17,6 +17,11 @@ _UEFI = {
 _BEGIN, _END = "BEGIN-7f3a", "END-7f3a"
 
 
+def _black_corner(path: Path) -> bool:
+    with Image.open(path) as image:
+        return image.convert("RGB").getpixel((3, 3)) == (0, 0, 0)
+
+
 class EmulatedPc:
     """One PC. `stick` is written like a stick would be, `customer` like a drive inside the machine."""
 
@@ -121,9 +126,12 @@ class EmulatedPc:
             return len(image.convert("RGB").getcolors(1 << 22) or ())
 
     def wait_for_screen(self, colours: int, seconds: float, path: Path) -> float:
-        """Wait until something with so many colours is shown; return after how many seconds."""
+        """Wait until something with so many colours fills the screen; return after how many seconds.
+
+        The firmware shows its mark on black: a screen that is black in its corner does not count.
+        """
         began = time.monotonic()
-        while self.picture(path) < colours:
+        while self.picture(path) < colours or _black_corner(path):
             if time.monotonic() - began > seconds:
                 raise TimeoutError(f"nothing on the screen after {seconds:.0f} s; see {path}")
             time.sleep(4.0)

@@ -14,6 +14,7 @@ from thresher.cli.verbs.bad_pages import bad_pages
 from thresher.cli.verbs.bench_speed import bench_speed
 from thresher.cli.verbs.capture import capture
 from thresher.cli.verbs.check import check_app
+from thresher.cli.verbs.compare import compare
 from thresher.cli.verbs.decode import decode
 from thresher.cli.verbs.demo import demo
 from thresher.cli.verbs.drive import drive_app
@@ -52,6 +53,7 @@ Examples:
   thresher decode dmesg.txt              a kernel log into findings
   thresher verdict JOB                   which part, how sure, and why
   thresher endings JOB                   how the machine died, and what goes on
+  thresher compare JOB                   the heat of its runs: what changed, and is it real
   thresher system-logs sda2              logs and crash dumps of the installed system
   thresher supply JOB                    rails under load: tolerance, droop, load line
   thresher run reset-hunt-short --simulate lighthouse-playout --speed 0
@@ -66,6 +68,7 @@ VERBS = (
     ("decode", decode),
     ("verdict", verdict),
     ("endings", endings),
+    ("compare", compare),
     ("go-on", go_on),
     ("supply", supply),
     ("system-logs", system_logs),

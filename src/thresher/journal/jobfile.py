@@ -9,6 +9,7 @@ by hand and removed again.
 
 import logging
 import sqlite3
+from collections.abc import Callable
 from contextlib import closing
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -29,6 +30,7 @@ from thresher.journal.rows import (
     GOING_ON,
     KNOWN_WORDS,
     MOMENTS,
+    ROOM,
     SHEET_CHANGED,
     WRITTEN,
 )
@@ -128,9 +130,14 @@ def create_job(path: Path, fields: dict[str, str]) -> None:
 
 def summarise(path: Path) -> JobSummary:
     """Return a job at a glance. Raises EnvironmentFault or InputError."""
+    return read_job(path, JobFile.summary)
+
+
+def read_job(path: Path, read: Callable[["JobFile"], T]) -> T:
+    """Open a job file read only and return what `read` makes of it. Raises EnvironmentFault or InputError."""
     try:
         with JobFile(path, read_only=True) as stored:
-            return stored.summary()
+            return read(stored)
     except sqlite3.Error as error:
         raise EnvironmentFault(f"reading the job file {path}", sentence_of(error), "Nothing was changed.") from error
 
@@ -342,6 +349,11 @@ class JobFile:
             elif value in kept:
                 kept.remove(value)
         return kept
+
+    def room_c(self, run: StoredRun) -> float | None:
+        """Return the room temperature in °C that a person typed in for a run last, None where nobody did."""
+        typed = self._marks(run.number, ROOM)
+        return msgspec.json.decode(typed[-1][1], type=dict[str, float]).get("celsius") if typed else None
 
     def tape(self, run: StoredRun) -> list[TapeEntry]:
         """Return the tape of a run, oldest first."""

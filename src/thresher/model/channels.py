@@ -29,6 +29,7 @@ class Quantity(StrEnum):
     FREQUENCY = "frequency"
     FLAG = "flag"
     COUNT = "count"
+    WORK = "work"
     WEAR = "wear"
 
 
@@ -52,6 +53,7 @@ UNITS: dict[Quantity, str] = {
     Quantity.FREQUENCY: "MHz",
     Quantity.FLAG: "set",
     Quantity.COUNT: "in all",
+    Quantity.WORK: "beats/s",
     Quantity.WEAR: "%",
 }
 

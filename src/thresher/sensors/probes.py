@@ -30,6 +30,7 @@ PLAUSIBLE: dict[Quantity, tuple[float, float]] = {
     Quantity.FLAG: (0.0, 1.0),
     Quantity.COUNT: (0.0, 1e15),
     Quantity.WEAR: (0.0, 255.0),
+    Quantity.WORK: (0.0, 1e9),
 }
 """What each quantity can be inside a PC; a reading outside is a broken sensor, not a fact."""
 

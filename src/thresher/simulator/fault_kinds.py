@@ -10,6 +10,7 @@ class FaultKind(StrEnum):
     WEAK_CORE = "weak core"
     CLOGGED_HEATSINK = "clogged heatsink"
     DEAD_FAN = "dead fan"
+    DRY_PASTE = "dry paste"
     SAGGING_SUPPLY = "sagging supply"
     WEAK_VECTOR_UNIT = "weak vector unit"
     CACHE_BIT = "cache bit"
@@ -156,6 +157,7 @@ STRENGTH_MEANS: dict[FaultKind, str] = {
     FaultKind.SWITCHES_OFF: "times per hour of full load that it switches itself off",
     FaultKind.CLOGGED_HEATSINK: "share of its conductance lost",
     FaultKind.DEAD_FAN: "not used",
+    FaultKind.DRY_PASTE: "share of its conductance that the paste between processor and heatsink has lost",
     FaultKind.SAGGING_SUPPLY: "ohms of source resistance",
     FaultKind.CELL_STUCK: "content that the bit is stuck at, 0 or 1",
     FaultKind.CELL_TRANSITION: "content that the bit cannot change to, 0 or 1",

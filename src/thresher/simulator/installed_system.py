@@ -26,7 +26,7 @@ _CORES = (
     *(FaultKind.WEAK_CORE, FaultKind.CACHE_BIT, FaultKind.WEAK_VECTOR_UNIT),
     *(FaultKind.UNDERVOLT, FaultKind.OVERCLOCK),
 )
-_HEAT = (FaultKind.CLOGGED_HEATSINK, FaultKind.DEAD_FAN, FaultKind.OVERHEATS)
+_HEAT = (FaultKind.CLOGGED_HEATSINK, FaultKind.DRY_PASTE, FaultKind.DEAD_FAN, FaultKind.OVERHEATS)
 _CELLS = (FaultKind.CELL_STUCK, FaultKind.CELL_TRANSITION, FaultKind.CELL_COUPLED, FaultKind.RETENTION)
 _DRIVES = (FaultKind.DRIVE_SURFACE, FaultKind.DRIVE_ELECTRONICS, FaultKind.DRIVE_WORN)
 _LINKS = (FaultKind.DRIVE_CABLE, FaultKind.DRIVE_PORT)

@@ -77,6 +77,8 @@ class Physics:
         clogged = [fault.strength for fault in scenario.faults if fault.kind in lost]
         self._throttles = not any(fault.kind is FaultKind.OVERHEATS for fault in scenario.faults)
         self._sink_share = scenario.cooler_share * (1.0 - max(clogged, default=0.0))
+        dry = [fault.strength for fault in scenario.faults if fault.kind is FaultKind.DRY_PASTE]
+        self._paste_share = 1.0 - max(dry, default=0.0)
         self._fan_works = not any(fault.kind is FaultKind.DEAD_FAN for fault in scenario.faults)
         sags = [fault.strength for fault in scenario.faults if fault.kind is FaultKind.SAGGING_SUPPLY]
         self._supply_ohm = 0.006 + max(sags, default=0.0)
@@ -163,7 +165,7 @@ class Physics:
         air_share = (0.25 + 0.75 * state.cpu_fan_rpm / 2000.0) if self._fan_works else 0.16
         sink_to_air = _SINK_TO_AIR_FULL_FAN * self._sink_share * air_share
         out_of_dies = _DIE_TO_SPREADER * (state.die_c - state.spreader_c)
-        into_sink = _SPREADER_TO_SINK * (state.spreader_c - state.sink_c)
+        into_sink = _SPREADER_TO_SINK * self._paste_share * (state.spreader_c - state.sink_c)
         into_case = sink_to_air * (state.sink_c - state.case_c)
         out = _CASE_TO_AMBIENT * (state.case_c - self._scenario.ambient_c)
         uncore_w = state.package_w - float(state.core_power_w.sum())

@@ -319,6 +319,7 @@ def _check_processor(processor: ProcessorSpec) -> list[InputFault]:
 
 _STRENGTHS: dict[FaultKind, tuple[float, float]] = {
     FaultKind.CLOGGED_HEATSINK: (0.001, 0.999),
+    FaultKind.DRY_PASTE: (0.001, 0.999),
     FaultKind.CARD_COOLER: (0.001, 0.999),
     FaultKind.BATTERY_WORN: (0.01, 0.9),
     FaultKind.BATTERY_GAUGE: (0.01, 1.0),

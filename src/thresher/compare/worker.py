@@ -1,0 +1,54 @@
+"""Compares runs: takes a request as JSON on standard input, writes the answer as JSON.
+
+Usage: python -m thresher.compare.worker."""
+
+import os
+import sys
+from pathlib import Path
+
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # small matrices: more threads only wait for each other
+
+import msgspec
+
+from thresher.compare.apart import Answer, Request
+from thresher.compare.comparison import Comparison, compare
+from thresher.compare.stored_spans import HotPart, RunSpan, list_runs, read_spans
+from thresher.model.errors import EnvironmentFault, InputError
+from thresher.model.parts import PartKind
+
+
+def carry_out(request: Request) -> Comparison:
+    """Carry out a request. Raises InputError or EnvironmentFault."""
+    part = request.part or first_part(request)
+    spans: tuple[RunSpan, ...] = read_spans(request.refs, part, request.rooms)
+    return compare(spans, part, request.reference or None)
+
+
+def first_part(request: Request) -> HotPart:
+    """Return the first part whose heat all runs show, the processor where there is none."""
+    shown = []
+    for ref in request.refs:
+        runs = list_runs(Path(ref.job))
+        shown += [choice.parts for choice in runs if choice.ref.run == ref.run]
+    return next(
+        (part for part in (shown[0] if shown else ()) if all(part in each for each in shown)),
+        HotPart(PartKind.PROCESSOR),
+    )
+
+
+def main() -> int:
+    """Answer one request."""
+    request = msgspec.json.decode(sys.stdin.buffer.read(), type=Request)
+    try:
+        answer = Answer(carry_out(request))
+    except InputError as error:
+        faults = tuple((fault.place, fault.message) for fault in error.faults)
+        answer = Answer(tried=error.source, faults=faults)
+    except EnvironmentFault as error:
+        answer = Answer(tried=error.tried, happened=error.happened, remedy=error.todo)
+    sys.stdout.buffer.write(msgspec.json.encode(answer))
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
