@@ -1,12 +1,14 @@
 """The demo bench: the repair bench of a small harbour town, with its jobs, its shelf and a machine seen before.
 
-Everything on it is made up. The machines are simulated machines; nothing of their runs is prepared, they are run live.
+Everything on it is made up. The machines are simulated machines; their runs are run live, only the heat runs of the
+sail loft were made before (`demo_runs.py`).
 """
 
 import shutil
 import time
 from pathlib import Path
 
+from thresher.app.demo_runs import record_sail_loft
 from thresher.inventory.identity import machine_key
 from thresher.inventory.machine import read_inventory
 from thresher.journal.jobfile import create_job
@@ -41,6 +43,12 @@ _JOBS: dict[str, dict[str, str]] = {
     "ferry-office": {
         "words": "Yearly cleaning before the season. Nothing wrong that we know of.",
         "expected_memory": "8 GB",
+    },
+    "sail-loft": {
+        "words": "Loud as a dredger, and slow after lunch. Sailcloth dust everywhere.",
+        "symptoms": "hot or loud\nslow under load\tafter 20 to 40 min",
+        "expected_memory": "2 x 8 GB 5200",
+        "expected_drives": "500 GB",
     },
     "lighthouse-playout": {
         "words": "Goes black in the middle of the news and starts again. Worse since the summer. Never in the morning.",
@@ -86,6 +94,8 @@ def prepare_demo_bench(folder: Path, fresh: bool) -> tuple[Path, Path]:
         if not is_there(path):
             own = {"number": scenario.job, "machine": scenario.title, "symptoms": "\n".join(scenario.symptoms)}
             create_job(path, own | {name: text for name, text in fields.items() if name in FIELDS} | {"model": model})
+            if model == "sail-loft":
+                record_sail_loft(path, scenario, time.time() - _DAY_S)
     return path, shop
 
 

@@ -10,7 +10,7 @@ from thresher.compare.stored_spans import HotPart, RunChoice, RunSpan
 from thresher.heat.analysis import SpanHeat, Stage, analyse
 from thresher.heat.change import Change, Group, changed, difference_lane
 from thresher.heat.comparable import Condition, RunFacts, conditions, refusals
-from thresher.heat.heat_path import HeatVerdict, judge
+from thresher.heat.heat_path import HeatVerdict, Trouble, judge
 from thresher.heat.load_span import LoadSpan, RoomFrom
 from thresher.heat.remedies import Remedy, Step, expected, steps
 from thresher.heat.throttling import Throttling
@@ -199,7 +199,7 @@ def _run_heat(choice: RunChoice, heat: SpanHeat, reference: float | None) -> Run
 def _curves(own: Sequence[LoadSpan]) -> tuple[CurveSet, ...]:
     limits = [each.limit_c for each in own if each.limit_c is not None]
     found = [
-        CurveSet("Temperature", "°C", tuple(_curve(each.times, each.hot) for each in own), min(limits, default=None)),
+        CurveSet("Heat", "°C", tuple(_curve(each.times, each.hot) for each in own), min(limits, default=None)),
         CurveSet("Clock", own[0].clock_unit, tuple(_curve(each.times, each.clock) for each in own)),
         CurveSet("Power", "W", tuple(_curve(each.times, each.power) for each in own)),
         CurveSet("Work done", "beats/s", tuple(_curve(each.times, each.work) for each in own)),
@@ -246,6 +246,8 @@ def _sentence(runs: tuple[RunHeat, ...], difference: Difference | None, groups: 
 
 def _advice(last: RunHeat, remedies: tuple[Remedy, ...]) -> str:
     """Say what to do next: nothing, or the cheapest remedy that is worth it."""
+    if not last.reached and last.verdict.trouble is Trouble.UNKNOWN:
+        return last.verdict.sentence
     worth = [each for each in remedies if each.worth_it]
     if last.limit_c is not None and not last.throttling:
         room = last.limit_c - last.plateau.value

@@ -9,6 +9,7 @@ from thresher.journal.jobfile import BlockMark, JobFile, StoredRun, read_job
 from thresher.model.channels import Quantity
 from thresher.model.errors import InputError, InputFault
 from thresher.model.parts import PartKind
+from thresher.model.sheet import RunSheet
 
 _SHORTEST_S = 60.0
 _WARMING = (PartKind.PROCESSOR, PartKind.GRAPHICS, PartKind.MEMORY, PartKind.DRIVE)
@@ -42,7 +43,7 @@ class RunChoice:
 
     `load` and `minutes` are those of its longest stretch of load, `parts` whose heat it shows; `unfit` says why it
     cannot be compared, if so. `state` is the number of the trial that it belongs to: runs of one state of a machine
-    count together.
+    count together. `plan` is its run sheet.
     """
 
     ref: RunRef
@@ -54,6 +55,7 @@ class RunChoice:
     minutes: float
     parts: tuple[HotPart, ...]
     state: int
+    plan: RunSheet
     simulated: bool
     room_c: float | None = None
     unfit: str = ""
@@ -132,6 +134,7 @@ def _choice(stored: JobFile, run: StoredRun) -> RunChoice:
         minutes=minutes,
         parts=parts,
         state=trial.number if trial is not None else 0,
+        plan=run.sheet,
         simulated=run.simulated,
         room_c=stored.room_c(run),
         unfit=unfit,

@@ -213,6 +213,27 @@ def _write_within(item: SheetItem, text: str) -> SheetItem:
     return replace(_gate(item), within_k=value)
 
 
+AT_START = "as at the start"
+
+
+def _write_cold(item: SheetItem, text: str) -> SheetItem:
+    words = text.strip().upper().removesuffix("C").removesuffix("°").strip()
+    if not words or text.strip() == AT_START:
+        return replace(_gate(item), to_c=None)
+    try:
+        value = float(words)
+    except ValueError:
+        raise EntryError(f"expected such as 35 °C, found {text.strip()!r}") from None
+    if not -30 <= value <= 110:
+        raise EntryError(f"expected -30 to 110 °C, found {text.strip()}")
+    return replace(_gate(item), to_c=value)
+
+
+def _cold_text(item: SheetItem) -> str:
+    to_c = _gate(item).to_c
+    return AT_START if to_c is None else f"{to_c:g} °C"
+
+
 def _verified(item: SheetItem) -> bool:
     return isinstance(item, Block) and item.load == DriveUse.VERIFIED
 
@@ -427,6 +448,14 @@ FIELDS: tuple[Field, ...] = (
         lambda item: f"{_gate(item).within_k:g} K",
         _write_within,
     ),
+    Field(
+        "cold",
+        "down to",
+        lambda item: isinstance(item, Gate) and item.kind is GateKind.COOL_DOWN,
+        _cold_text,
+        _write_cold,
+        lambda _item: (AT_START, "30 °C", "35 °C", "40 °C"),
+    ),
 )
 
 
@@ -441,16 +470,20 @@ def shown_text(field: Field, items: tuple[SheetItem, ...]) -> str:
     return texts.pop() if len(texts) == 1 else MIXED
 
 
+def _how_cold(gate: Gate) -> str:
+    return "at the start" if gate.to_c is None else f"{gate.to_c:g} °C"
+
+
 def about(item: SheetItem, power_limit_w: float | None = None) -> str:
     """Return in a sentence or two what an item does: what it strains, finds and misses, and the power it draws.
 
     `power_limit_w` is the package's limit where the machine reports one.
     """
     if isinstance(item, Gate):
-        most = length_text(item.at_most_s)
+        most, within = length_text(item.at_most_s), f"{item.within_k:g} K"
         return {
-            GateKind.SETTLE: f"Waits until the hottest sensor has moved less than {item.within_k:g} K, {most} at most.",
-            GateKind.COOL_DOWN: f"Waits until the processor is as cool as at the start, {most} at most.",
+            GateKind.SETTLE: f"Waits until the hottest sensor moves less than {within} in 20 s, {most} at most.",
+            GateKind.COOL_DOWN: f"Waits until the processor is as cool as {_how_cold(item)}, {most} at most.",
             GateKind.ASK: f"Waits until you say go on; after {most} the run goes on by itself.",
         }[item.kind]
     load = SHEET_LOADS[item.load]

@@ -57,6 +57,7 @@ class _RawGate:
     length: str | int | float
     at_most: str | int | float | None = None
     within_k: float = 2.0
+    to_c: float | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -156,7 +157,11 @@ def _gate(raw: _RawGate, index: int, faults: list[InputFault]) -> Gate:
         faults.append(InputFault(f"{place}.at_most", f"is shorter than length ({clock_text(length)})"))
     if raw.within_k <= 0:
         faults.append(InputFault(f"{place}.within_k", f"expected above 0, found {raw.within_k:g}"))
-    return Gate(raw.kind, parse_time(raw.start, f"{place}.start", faults), length, at_most, raw.within_k)
+    if raw.to_c is not None and raw.kind is not GateKind.COOL_DOWN:
+        faults.append(InputFault(f"{place}.to_c", "only a cool-down gate has it"))
+    if raw.to_c is not None and not -30.0 <= raw.to_c <= 110.0:
+        faults.append(InputFault(f"{place}.to_c", f"expected -30 to 110 °C, found {raw.to_c:g}"))
+    return Gate(raw.kind, parse_time(raw.start, f"{place}.start", faults), length, at_most, raw.within_k, raw.to_c)
 
 
 def _block(raw: _RawBlock, index: int, faults: list[InputFault]) -> Block:

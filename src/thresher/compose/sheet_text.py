@@ -42,13 +42,14 @@ def _time(seconds: float) -> str | float:
 
 
 def _gate(gate: Gate) -> dict[str, Any]:
-    return {
+    data: dict[str, Any] = {
         "kind": gate.kind.value,
         "start": _time(gate.start_s),
         "length": _time(gate.length_s),
         "at_most": _time(gate.at_most_s),
         "within_k": gate.within_k,
     }
+    return data | ({"to_c": gate.to_c} if gate.to_c is not None else {})
 
 
 def _block(block: Block) -> dict[str, Any]:

@@ -20,6 +20,7 @@ from thresher.engine.run.kernels import KernelReport, Kernels
 from thresher.engine.run.questions import QuestionDesk
 from thresher.engine.run.record import Record
 from thresher.engine.run.team_findings import Storms
+from thresher.engine.run.work_channel import WorkBoard, work_channel
 from thresher.engine.services.access import AccessService
 from thresher.engine.services.added_evidence import AddedEvidence
 from thresher.engine.services.cards import CardService
@@ -152,8 +153,8 @@ def _assemble(
 ) -> Engine:
     job_path = writer.path
     found = read_inventory(system, lookup)
-    board = FrameBoard()
-    discovery = _with_own_figures(system, found, discover(system, found), board)
+    board, work = FrameBoard(), WorkBoard()
+    discovery = _with_own_figures(system, found, discover(system, found), board, work)
     sampler = Sampler(system, discovery)
     watchers = Watchers(sampler.channels, allowed_clock_ghz(found))
     record = Record(system, writer, found, sampler.channels)
@@ -185,7 +186,9 @@ def _assemble(
     cards = CardAccess(system, record, lambda: intake.found.parts, board, storms, frames)
     stalls = StallWatch(system, record)
     questions = QuestionDesk(record.publish)
-    context = RunContext(system, record, watchers, storms, stalls, kernels.state, interval_s, access, cards, questions)
+    context = RunContext(
+        system, record, watchers, storms, stalls, kernels.state, interval_s, access, cards, questions, work
+    )
     conductor = Conductor(context, stored.runs)
     conductor.past_exposures += stored.exposures
     box = BlackBoxWatch(system, job_path, lambda: discover(system, found), sampler.channels, conductor.at_work)
@@ -234,10 +237,16 @@ def _assemble(
     return engine
 
 
-def _with_own_figures(system: System, found: Inventory, discovery: Discovery, board: FrameBoard) -> Discovery:
-    """Add the drives' own counters and the frame times of cards under load to the channels."""
+def _with_own_figures(
+    system: System, found: Inventory, discovery: Discovery, board: FrameBoard, work: WorkBoard
+) -> Discovery:
+    """Add the drives' own counters, the frame times of cards under load and the work done to the channels."""
     unknown: list[Fact] = []
-    probes = (*drive_channels.find(system, found.parts, unknown), *frame_channels(system, found.parts, board))
+    probes = (
+        *drive_channels.find(system, found.parts, unknown),
+        *frame_channels(system, found.parts, board),
+        *work_channel(system, work),
+    )
     return Discovery((*discovery.probes, *probes), (*discovery.unknown, *unknown))
 
 

@@ -92,7 +92,8 @@ class Piece:
         return self.resistance.value / self.allowed if self.allowed > 0 else 0.0
 
 
-_TOO_OPEN_K = 4.0
+TOO_OPEN_K = 4.0
+"""A plateau that is not reached and known to less than this says nothing about the way."""
 QUICK, AIR, CASE_PIECE = "die to cooler", "cooler to air", "case to room"
 
 
@@ -180,7 +181,7 @@ def _trouble(
     if heat.span.limit_c is not None and by_heat and heat.plateau.value < heat.span.limit_c - data.limit_low_k:
         reasons.append(f"It throttles at {heat.plateau.value:.0f} °C, its own limit is {heat.span.limit_c:.0f} °C")
         return Trouble.LIMIT_LOW, "The limit at which the clock falls was set low: look into the firmware setup."
-    if not heat.reached and heat.plateau.error > _TOO_OPEN_K:
+    if not heat.reached and heat.plateau.error > TOO_OPEN_K:
         words = f"Too short to judge: the end is only known to ±{heat.plateau.error:.0f} K. Run it longer."
         return Trouble.UNKNOWN, words
     if allowed is None or heat.resistance is None:

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from thresher.heat.analysis import SpanHeat
 from thresher.heat.change import Change, Group, changed
-from thresher.heat.heat_path import AIR, CASE_PIECE, QUICK, Piece, RemedyData, heat_path_data, pieces_of
+from thresher.heat.heat_path import AIR, CASE_PIECE, QUICK, TOO_OPEN_K, Piece, RemedyData, heat_path_data, pieces_of
 from thresher.heat.warming import Band
 
 _LEAST_K = 0.5
@@ -42,7 +42,7 @@ class Step:
 def expected(heat: SpanHeat, reference: float | None = None) -> tuple[Remedy, ...]:
     """Return what each remedy would gain on a machine as its newest run shows it; empty where nothing is known."""
     pieces = {each.name: each for each in pieces_of(heat, reference)}
-    if not pieces or heat.power_w is None:
+    if not pieces or heat.power_w is None or (not heat.reached and heat.plateau.error > TOO_OPEN_K):
         return ()
     made = (Remedy(each.name, each.words, _gain(each, pieces, heat.power_w)) for each in heat_path_data().remedies)
     return tuple(each for each in made if each.gain.high >= _LEAST_K)

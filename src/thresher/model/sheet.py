@@ -69,8 +69,8 @@ class GateKind(StrEnum):
 class Gate:
     """A point that waits: `length_s` is planned for it, `at_most_s` is the longest it may take.
 
-    A settle gate opens when the hottest channel has moved less than `within_k` kelvin for 20 s; a cool-down
-    gate when the hottest channel is within `within_k` kelvin of where the run began.
+    A settle gate opens when the hottest channel moves by less than `within_k` kelvin in 20 s, its noise allowed for; a
+    cool-down gate when it is within `within_k` kelvin of `to_c`, of where the run began if that is None.
     """
 
     kind: GateKind
@@ -78,6 +78,7 @@ class Gate:
     length_s: float
     at_most_s: float
     within_k: float = 2.0
+    to_c: float | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -179,6 +179,13 @@ class SetLimit(Command[bool], frozen=True, tag="limit.set"):
     reason: str = ""
 
 
+class SetRoom(Command[bool], frozen=True, tag="run.room"):
+    """Keep the room temperature during a run, in °C, as somebody read it."""
+
+    run: int
+    celsius: float
+
+
 class SetTrust(Command[bool], frozen=True, tag="trust.set"):
     """Trust or ignore a sensor."""
 
@@ -420,7 +427,7 @@ EndingCommand = AnswerEnding | GetMoments | StopGoingOn | GoOnNow
 CheckCommand = PutRound | AnswerQuestion | Attend
 ChangeCommand = AddTime | EndBlock | LeaveOut | AppendBlock | GoOn
 SheetCommand = KeepDraft | OpenSheet | SaveSheet | RenameSheet | DeleteSheet | KeepSheet | ReloadSheets
-IntakeCommand = SetJob | ListJobs | NewJob | SetLimit | SetTrust | SetShelf | BeginBaseline
+IntakeCommand = SetJob | ListJobs | NewJob | SetLimit | SetRoom | SetTrust | SetShelf | BeginBaseline
 DeviceCommand = StartScan | StopScan | ReportArtefact
 EvidenceCommand = AddEvidence | UndoEvidence | AddNote
 TrialCommand = BeginTrial | AddPart | AddOutcome | AssignRun | UndoTrial | FollowMachine | KeepTrials

@@ -22,6 +22,7 @@ _SMALLEST_SPANS = {
     "A": 1.0,
     "events": 1.0,
     "s": 1.0,
+    "beats/s": 1.0,
     "%RH": 10.0,
 }
 """What a lane shows at least from bottom to top, in its unit."""
@@ -91,6 +92,7 @@ _PLANS = (
     _Plan("throttled", "Throttled", Quantity.THROTTLE, (PartKind.PROCESSOR,)),
     _Plan("throttled for", "Throttle s", Quantity.THROTTLE_TIME, (PartKind.PROCESSOR,)),
     _Plan("held by", "Held by", Quantity.FLAG, (PartKind.PROCESSOR, PartKind.GRAPHICS), colour=PartKind.PROCESSOR),
+    _Plan("work done", "Work done", Quantity.WORK, (PartKind.PROCESSOR,)),
     _Plan("mains", "Mains", Quantity.FLAG, (PartKind.POWER,)),
     _Plan("fan duty", "Fan duty", Quantity.DUTY, _EVERY, colour=PartKind.COOLING),
     _Plan("humidity", "Humidity", Quantity.HUMIDITY, _EVERY, colour=PartKind.BOARD),

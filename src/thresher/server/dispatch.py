@@ -62,6 +62,7 @@ from thresher.protocol.commands import (
     SetCounted,
     SetJob,
     SetLimit,
+    SetRoom,
     SetShelf,
     SetTrust,
     SheetCommand,
@@ -233,6 +234,8 @@ def _on_intake(engine: Engine, command: IntakeCommand) -> object:
             return prepare(engine, command)()
         case SetLimit(channel, side, value, reason):
             engine.machine.set_limit(channel, side, value, reason)
+        case SetRoom(run, celsius):
+            engine.machine.set_room(run, celsius)
         case SetTrust(channel, trusted, reason):
             engine.machine.set_trust(channel, trusted, reason)
         case SetShelf(parts):

@@ -43,12 +43,14 @@ from thresher.protocol.commands import (
     KeepTrials,
     LeaveEngine,
     OpenSheet,
+    PutDraft,
     PutRound,
     ReopenJob,
     ReportArtefact,
     SaveSheet,
     SetCounted,
     SetLimit,
+    SetRoom,
     SetShelf,
     SetTrust,
     StartScan,
@@ -76,12 +78,13 @@ from thresher.ui.stations.bench.frames_card import cards_of_run
 from thresher.ui.stations.bench.scene_window import SceneWindow
 from thresher.ui.stations.bench.station import BenchStation
 from thresher.ui.stations.coming import ComingStation
+from thresher.ui.stations.compare.station import CompareStation
 from thresher.ui.stations.evidence.station import EvidenceStation
 from thresher.ui.stations.intake.station import IntakeStation
 from thresher.ui.stations.parts.station import PartsStation
 from thresher.ui.stick.banner import add_memory_banner
 
-_INTAKE, _BENCH, _EVIDENCE, _PARTS = 0, 1, 2, 3
+_INTAKE, _BENCH, _EVIDENCE, _PARTS, _COMPARE = range(5)
 
 
 class MainWindow(QWidget):
@@ -110,6 +113,7 @@ class MainWindow(QWidget):
         self.intake = IntakeStation(state, look, self)
         self.evidence = EvidenceStation(state, look, load_tables(), self)
         self.parts = PartsStation(state, look, self)
+        self.compare = CompareStation(state, look, self)
         self.stations = self._make_stations()
         self.footer = Footer(state, look, self)
         self.footer.access_clicked.connect(self._on_access_clicked)
@@ -128,6 +132,7 @@ class MainWindow(QWidget):
         self._connect_intake()
         self._connect_evidence()
         self._connect_parts()
+        self._connect_compare()
         self.show_station(_BENCH)
         self._recolour()
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
@@ -140,6 +145,7 @@ class MainWindow(QWidget):
             _BENCH: self.bench,
             _EVIDENCE: self.evidence,
             _PARTS: self.parts,
+            _COMPARE: self.compare,
         }
         for number, _name in enumerate(STATIONS):
             stations.addWidget(built.get(number) or ComingStation(number, self.state, self._look, self))
@@ -318,6 +324,20 @@ class MainWindow(QWidget):
         parts.questions.book_is_right.connect(lambda: send(KeepTrials()))
         parts.record.lock_wanted.connect(self.requests.lock_verdict)
         parts.record.tags_wanted.connect(self.files.save_tags)
+
+    def _connect_compare(self) -> None:
+        send, compare = self.requests.send, self.compare
+        compare.room_wanted.connect(lambda run, celsius: send(SetRoom(run, celsius)))
+        compare.note_wanted.connect(lambda text: send(AddNote(text), lambda _entry: self.say("Added to the report.")))
+        compare.trouble.connect(self.say)
+        compare.proof_wanted.connect(self._put_proof)
+
+    def _put_proof(self, sheet: RunSheet) -> None:
+        """Put the sheet of a proof run on the bench."""
+        if self.state.active:
+            self.say("A run is in progress: stop it first, or wait for its end.")
+            return
+        self.requests.send(PutDraft(sheet), lambda _status: self.show_station(_BENCH))
 
     # ---- actions
 

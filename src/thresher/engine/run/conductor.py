@@ -155,6 +155,8 @@ class Conductor:
         if run is None or not run.active:
             return
         self._record.writer.add_tick(run.number, tick)
+        teams = self._teams()
+        self._context.work.beats = run.beats_before + sum(team.beats for team in teams) if teams else None
         run.note_hottest(tick.at, self._record.hottest())
         self.poll()
         if self._tripped(run, tick):

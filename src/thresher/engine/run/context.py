@@ -8,6 +8,7 @@ from thresher.engine.drive_jobs.access import DriveAccess
 from thresher.engine.run.questions import QuestionDesk
 from thresher.engine.run.record import Record
 from thresher.engine.run.team_findings import Storms
+from thresher.engine.run.work_channel import WorkBoard
 from thresher.engine.watch.readings import Watchers
 from thresher.engine.watch.stalls import StallWatch
 from thresher.loads.warm_up import WarmUp
@@ -28,6 +29,7 @@ class RunContext:
     drives: DriveAccess
     cards: CardAccess
     questions: QuestionDesk
+    work: WorkBoard
 
     def now(self) -> float:
         """Return the machine's clock in seconds."""

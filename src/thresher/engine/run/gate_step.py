@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from thresher.engine.run.context import RunContext
 from thresher.engine.run.run import SETTLE_OVER_S, Run
 from thresher.engine.run.steps import Step
+from thresher.heat.gates import has_settled, time_to_reach, time_to_settle
 from thresher.loads.status import LoadStatus
 from thresher.loads.team.events import StopReport
 from thresher.loads.team.team import Team
@@ -79,7 +80,7 @@ class GateStep(Step):
         at = run.run_at(tick.at)
         sentence = self._opens(run, at)
         if sentence is None:
-            late = at - self.end_s
+            late = max(at, self._expected(run, at)) - self.end_s
             if late > 0:
                 self.end_s += late
                 run.shift_after(self, late)
@@ -102,14 +103,26 @@ class GateStep(Step):
             return "no temperature to watch; waited the planned time" if waited >= gate.length_s else None
         now_c = run.hottest[-1][1]
         if gate.kind is GateKind.SETTLE:
-            values = [value for _, value in run.hottest]
-            if waited >= SETTLE_OVER_S and max(values) - min(values) <= gate.within_k:
+            if waited >= SETTLE_OVER_S and has_settled(run.hottest, gate.within_k):
                 return f"steady at {now_c:.0f} °C"
-        elif run.start_c is not None and now_c <= run.start_c + gate.within_k:
-            return f"down to {now_c:.0f} °C, began at {run.start_c:.0f} °C"
+        else:
+            cold_c = gate.to_c if gate.to_c is not None else run.start_c
+            if cold_c is not None and now_c <= cold_c + gate.within_k:
+                words = "began at" if gate.to_c is None else "waited for"
+                return f"down to {now_c:.0f} °C, {words} {cold_c:.0f} °C"
         if waited >= gate.at_most_s:
             return f"still {now_c:.0f} °C after the longest wait; the run continues"
         return None
+
+    def _expected(self, run: Run, at: float) -> float:
+        """Return when the gate will open by the way the temperature goes, in run time; as planned where unknown."""
+        gate, left = self.gate, None
+        if gate.kind is GateKind.SETTLE:
+            left = time_to_settle(run.hottest, gate.within_k)
+        elif gate.kind is GateKind.COOL_DOWN:
+            cold_c = gate.to_c if gate.to_c is not None else run.start_c
+            left = time_to_reach(run.hottest, cold_c + gate.within_k) if cold_c is not None else None
+        return min(at + left, self.start_s + gate.at_most_s) if left is not None else self.end_s
 
     def end(self, run: Run, context: RunContext, at: float, how: str) -> StopReport | None:
         """Stop waiting."""

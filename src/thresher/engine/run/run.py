@@ -15,8 +15,9 @@ from thresher.model.sheet_changes import SheetChange
 from thresher.model.verdict import Exposure
 from thresher.protocol.status import PlanItem
 
-SETTLE_OVER_S = 20.0
-"""How long the hottest temperature is remembered, for gates that wait for it to settle."""
+SETTLE_OVER_S, REMEMBERED_S = 20.0, 60.0
+"""How long a settle gate waits at least, and how long the hottest temperature is remembered for gates."""
+_FEWEST_REMEMBERED = 16
 
 
 @dataclass(slots=True)
@@ -92,7 +93,7 @@ class Run:
         if hottest_c is not None:
             self.start_c = hottest_c if self.start_c is None else self.start_c
             self.hottest.append((at, hottest_c))
-        while self.hottest and self.hottest[0][0] < at - SETTLE_OVER_S - 1.0:
+        while len(self.hottest) > _FEWEST_REMEMBERED and self.hottest[0][0] < at - REMEMBERED_S - 1.0:
             self.hottest.popleft()
 
     def exposures(self) -> list[Exposure]:

@@ -1,5 +1,6 @@
 """The machine as it counts now: limits, trust, doubts and idle readings, which take effect everywhere at once."""
 
+import math
 from collections.abc import Callable
 
 from thresher.engine.run.record import Record
@@ -7,6 +8,7 @@ from thresher.engine.services.intake import IntakeService
 from thresher.engine.services.job_fields import JobFields
 from thresher.engine.watch.readings import Watchers
 from thresher.engine.watch.sensors import SensorWatch
+from thresher.journal.rows import ROOM
 from thresher.model.channels import Channel, LimitSide, SensorDoubt, Tick
 from thresher.model.errors import InputError, InputFault, ThresherError
 from thresher.model.findings import Severity
@@ -90,6 +92,13 @@ class MachineService:
         what = "removed" if value is None else f"{side.value} {value:g} {named.unit}, {reason}"
         self._record.note(f"Limit of {named.name} changed", what)
         self._apply_and_publish()
+
+    def set_room(self, run: int, celsius: float) -> None:
+        """Keep the room temperature during a run in °C. Raises InputError."""
+        if not math.isfinite(celsius) or not -30.0 <= celsius <= 60.0:
+            raise InputError("room temperature", [InputFault("celsius", f"expected -30 to 60 °C, found {celsius:g}")])
+        self._record.writer.add_mark(run, self._system.now(), ROOM, {"celsius": celsius})
+        self._record.note(f"Room temperature of run {run}: {celsius:g} °C", "typed in by the technician")
 
     def set_trust(self, channel: str, trusted: bool, reason: str) -> None:
         """Trust or ignore a sensor. Raises InputError, EnvironmentFault."""

@@ -10,7 +10,6 @@ from thresher.ui.rail import STATIONS
 from thresher.ui.state import BenchState
 
 WILL_HOLD = {
-    "Compare": "Two or more runs over each other from the moment the load came on: what changed and how sure.",
     "Hand over": "The report as it will print, its seal, exports, and the history of the machine.",
 }
 

@@ -1,0 +1,92 @@
+"""Waiting for a real condition: whether a temperature has settled against its own noise, and how long it will take."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+Reading = tuple[float, float]
+"""A time in s and a temperature in °C."""
+
+_SURE = 1.645
+_PER_S = 20.0
+"""A temperature has settled when it moves by less than the gate's kelvin in this time, nine times out of ten."""
+_LEAST = 8
+
+
+@dataclass(frozen=True, slots=True)
+class Trend:
+    """The straight line through the newest readings: its rate in K/s with its standard error, and where it ends in °C.
+
+    The error counts readings that follow each other closely as fewer than they are.
+    """
+
+    rate: float
+    error: float
+    now_c: float
+
+
+def trend(readings: Sequence[Reading]) -> Trend | None:
+    """Return the trend of readings, None with fewer than eight."""
+    if len(readings) < _LEAST:
+        return None
+    times, values = np.array(readings, dtype=np.float64).T
+    centred = times - times.mean()
+    square = float((centred**2).sum())
+    if square <= 0.0:
+        return None
+    rate = float((centred * values).sum()) / square
+    rest = values - values.mean() - rate * centred
+    spread = float((rest**2).sum()) / max(len(rest) - 2, 1)
+    together = float((rest[1:] * rest[:-1]).sum()) / max(float((rest**2).sum()), 1e-12)
+    together = min(max(together, 0.0), 0.9)
+    error = float(np.sqrt(spread / square * (1.0 + together) / (1.0 - together)))
+    return Trend(rate, error, float(values.mean() + rate * centred[-1]))
+
+
+def has_settled(readings: Sequence[Reading], within_k: float) -> bool:
+    """Whether the newest readings move by less than `within_k` in 20 s, their noise allowed for."""
+    found = trend(readings)
+    return found is not None and (abs(found.rate) + _SURE * found.error) * _PER_S <= within_k
+
+
+def time_to_settle(readings: Sequence[Reading], within_k: float) -> float | None:
+    """Return in how many seconds the temperature will have settled, by the way its rate falls; None when unknown."""
+    rates = _two_rates(readings)
+    if rates is None:
+        return None
+    before, now, apart = rates
+    wanted = within_k / _PER_S
+    if abs(now) <= wanted:
+        return 0.0
+    if abs(now) >= abs(before) or before * now <= 0:
+        return None
+    return float(apart * np.log(abs(now) / wanted) / np.log(abs(before) / abs(now)))
+
+
+def time_to_reach(readings: Sequence[Reading], target_c: float) -> float | None:
+    """Return in how many seconds a falling temperature will be down at `target_c`; None when it will not get there."""
+    rates, found = _two_rates(readings), trend(readings)
+    if rates is None or found is None:
+        return None
+    before, now, apart = rates
+    left = found.now_c - target_c
+    if left <= 0.0:
+        return 0.0
+    if now >= 0.0:
+        return None
+    if before >= now:  # it does not slow down yet: a straight line
+        return left / -now
+    tau = apart / float(np.log(before / now))
+    still_falls = -now * tau
+    return float(-tau * np.log(1.0 - left / still_falls)) if left < still_falls else None
+
+
+def _two_rates(readings: Sequence[Reading]) -> tuple[float, float, float] | None:
+    """Return the rates of the first and the second half in K/s, and the seconds between their middles."""
+    half = len(readings) // 2
+    first, second = trend(readings[:half]), trend(readings[half:])
+    if first is None or second is None:
+        return None
+    apart = (readings[half][0] + readings[-1][0]) / 2.0 - (readings[0][0] + readings[half - 1][0]) / 2.0
+    return first.rate, second.rate, apart
