@@ -52,41 +52,49 @@ def has_settled(readings: Sequence[Reading], within_k: float) -> bool:
 
 def time_to_settle(readings: Sequence[Reading], within_k: float) -> float | None:
     """Return in how many seconds the temperature will have settled, by the way its rate falls; None when unknown."""
-    rates = _two_rates(readings)
-    if rates is None:
+    found = _slowing(readings)
+    if found is None:
         return None
-    before, now, apart = rates
     wanted = within_k / _PER_S
-    if abs(now) <= wanted:
+    if abs(found.rate) <= wanted:
         return 0.0
-    if abs(now) >= abs(before) or before * now <= 0:
-        return None
-    return float(apart * np.log(abs(now) / wanted) / np.log(abs(before) / abs(now)))
+    return found.tau_s * float(np.log(abs(found.rate) / wanted)) if np.isfinite(found.tau_s) else None
 
 
 def time_to_reach(readings: Sequence[Reading], target_c: float) -> float | None:
     """Return in how many seconds a falling temperature will be down at `target_c`; None when it will not get there."""
-    rates, found = _two_rates(readings), trend(readings)
-    if rates is None or found is None:
+    found = _slowing(readings)
+    if found is None:
         return None
-    before, now, apart = rates
     left = found.now_c - target_c
     if left <= 0.0:
         return 0.0
-    if now >= 0.0:
+    if found.rate >= 0.0:
         return None
-    if before >= now:  # it does not slow down yet: a straight line
-        return left / -now
-    tau = apart / float(np.log(before / now))
-    still_falls = -now * tau
-    return float(-tau * np.log(1.0 - left / still_falls)) if left < still_falls else None
+    if not np.isfinite(found.tau_s):  # it does not slow down yet: a straight line
+        return left / -found.rate
+    still_falls = -found.rate * found.tau_s
+    return float(-found.tau_s * np.log(1.0 - left / still_falls)) if left < still_falls else None
 
 
-def _two_rates(readings: Sequence[Reading]) -> tuple[float, float, float] | None:
-    """Return the rates of the first and the second half in K/s, and the seconds between their middles."""
+@dataclass(frozen=True, slots=True)
+class _Slowing:
+    """The rate at the last reading in K/s, the time constant with which it falls in s, the temperature there in °C."""
+
+    rate: float
+    tau_s: float
+    now_c: float
+
+
+def _slowing(readings: Sequence[Reading]) -> _Slowing | None:
+    """Compare the rates of the first and the second half; the time constant is without end where it does not slow."""
     half = len(readings) // 2
     first, second = trend(readings[:half]), trend(readings[half:])
     if first is None or second is None:
         return None
-    apart = (readings[half][0] + readings[-1][0]) / 2.0 - (readings[0][0] + readings[half - 1][0]) / 2.0
-    return first.rate, second.rate, apart
+    middle, last = (readings[half][0] + readings[-1][0]) / 2.0, readings[-1][0]
+    apart = middle - (readings[0][0] + readings[half - 1][0]) / 2.0
+    if first.rate * second.rate <= 0.0 or abs(second.rate) >= abs(first.rate):
+        return _Slowing(second.rate, float("inf"), second.now_c)
+    tau = apart / float(np.log(first.rate / second.rate))
+    return _Slowing(second.rate * float(np.exp((middle - last) / tau)), tau, second.now_c)

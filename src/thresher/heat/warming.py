@@ -15,6 +15,7 @@ since slow parts need no fine steps; means and covariances over a block are exac
 """
 
 from dataclasses import dataclass
+from functools import cache
 from itertools import combinations
 
 import numpy as np
@@ -23,19 +24,22 @@ from scipy.linalg import solve_triangular
 
 Floats = npt.NDArray[np.float64]
 
-_QUICK_S: Floats = np.concatenate([[1.5, 3.5, 8.0], np.geomspace(15.0, 240.0, 11)])
-_SLOW_S: Floats = np.geomspace(320.0, 3600.0, 6)
+_QUICK_S: Floats = np.concatenate([[1.5, 3.5, 8.0], np.geomspace(15.0, 300.0, 12)])
+_SLOW_S: Floats = np.geomspace(400.0, 3600.0, 5)
 TAUS_S: Floats = np.concatenate([_QUICK_S, _SLOW_S])
 """The grid of time constants in s: from a die on its spreader to a case full of warm steel."""
 _CORRELATION_S = (3.0, 10.0, 35.0, 120.0)
 _CORRELATED_SHARES = (0.0, 0.3, 0.7, 1.0)
-_MODEL_K, _MODEL_SHARE = 0.12, 0.33
+_MODEL_K, _MODEL_SHARE = 0.08, 0.3
 """How far a real machine is from four exponentials in a steady room: a standard deviation in K, and as a share of what
 is still to come."""
 _GROWTH = 0.025
 """A block is as long as this share of the time since the load came on, at least one reading."""
 _FEWEST = 12
-_TRIED, _FEWEST_DRAWS = 1500, 100
+_TRIED, _FEWEST_DRAWS = 1200, 100
+_APART = 2.7
+_HOPELESS = 8.0
+"""How much worse (natural logarithm) a shape of the error may do with few parts before it is left out with many."""
 _TERMS = 4
 """Up to three quick parts and always a slow one: coolant, case and room are there whether they show yet or not."""
 
@@ -107,14 +111,30 @@ class Warming:
     def time_constants(self, least_k: float = 1.0) -> tuple[tuple[Band, Band], ...]:
         """Return (time constant in s, amount in K) of the parts that can be told apart, fastest first.
 
-        Draws with the likeliest number of parts count; parts that move less than `least_k` are left out.
+        Neighbours on the grid that share one part between them count as that part. Draws with the likeliest number of
+        parts count; parts that move less than `least_k` are left out.
         """
-        used = np.abs(self.amounts) > 0.0
-        numbers = used.sum(axis=1)
-        likely = int(np.bincount(numbers, minlength=_TERMS + 1).argmax())
-        chosen = numbers == likely
-        found = [(band_of(self.taus[chosen, term]), band_of(self.amounts[chosen, term])) for term in range(likely)]
-        return tuple(each for each in found if abs(each[1].value) >= least_k)
+        merged = [_merged(taus, amounts, least_k) for taus, amounts in zip(self.taus, self.amounts, strict=True)]
+        numbers = np.bincount([len(each) for each in merged], minlength=_TERMS + 1)
+        likely = int(numbers[1:].argmax()) + 1
+        chosen = np.array([each for each in merged if len(each) == likely])
+        if not len(chosen):
+            return ()
+        return tuple((band_of(chosen[:, part, 0]), band_of(chosen[:, part, 1])) for part in range(likely))
+
+
+def _merged(taus: Floats, amounts: Floats, least_k: float) -> list[tuple[float, float]]:
+    """Return the parts of one draw as (time constant, amount); such as lie within a factor of 2.7 are one."""
+    parts: list[tuple[float, float]] = []
+    for tau, amount in sorted(zip(taus.tolist(), amounts.tolist(), strict=True)):
+        if amount == 0.0:
+            continue
+        if parts and tau < _APART * parts[-1][0] and parts[-1][1] * amount > 0.0:
+            before, share = parts[-1][0], amount / (parts[-1][1] + amount)
+            parts[-1] = (before ** (1.0 - share) * tau**share, parts[-1][1] + amount)
+        else:
+            parts.append((tau, amount))
+    return [part for part in parts if abs(part[1]) >= least_k]
 
 
 def band_of(draws: Floats) -> Band:
@@ -151,6 +171,8 @@ def fit(
     up: seen from where the heat goes in, a passive network knows no other way. Without, after a fan or a pump has
     changed, parts may move either way. Returns None with fewer than twelve readings or a span under 20 s.
     """
+    if np.isfinite(values).sum() < _FEWEST:
+        return None
     blocks = gather(times, values)
     if len(blocks.means) < _FEWEST or blocks.ends[-1] < 20.0:
         return None
@@ -160,11 +182,13 @@ def fit(
     around = blocks.means - centre
     moved = max(float(np.ptp(blocks.means)), scale_k, 1.0)
     spread = np.array([40.0, *(moved * _prior_share(tau) for tau in TAUS_S)])
-    quick, slow = range(1, len(_QUICK_S) + 1), range(len(_QUICK_S) + 1, len(TAUS_S) + 1)
-    choices = [(*some, one) for terms in range(_TERMS) for some in combinations(quick, terms) for one in slow]
-    mixture = _Mixture(choices, spread)
-    for correlation_s, share in _error_shapes():
-        mixture.add(blocks, basis, around, correlation_s, share, steps)
+    mixture = _Mixture(spread)
+    shapes = {shape: _whitened(blocks, basis, around, shape, spread, steps) for shape in _error_shapes()}
+    explained = {shape: mixture.add(white, shape, (1, 2, 3)) for shape, white in shapes.items()}
+    best = max(explained.values())
+    for shape, evidence in explained.items():
+        if evidence > best - _HOPELESS:  # the most parts only where the shape of the error has a chance
+            mixture.add(shapes[shape], shape, (4,))
     return mixture.draw(centre, float(blocks.ends[-1]), steps, rising, seed)
 
 
@@ -181,7 +205,7 @@ def _error_shapes() -> list[tuple[float, float]]:
 def _prior_share(tau: float) -> float:
     """How far a part with this time constant may move, as a share of the movement seen: a die and a heatsink as far as
     anything, coolant less, warm steel around them little."""
-    return 1.0 if tau < 120.0 else 0.5 if tau < 250.0 else 0.08 if tau < 1200.0 else 0.04
+    return 1.0 if tau < 200.0 else 0.6 if tau < 350.0 else 0.12 if tau < 1200.0 else 0.05
 
 
 def _mean_decay(blocks: Blocks, tau: float) -> Floats:
@@ -210,47 +234,74 @@ def _covariance(blocks: Blocks, correlation_s: float, share: float) -> Floats:
     return covariance
 
 
+@cache
+def _choices() -> dict[int, npt.NDArray[np.int64]]:
+    """Return by number of parts which columns of the basis are taken together: the constant, quick ones, a slow one."""
+    quick, slow = range(1, len(_QUICK_S) + 1), range(len(_QUICK_S) + 1, len(TAUS_S) + 1)
+    return {
+        terms + 1: np.array([(0, *some, one) for some in combinations(quick, terms) for one in slow])
+        for terms in range(_TERMS)
+    }
+
+
+@dataclass(frozen=True, slots=True)
+class _Whitened:
+    """Products of basis and readings under one shape of the error, and what is known of its scale."""
+
+    gram: Floats
+    cross: Floats
+    square: float
+    variance: float
+    known: float
+
+
+def _whitened(
+    blocks: Blocks, basis: Floats, values: Floats, shape: tuple[float, float], spread: Floats, resolution: float
+) -> _Whitened:
+    """Return the products under a shape of the error: its correlation time in s and the share that is correlated."""
+    root = np.linalg.cholesky(_covariance(blocks, *shape) + 1e-9 * np.eye(len(values)))
+    white = solve_triangular(root, basis, lower=True)
+    seen = solve_triangular(root, values, lower=True)
+    gram, cross, square = white.T @ white, white.T @ seen, float(seen @ seen)
+    # the scale of the error from the richest model, held a little by its priors
+    rich = np.linalg.solve(gram + np.diag(1e-2 / spread**2), cross)
+    misfit = max(square - float(2 * rich @ cross - rich @ gram @ rich), 1e-9)
+    freedom = max(len(values) - 2.0 * _TERMS - 1.0, 4.0)
+    variance = max(misfit / freedom, (resolution**2) / 12.0, 1e-6)
+    known = -float(np.log(np.diag(root)).sum()) - 0.5 * len(values) * float(np.log(variance))
+    return _Whitened(gram, cross, square, variance, known)
+
+
 class _Mixture:
     """Collects the posterior of every choice of time constants under every shape of the error."""
 
-    def __init__(self, choices: list[tuple[int, ...]], spread: Floats) -> None:
-        self._by_size: dict[int, npt.NDArray[np.int64]] = {}
-        for size in range(1, _TERMS + 1):
-            mine = [choice for choice in choices if len(choice) == size]
-            if mine:
-                self._by_size[size] = np.array([(0, *choice) for choice in mine])
+    def __init__(self, spread: Floats) -> None:
+        self._by_size = _choices()
         self._spread = spread
-        self._parts: list[tuple[Floats, int, Floats, Floats, float, float]] = []
+        self._parts: list[tuple[Floats, int, npt.NDArray[np.floating], Floats, float, float]] = []
 
-    def add(
-        self, blocks: Blocks, basis: Floats, values: Floats, correlation_s: float, share: float, resolution: float
-    ) -> None:
-        """Take in one shape of the error."""
-        root = np.linalg.cholesky(_covariance(blocks, correlation_s, share) + 1e-9 * np.eye(len(values)))
-        white = solve_triangular(root, basis, lower=True)
-        seen = solve_triangular(root, values, lower=True)
-        gram, cross, square = white.T @ white, white.T @ seen, float(seen @ seen)
-        # the scale of the error from the richest model, held a little by its priors
-        rich = np.linalg.solve(gram + np.diag(1e-2 / self._spread**2), cross)
-        misfit = max(square - float(2 * rich @ cross - rich @ gram @ rich), 1e-9)
-        freedom = max(len(values) - 2.0 * _TERMS - 1.0, 4.0)
-        variance = max(misfit / freedom, (resolution**2) / 12.0, 1e-6)
-        known = -float(np.log(np.diag(root)).sum()) - 0.5 * len(values) * float(np.log(variance))
-        for size, rows in self._by_size.items():
-            precision = gram[rows[:, :, None], rows[:, None, :]] / variance
+    def add(self, white: "_Whitened", shape: tuple[float, float], sizes: tuple[int, ...]) -> float:
+        """Take in one shape of the error with so many parts, and return the best evidence that came."""
+        best = -np.inf
+        for size in sizes:
+            rows = self._by_size[size]
+            precision = white.gram[rows[:, :, None], rows[:, None, :]] / white.variance
             prior = 1.0 / self._spread[rows] ** 2
             precision = precision + prior[:, :, None] * np.eye(size + 1)
-            weighed = cross[rows] / variance
+            weighed = white.cross[rows] / white.variance
             means = np.linalg.solve(precision, weighed[:, :, None])[:, :, 0]
             _, log_det = np.linalg.slogdet(precision)
-            evidence = (
-                known
-                - 0.5 * (square / variance - (means * weighed).sum(axis=1))
+            evidence: Floats = (
+                white.known
+                - 0.5 * (white.square / white.variance - (means * weighed).sum(axis=1))
                 - 0.5 * log_det
                 + 0.5 * np.log(prior).sum(axis=1)
                 - np.log(len(rows))
             )
-            self._parts.append((evidence, size, means, precision, float(np.sqrt(variance)), correlation_s * share))
+            correlated = shape[0] * shape[1]
+            self._parts.append((evidence, size, means, precision, float(np.sqrt(white.variance)), correlated))
+            best = max(best, float(evidence.max()))
+        return best
 
     def draw(self, centre: float, span_s: float, resolution: float, rising: bool, seed: int) -> Warming:
         """Return draws from the whole mixture."""
