@@ -8,6 +8,7 @@ takes longer than 10 s, growth by more than 500 MB, a file outside the folder of
 """
 
 import argparse
+import hashlib
 import io
 import os
 import random
@@ -305,6 +306,10 @@ def events_read(tables: Tables) -> Callable[[bytes, Path], None]:
     return in_a_child(read)
 
 
+OUT_OF_TIME = (-signal.SIGXCPU, -signal.SIGKILL)
+"""How the kernel ends a process that has used up its processor time (setrlimit(2))."""
+
+
 def in_a_child(use: Callable[[bytes, Path], None]) -> Callable[[bytes, Path], None]:
     """Return what reads an input in a child with a limit of time, as the program does where a parser may loop.
 
@@ -324,10 +329,14 @@ def in_a_child(use: Callable[[bytes, Path], None]) -> Callable[[bytes, Path], No
             finally:
                 os._exit(code)
         code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
-        if code in (1, -signal.SIGXCPU):
+        if code in (1, *OUT_OF_TIME):
             raise InputError("event log", [InputFault("log", "its reader refused it or used up its time")])
         if code:
-            raise AssertionError(f"the reader ended with {code}")
+            kept = Path.cwd() / f"hostile-{hashlib.sha256(content).hexdigest()[:12]}"
+            kept.write_bytes(content)
+            raise AssertionError(
+                f"the reader ended with {signal.Signals(-code).name if code < 0 else code}, {kept.name}"
+            )
 
     return read
 
