@@ -13,7 +13,7 @@ from thresher.simulator.scenario import load_scenario, shipped_scenarios
 def sail_loft(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """As it came in, dust cleaned out, fresh paste, and two minutes with the side panel off."""
     scenario = load_scenario(shipped_scenarios()["sail-loft"])
-    path = tmp_path_factory.mktemp("loft") / "0421-sail-loft.thresher"
-    create_job(path, {"number": "0421", "machine": scenario.title, "model": "sail-loft"})
+    path = tmp_path_factory.mktemp("loft") / "0428-sail-loft.thresher"
+    create_job(path, {"number": "0428", "machine": scenario.title, "model": "sail-loft"})
     record_sail_loft(path, scenario, 1_773_900_000.0)
     return path

@@ -35,7 +35,7 @@ _COMPARE = 4
 @pytest.fixture
 def job(tmp_path: Path, sail_loft: Path) -> Path:  # noqa: F811
     """A copy of the sail loft's job that may be written to."""
-    return Path(shutil.copy(sail_loft, tmp_path / "0421-sail-loft.thresher"))
+    return Path(shutil.copy(sail_loft, tmp_path / "0428-sail-loft.thresher"))
 
 
 @pytest.fixture

@@ -13,7 +13,7 @@ from thresher.heat.warming import Band, Warming, band_of, fit, step_of
 
 Floats = npt.NDArray[np.float64]
 
-PLATEAU_K = 1.0
+PLATEAU_K, _SURE = 1.0, 0.9
 """A plateau is reached when what the temperature still moves is less than this, nine times out of ten."""
 _LAST_SHARE = 0.25
 """Power, clock and fans on the plateau are the means over this share of the steady stretch, at its end."""
@@ -112,7 +112,8 @@ def analyse(span: LoadSpan) -> SpanHeat | None:
         warming=warming,
         steady_s=steady,
         plateau=band_of(ends),
-        reached=max(abs(left.low), abs(left.high)) < PLATEAU_K and span.length_s - reached_s > 0,
+        reached=float(np.quantile(np.abs(warming.ends - warming.at(warming.span_s)), _SURE)) < PLATEAU_K
+        and reached_s < span.length_s,
         reached_s=min(reached_s, span.length_s),
         left=left,
         room_c=room,

@@ -1,6 +1,6 @@
 """Waiting for a real condition: whether a temperature has settled against its own noise, and how long it will take."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -44,15 +44,15 @@ def trend(readings: Sequence[Reading]) -> Trend | None:
     return Trend(rate, error, float(values.mean() + rate * centred[-1]))
 
 
-def has_settled(readings: Sequence[Reading], within_k: float) -> bool:
+def has_settled(readings: Iterable[Reading], within_k: float) -> bool:
     """Whether the newest readings move by less than `within_k` in 20 s, their noise allowed for."""
-    found = trend(readings)
+    found = trend(tuple(readings))
     return found is not None and (abs(found.rate) + _SURE * found.error) * _PER_S <= within_k
 
 
-def time_to_settle(readings: Sequence[Reading], within_k: float) -> float | None:
+def time_to_settle(readings: Iterable[Reading], within_k: float) -> float | None:
     """Return in how many seconds the temperature will have settled, by the way its rate falls; None when unknown."""
-    found = _slowing(readings)
+    found = _slowing(tuple(readings))
     if found is None:
         return None
     wanted = within_k / _PER_S
@@ -61,9 +61,9 @@ def time_to_settle(readings: Sequence[Reading], within_k: float) -> float | None
     return found.tau_s * float(np.log(abs(found.rate) / wanted)) if np.isfinite(found.tau_s) else None
 
 
-def time_to_reach(readings: Sequence[Reading], target_c: float) -> float | None:
+def time_to_reach(readings: Iterable[Reading], target_c: float) -> float | None:
     """Return in how many seconds a falling temperature will be down at `target_c`; None when it will not get there."""
-    found = _slowing(readings)
+    found = _slowing(tuple(readings))
     if found is None:
         return None
     left = found.now_c - target_c

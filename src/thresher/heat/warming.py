@@ -28,7 +28,7 @@ _QUICK_S: Floats = np.concatenate([[1.5, 3.5, 8.0], np.geomspace(15.0, 300.0, 12
 _SLOW_S: Floats = np.geomspace(400.0, 3600.0, 5)
 TAUS_S: Floats = np.concatenate([_QUICK_S, _SLOW_S])
 """The grid of time constants in s: from a die on its spreader to a case full of warm steel."""
-_CORRELATION_S = (3.0, 10.0, 35.0, 120.0)
+_CORRELATION_S = (4.0, 20.0, 100.0)
 _CORRELATED_SHARES = (0.0, 0.3, 0.7, 1.0)
 _MODEL_K, _MODEL_SHARE = 0.08, 0.3
 """How far a real machine is from four exponentials in a steady room: a standard deviation in K, and as a share of what
@@ -38,8 +38,6 @@ _GROWTH = 0.025
 _FEWEST = 12
 _TRIED, _FEWEST_DRAWS = 1200, 100
 _APART = 2.7
-_HOPELESS = 8.0
-"""How much worse (natural logarithm) a shape of the error may do with few parts before it is left out with many."""
 _TERMS = 4
 """Up to three quick parts and always a slow one: coolant, case and room are there whether they show yet or not."""
 
@@ -183,12 +181,8 @@ def fit(
     moved = max(float(np.ptp(blocks.means)), scale_k, 1.0)
     spread = np.array([40.0, *(moved * _prior_share(tau) for tau in TAUS_S)])
     mixture = _Mixture(spread)
-    shapes = {shape: _whitened(blocks, basis, around, shape, spread, steps) for shape in _error_shapes()}
-    explained = {shape: mixture.add(white, shape, (1, 2, 3)) for shape, white in shapes.items()}
-    best = max(explained.values())
-    for shape, evidence in explained.items():
-        if evidence > best - _HOPELESS:  # the most parts only where the shape of the error has a chance
-            mixture.add(shapes[shape], shape, (4,))
+    for shape in _error_shapes():
+        mixture.add(_whitened(blocks, basis, around, shape, spread, steps), shape)
     return mixture.draw(centre, float(blocks.ends[-1]), steps, rising, seed)
 
 
@@ -280,11 +274,9 @@ class _Mixture:
         self._spread = spread
         self._parts: list[tuple[Floats, int, npt.NDArray[np.floating], Floats, float, float]] = []
 
-    def add(self, white: "_Whitened", shape: tuple[float, float], sizes: tuple[int, ...]) -> float:
-        """Take in one shape of the error with so many parts, and return the best evidence that came."""
-        best = -np.inf
-        for size in sizes:
-            rows = self._by_size[size]
+    def add(self, white: "_Whitened", shape: tuple[float, float]) -> None:
+        """Take in one shape of the error with every number of parts."""
+        for size, rows in self._by_size.items():
             precision = white.gram[rows[:, :, None], rows[:, None, :]] / white.variance
             prior = 1.0 / self._spread[rows] ** 2
             precision = precision + prior[:, :, None] * np.eye(size + 1)
@@ -300,8 +292,6 @@ class _Mixture:
             )
             correlated = shape[0] * shape[1]
             self._parts.append((evidence, size, means, precision, float(np.sqrt(white.variance)), correlated))
-            best = max(best, float(evidence.max()))
-        return best
 
     def draw(self, centre: float, span_s: float, resolution: float, rising: bool, seed: int) -> Warming:
         """Return draws from the whole mixture."""
@@ -330,7 +320,9 @@ class _Mixture:
         passive = (amounts >= 0.0).all(axis=1) if rising else np.ones(_TRIED, dtype=bool)
         fitting = np.flatnonzero(passive if passive.sum() >= _FEWEST_DRAWS else np.ones(_TRIED, dtype=bool))
         # readings whose noise is smaller than their step sit on one step for long: the mean does not get better
-        stuck = resolution * max(0.0, 1.0 - 2.0 * float(noise[fitting].mean()) / max(resolution, 1e-9))
+        # (rounding alone is a noise of 0.29 steps while it rises; from 0.6 steps on the steps are smoothed out)
+        in_steps = float(noise[fitting].mean()) / max(resolution, 1e-9)
+        stuck = resolution * min(1.0, max(0.0, 1.0 - 3.0 * (in_steps - 0.29)))
         ends = ends[fitting] + rng.uniform(-0.5, 0.5, len(fitting)) * stuck
         coming = (amounts[fitting] * np.exp(-span_s / chosen[fitting])).sum(axis=1)
         ends += rng.normal(0.0, 1.0, len(fitting)) * np.hypot(_MODEL_K, _MODEL_SHARE * coming)
