@@ -139,20 +139,24 @@ def parts_pictures(app: QApplication, window: MainWindow) -> None:
 
 
 def intake_pictures(app: QApplication, folder: Path) -> None:
-    """The Intake of a machine with doubts: proposed sheets, then idle readings with an odd sensor."""
+    """The Intake of a machine with doubts, and the proposed sheets."""
     job, _shop = prepare_demo_bench(folder / "bench", fresh=False)
     boatyard = next(path for path in job.parent.iterdir() if "boatyard" in path.name and path.suffix == ".thresher")
     window, _link = bench(app, folder, ["--simulate", "boatyard-plotter", "--speed", "20"], boatyard)
-    state = window.state
     window.show_station(0)
-    wait_for(app, lambda: len(window.intake.strip.cards) == 3, 20)
+    wait_for(app, lambda: len(window.intake.strip.cards) == 4, 20)
     grab(app, window, "intake.png")
-    window.intake.readings.idle_wanted.emit()
-    wait_for(app, lambda: state.intake.baseline is not None, 30)
-    window.intake.show_page(1)
-    window.intake.readings.list.pick(next(each.key for each in state.channels if each.distrust))
-    window.intake.parts.show_only("memory B2")
-    grab(app, window, "intake-readings.png")
+    take_down(app, window)
+
+
+def compare_picture(app: QApplication, folder: Path) -> None:
+    """The sail loft's heat runs over each other: dust out, then fresh paste."""
+    job, _shop = prepare_demo_bench(folder / "bench", fresh=False)
+    loft = next(path for path in job.parent.iterdir() if "sail-loft" in path.name and path.suffix == ".thresher")
+    window, _link = bench(app, folder, ["--simulate", "sail-loft", "--speed", "20"], loft)
+    window.show_station(4)
+    wait_for(app, lambda: window.compare.comparison is not None, 60)
+    grab(app, window, "compare.png")
     take_down(app, window)
 
 
@@ -328,12 +332,13 @@ def system_logs_picture(app: QApplication, folder: Path) -> None:
 
 
 def main() -> int:
-    """Make all pictures, or the groups named: demo, intake, drives, graphics, rounds, crashes, access, logs."""
-    groups = sys.argv[1:] or ["demo", "intake", "drives", "graphics", "rounds", "crashes", "access", "logs"]
+    """Make all pictures, or the groups named, which are listed below."""
+    groups = sys.argv[1:] or ["demo", "intake", "compare", "drives", "graphics", "rounds", "crashes", "access", "logs"]
     app = make_app([])
     for name, make in (
         ("demo", demo_pictures),
         ("intake", intake_pictures),
+        ("compare", compare_picture),
         ("drives", drive_pictures),
         ("graphics", graphics_pictures),
         ("rounds", round_pictures),
