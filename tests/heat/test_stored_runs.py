@@ -117,6 +117,16 @@ def test_the_process_apart_gives_the_same_and_passes_errors_on(sail_loft: Path) 
         compare_apart(Request((RunRef(str(sail_loft.with_name("gone.thresher")), 1),), PROCESSOR))
 
 
+def test_a_run_that_is_known_to_be_good_is_what_others_are_judged_by(sail_loft: Path) -> None:
+    good, dry = RunRef(str(sail_loft), 3), RunRef(str(sail_loft), 2)
+    found = compare_apart(Request((dry,), PROCESSOR, good=good)).runs[0]
+    assert found.verdict.expected == pytest.approx(compared(sail_loft, 3).runs[0].resistance.value)  # type: ignore[union-attr]
+    assert "known to be good" in found.verdict.expected_from
+    drive = HotPart(PartKind.DRIVE, "nvme0n1")
+    with pytest.raises(InputError, match="cannot be a reference"):
+        compare_apart(Request((dry,), drive, good=good))
+
+
 def test_the_proof_run_is_the_same_sheet_from_the_same_start_temperature(sail_loft: Path) -> None:
     found = compared(sail_loft, 2, 3)
     sheet = proof_sheet(found)
@@ -143,6 +153,7 @@ class _Refusal:
         _Refusal(("{job}:3", "--room", "22,23"), "2 temperatures for 1 runs"),
         _Refusal(("{job}:3", "--room", "99"), "expected -30 to 60"),
         _Refusal(("{job}x",), "no such file"),
+        _Refusal(("{job}:3", "--good", "{job}"), "has 4 runs: name one"),
     ],
 )
 def test_what_cannot_be_compared_is_refused_in_words(thresher: Run, sail_loft: Path, refusal: _Refusal) -> None:

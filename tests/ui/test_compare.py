@@ -76,6 +76,16 @@ def test_runs_are_picked_by_keyboard_alone_and_a_short_one_is_refused(window: Ma
     qtbot.waitUntil(lambda: station.comparison is not None and len(station.comparison.runs) == 3, timeout=60_000)
 
 
+def test_a_run_is_marked_as_known_good(window: MainWindow, qtbot: QtBot) -> None:
+    station, before = window.compare, window.compare.comparison
+    station.list.setCurrentIndex(station.list.runs.index(2))
+    station.good.click()
+    qtbot.waitUntil(lambda: station.comparison is not None and station.comparison is not before, timeout=60_000)
+    assert station.comparison is not None
+    assert station.comparison.runs[0].verdict.expected_from == "a run that is known to be good"
+    assert station.list.runs.third_line(station.list.runs.choices[2]).startswith("known good · ")
+
+
 def test_a_room_typed_in_goes_into_the_job_and_into_the_comparison(window: MainWindow, job: Path, qtbot: QtBot) -> None:
     station, before = window.compare, window.compare.comparison
     station.set_room(station.list.runs.choices[2], 25.0)

@@ -17,14 +17,14 @@ _AT_MOST_S = 300.0
 class Request:
     """Which runs are compared, in their order, by which part, with room temperatures in °C by place in `refs`.
 
-    Without a part it is the processor, or the first whose heat all of them show. `reference` is a resistance in K/W
-    that such a machine had before, 0 for none.
+    Without a part it is the processor, or the first whose heat all of them show. `good` is a run that is known to be
+    good, of this machine or one like it: what it has counts before the part's own limits.
     """
 
     refs: tuple[RunRef, ...]
     part: HotPart | None = None
     rooms: dict[int, float] = field(default_factory=dict)
-    reference: float = 0.0
+    good: RunRef | None = None
 
 
 @dataclass(frozen=True, slots=True)

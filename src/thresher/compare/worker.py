@@ -12,8 +12,9 @@ import msgspec
 
 from thresher.compare.apart import Answer, Request
 from thresher.compare.comparison import Comparison, compare
-from thresher.compare.stored_spans import HotPart, RunSpan, list_runs, read_spans
-from thresher.model.errors import EnvironmentFault, InputError
+from thresher.compare.stored_spans import HotPart, RunRef, RunSpan, list_runs, read_spans
+from thresher.heat.analysis import analyse
+from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.parts import PartKind
 
 
@@ -21,7 +22,17 @@ def carry_out(request: Request) -> Comparison:
     """Carry out a request. Raises InputError or EnvironmentFault."""
     part = request.part or first_part(request)
     spans: tuple[RunSpan, ...] = read_spans(request.refs, part, request.rooms)
-    return compare(spans, part, request.reference or None)
+    return compare(spans, part, reference_of(request.good, part) if request.good is not None else None)
+
+
+def reference_of(good: RunRef, part: HotPart) -> float:
+    """Return the resistance in K/W of a run that is known to be good. Raises InputError, EnvironmentFault."""
+    (known,) = read_spans((good,), part, {})
+    heat = analyse(known.span)
+    if heat is None or heat.resistance is None:
+        fault = InputFault(f"run {good.run}", "it has no power reading or too few others, and cannot be a reference")
+        raise InputError(Path(good.job).name, [fault])
+    return heat.resistance.value
 
 
 def first_part(request: Request) -> HotPart:

@@ -120,7 +120,7 @@ def analyse(span: LoadSpan) -> SpanHeat | None:
         above_room=band_of(above),
         power_w=power,
         resistance=band_of(resistance) if resistance is not None else None,
-        stages=_stages(span, steady, last, warming, room, power, rng),
+        stages=_stages(span, steady, warming, room, power, rng),
         time_constants=_time_constants(span, warming, steady),
         quick=_quick(span, power, draws),
         clock=_mean(span.clock, last),
@@ -220,7 +220,6 @@ def _mean(values: Floats | None, chosen: npt.NDArray[np.bool_]) -> float | None:
 def _stages(
     span: LoadSpan,
     steady: float,
-    last: npt.NDArray[np.bool_],
     warming: Warming,
     room: float,
     power: float | None,
@@ -236,7 +235,6 @@ def _stages(
         if own is not None:
             ends.append((name, rng.permutation(np.resize(own.ends, size))))
     ends.append((ROOM, np.full(size, room) + rng.normal(0.0, span.room.error_k, size)))
-    del last
     return tuple(
         Stage(begins, ends_at, band_of((inside - outside) / power))
         for (begins, inside), (ends_at, outside) in pairwise(ends)

@@ -150,7 +150,7 @@ def judge(heat: SpanHeat, reference: float | None = None) -> HeatVerdict:
     """Say what is wrong with the way of the heat, and why."""
     pieces = pieces_of(heat, reference)
     allowed = reference if reference is not None else allowed_resistance(heat)
-    source = "such a machine in this shop" if reference is not None else "the part's own limits"
+    source = "a run that is known to be good" if reference is not None else "the part's own limits"
     reasons = [
         f"The clock was lowered for {each.seconds / 60:.1f} min because of {each.cause.value}, from"
         f" {each.begins_s / 60:.1f} min on"

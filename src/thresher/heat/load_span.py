@@ -1,7 +1,7 @@
 """One span of steady load, cut out of a run: the temperatures along the way of the heat, and what drove them."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from enum import StrEnum
 
 import numpy as np
@@ -68,7 +68,7 @@ class LoadSpan:
     throttled_s: Floats | None = None
     held_by: tuple[tuple[str, Floats], ...] = ()
     work: Floats | None = None
-    ignored: tuple[str, ...] = field(default=())
+    ignored: tuple[str, ...] = ()
 
     @property
     def length_s(self) -> float:

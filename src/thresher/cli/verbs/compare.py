@@ -29,13 +29,19 @@ def compare(
     room: Annotated[
         str, typer.Option("--room", metavar="°C,…", help="Room temperature of each run in their order: 22,22.5,23.")
     ] = "",
+    good: Annotated[
+        str, typer.Option("--good", metavar="JOB:RUN", help="A known good run of such a machine, as the reference.")
+    ] = "",
     json: Json = False,
 ) -> None:
     """Compare the heat of runs: plateau, thermal resistance, what changed and whether it is real."""
     from thresher.compare.apart import Request, compare_apart
 
     refs = tuple(ref for each in runs for ref in _refs(each))
-    found = compare_apart(Request(refs, _part(refs, part), _rooms(room, len(refs))))
+    known = _refs(good) if good else []
+    if len(known) > 1:
+        raise InputError("--good", [InputFault("run", f"{good} has {len(known)} runs: name one, such as {good}:1")])
+    found = compare_apart(Request(refs, _part(refs, part), _rooms(room, len(refs)), known[0] if known else None))
     if json:
         say_json(found)
     else:

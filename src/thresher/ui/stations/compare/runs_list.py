@@ -37,6 +37,7 @@ class RunsModel(QAbstractListModel):
         self.picked: list[RunRef] = []
         self.heats: dict[RunRef, RunHeat] = {}
         self.own_job = ""
+        self.good: RunRef | None = None
 
     def set_choices(self, choices: tuple[RunChoice, ...]) -> None:
         """Show other runs; picks that are still there stay."""
@@ -49,6 +50,11 @@ class RunsModel(QAbstractListModel):
     def set_heats(self, heats: dict[RunRef, RunHeat]) -> None:
         """Show what a comparison found of the picked runs."""
         self.heats = heats
+        self.refresh()
+
+    def set_good(self, ref: RunRef | None) -> None:
+        """Show which run is known to be good."""
+        self.good = ref
         self.refresh()
 
     def refresh(self) -> None:
@@ -84,11 +90,12 @@ class RunsModel(QAbstractListModel):
         """Say its plateau and resistance, or why it cannot be compared."""
         if choice.unfit:
             return choice.unfit
+        known = "known good · " if choice.ref == self.good else ""
         heat = self.heats.get(choice.ref)
         if heat is None:
-            return f"room {choice.room_c:.1f} °C" if choice.room_c is not None else "room not typed in"
+            return known + (f"room {choice.room_c:.1f} °C" if choice.room_c is not None else "room not typed in")
         plateau = f"plateau {heat.plateau.value:.1f} °C" if heat.reached else f"no plateau, {heat.plateau.value:.0f} °C"
-        return plateau + (f" · {heat.resistance.value:.2f} K/W" if heat.resistance is not None else "")
+        return known + plateau + (f" · {heat.resistance.value:.2f} K/W" if heat.resistance is not None else "")
 
 
 class _RunDelegate(QStyledItemDelegate):

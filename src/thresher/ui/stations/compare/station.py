@@ -32,7 +32,6 @@ from thresher.ui.stations.compare.remedies_view import RemediesView
 from thresher.ui.stations.compare.runs_list import RunsList
 
 _FIRST_PICKS = 3
-_NARROW = 1150
 
 
 class CompareStation(QWidget):
@@ -50,6 +49,7 @@ class CompareStation(QWidget):
         self._state, self._look = state, look
         self._others: list[Path] = []
         self._rooms: dict[RunRef, float] = {}
+        self._good: RunRef | None = None
         self._asked = self._listed = 0
         self._listed_for: tuple[str, int | None, str] | None = None
         self.comparison: Comparison | None = None
@@ -75,19 +75,25 @@ class CompareStation(QWidget):
     def _lay_out(self) -> None:
         left = Panel("Runs", self._look, self)
         left.aside = "pick one or more"
-        self.add = QPushButton("Add runs of another job…", left)
+        self.add = QPushButton("Add runs of a job…", left)
         self.add.setObjectName("compare_add")
         self.add.clicked.connect(self._ask_job)
         self.room = QPushButton("Room…", left)
         self.room.setObjectName("compare_room")
         self.room.setToolTip("Type in the room temperature of the run that has the focus")
         self.room.clicked.connect(self._ask_room)
+        self.good = QPushButton("Good", left)
+        self.good.setObjectName("compare_good")
+        self.good.setCheckable(True)
+        self.good.setToolTip("Judge by the run that has the focus: it is known to be good")
+        self.good.clicked.connect(self._set_good)
         part_row = QHBoxLayout()
         part_row.addWidget(QLabel("Heat of", left))
         part_row.addWidget(self.part, 1)
         buttons = QHBoxLayout()
         buttons.addWidget(self.add, 1)
         buttons.addWidget(self.room)
+        buttons.addWidget(self.good)
         left.column.addLayout(part_row)
         left.column.addWidget(self.list, 1)
         left.column.addLayout(buttons)
@@ -199,6 +205,14 @@ class CompareStation(QWidget):
             self.room_wanted.emit(choice.ref.run, celsius)
         self._compare()
 
+    def _set_good(self) -> None:
+        """Judge by the run that has the focus, or by the part's own limits again."""
+        choice = self.list.chosen()
+        self._good = choice.ref if self.good.isChecked() and choice is not None and not choice.unfit else None
+        self.good.setChecked(self._good is not None)
+        self.list.runs.set_good(self._good)
+        self._compare()
+
     # ---- the comparison
 
     def _compare(self) -> None:
@@ -211,7 +225,7 @@ class CompareStation(QWidget):
             return
         number, part = self._asked, self.part.currentData()
         rooms = {place: self._rooms[ref] for place, ref in enumerate(picked) if ref in self._rooms}
-        request = Request(picked, part if isinstance(part, HotPart) else None, rooms)
+        request = Request(picked, part if isinstance(part, HotPart) else None, rooms, self._good)
         self.curves.show_comparison(self.comparison, "Working it out…")
         in_background(
             self,
