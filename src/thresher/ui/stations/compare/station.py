@@ -75,8 +75,9 @@ class CompareStation(QWidget):
     def _lay_out(self) -> None:
         left = Panel("Runs", self._look, self)
         left.aside = "pick one or more"
-        self.add = QPushButton("Add runs of a job…", left)
+        self.add = QPushButton("Add job…", left)
         self.add.setObjectName("compare_add")
+        self.add.setToolTip("List the runs of another job too: of this machine before, or of one like it")
         self.add.clicked.connect(self._ask_job)
         self.room = QPushButton("Room…", left)
         self.room.setObjectName("compare_room")
