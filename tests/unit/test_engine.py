@@ -18,7 +18,7 @@ from thresher.model.errors import EnvironmentFault, InputError
 from thresher.model.findings import FindingKind
 from thresher.model.parts import PartStatus
 from thresher.model.sheet import RunSheet, SheetLimits
-from thresher.protocol.events import TickEvent
+from thresher.protocol.events import EngineEvent, TickEvent
 from thresher.simulator.fault_kinds import Fault, FaultKind
 from thresher.simulator.machine import SimulatedMachine
 from thresher.simulator.scenario import Scenario, load_scenario, shipped_scenarios
@@ -208,6 +208,48 @@ length = 10
     assert any("after the longest wait; the run continues" in line for line in heard.tape())
     assert status.ending == "finished"
     assert status.run_at == pytest.approx(140, abs=3)
+
+
+def test_a_gate_waits_for_a_given_temperature_and_says_when_it_will_be_reached(
+    make_engine: MakeEngine, lighthouse: Scenario
+) -> None:
+    text = """
+format = "thresher-sheet/1"
+title = "from warm to cool"
+[[blocks]]
+row = "processor"
+load = "matrix"
+start = 0
+length = 180
+[[gates]]
+kind = "cool down"
+start = 180
+length = 20
+at_most = 900
+within_k = 2
+to_c = 45
+[[blocks]]
+row = "processor"
+load = "matrix"
+start = 200
+length = 10
+"""
+    engine, heard = make_engine(lighthouse)
+    expected: list[float] = []
+
+    def follow(event: EngineEvent) -> None:
+        plan = engine.status().plan
+        if isinstance(event, TickEvent) and len(plan) == 3 and plan[1].state == "running":
+            expected.append(plan[1].end_s)
+
+    engine.subscribe(follow)
+    engine.run_to_end(parse_sheet(text, "from warm to cool"))
+    opens = next(line for line in heard.tape() if "gate opens" in line)
+    assert opens == "Cool down: gate opens: down to 47 °C, waited for 45 °C"
+    really = engine.status().plan[1].end_s
+    # once it has watched the fall for half a minute, what it says is near what came
+    later = [each for each in expected if each > 200.5]
+    assert later and abs(later[-1] - really) < 15.0
 
 
 def test_threads_are_spread_one_a_core_first(make_engine: MakeEngine, lighthouse: Scenario, sheet: MakeSheet) -> None:

@@ -76,6 +76,7 @@ start = "0:00"
 length = "1:00"
 at_most = "0:30"
 within_k = 0
+to_c = 300
 
 [[blocks]]
 row = "memory"
@@ -97,6 +98,7 @@ shape = "wobbly"
     assert "30 to 130" in faults["limits.temperature_c"]
     assert "shorter than length" in faults["gates[0].at_most"]
     assert "above 0" in faults["gates[0].within_k"]
+    assert "-30 to 110" in faults["gates[0].to_c"]
     assert "matrix loads the processor, not the memory" in faults["blocks[0].row"]
     assert "'1:75'" in faults["blocks[0].start"]
     assert "at least 1 second" in faults["blocks[0].length"]

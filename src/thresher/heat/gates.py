@@ -12,6 +12,8 @@ _SURE = 1.645
 _PER_S = 20.0
 """A temperature has settled when it moves by less than the gate's kelvin in this time, nine times out of ten."""
 _LEAST = 8
+_CLEAR = 3.0
+"""A rate that is less than this many times its error says nothing about what is to come."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,7 +92,7 @@ def _slowing(readings: Sequence[Reading]) -> _Slowing | None:
     """Compare the rates of the first and the second half; the time constant is without end where it does not slow."""
     half = len(readings) // 2
     first, second = trend(readings[:half]), trend(readings[half:])
-    if first is None or second is None:
+    if first is None or second is None or abs(second.rate) < _CLEAR * second.error:
         return None
     middle, last = (readings[half][0] + readings[-1][0]) / 2.0, readings[-1][0]
     apart = middle - (readings[0][0] + readings[half - 1][0]) / 2.0

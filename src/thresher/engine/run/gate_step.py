@@ -15,6 +15,9 @@ from thresher.model.sheet import Block, Gate, GateKind, SheetItem, clock_text
 from thresher.model.verdict import Exposure
 from thresher.protocol.status import PlanItem
 
+_NOTICED_S = 5.0
+"""A gate's end is moved earlier only by this much or more: what follows does not move to and fro."""
+
 
 @dataclass(slots=True)
 class GateStep(Step):
@@ -80,10 +83,10 @@ class GateStep(Step):
         at = run.run_at(tick.at)
         sentence = self._opens(run, at)
         if sentence is None:
-            late = max(at, self._expected(run, at)) - self.end_s
-            if late > 0:
-                self.end_s += late
-                run.shift_after(self, late)
+            later = max(at, self._expected(run, at)) - self.end_s
+            if later > 0 or later < -_NOTICED_S:
+                self.end_s += later
+                run.shift_after(self, later)
             return
         run.shift_after(self, at - self.end_s)
         self.end_s, self.state = at, StepState.DONE
@@ -117,11 +120,12 @@ class GateStep(Step):
     def _expected(self, run: Run, at: float) -> float:
         """Return when the gate will open by the way the temperature goes, in run time; as planned where unknown."""
         gate, left = self.gate, None
+        seen = [reading for reading in run.hottest if run.run_at(reading[0]) >= self.start_s]
         if gate.kind is GateKind.SETTLE:
-            left = time_to_settle(run.hottest, gate.within_k)
+            left = time_to_settle(seen, gate.within_k)
         elif gate.kind is GateKind.COOL_DOWN:
             cold_c = gate.to_c if gate.to_c is not None else run.start_c
-            left = time_to_reach(run.hottest, cold_c + gate.within_k) if cold_c is not None else None
+            left = time_to_reach(seen, cold_c + gate.within_k) if cold_c is not None else None
         return min(at + left, self.start_s + gate.at_most_s) if left is not None else self.end_s
 
     def end(self, run: Run, context: RunContext, at: float, how: str) -> StopReport | None:
