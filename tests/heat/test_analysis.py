@@ -165,6 +165,23 @@ def test_a_lowered_clock_without_heat_has_another_cause(power: float, flag: str,
     assert found.cause is cause
 
 
+def test_without_a_clock_only_the_machine_s_own_counter_speaks() -> None:
+    counter = np.clip(SECONDS - 300.0, 0.0, 90.0)
+    (found,) = find_throttling(span(np.full(1320, 96.0), clock=None, throttled_s=counter))
+    assert (found.begins_s, found.seconds, found.clock_lost, found.work_lost) == (301.0, 90.0, None, None)
+
+
+def test_without_a_room_there_is_no_resistance_and_nothing_that_is_no_number() -> None:
+    case = warm_up(SECONDS, 22.0, ((300.0, 6.0),), noise=0.1)
+    heat = analyse(
+        span(warm_up(SECONDS, 22.0, GOOD), room_c=float("nan"), room_from=RoomFrom.UNKNOWN, stages=((CASE, case),))
+    )
+    assert heat is not None
+    assert heat.resistance is None and heat.throttles_in_room_c is None and heat.throttles_above_w is None
+    assert [each.ends for each in heat.stages] == [CASE]
+    assert np.isfinite([heat.plateau.low, heat.plateau.high]).all()
+
+
 def channel(key: str, name: str, quantity: Quantity, kind: PartKind, **more: object) -> Channel:
     return Channel(key, name, quantity, kind, f"/sys/{key}", **more)  # type: ignore[arg-type]
 

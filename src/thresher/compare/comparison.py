@@ -112,7 +112,7 @@ def compare(spans: Sequence[RunSpan], part: HotPart, reference: float | None = N
     groups = _groups(spans, heats)
     difference = _difference(spans, heats, groups)
     room = float(np.median([each.room_c for each in heats]))
-    fair = difference is None or not difference.refused
+    fair = (difference is None or not difference.refused) and bool(np.isfinite(room))
     made = steps([group for group, _ in groups], room) if fair else ()
     remedies = expected(heats[-1], reference)
     return Comparison(

@@ -6,7 +6,7 @@ from itertools import pairwise
 import numpy as np
 import numpy.typing as npt
 
-from thresher.heat.load_span import CASE, DIE, ROOM, LoadSpan, RoomFrom
+from thresher.heat.load_span import DIE, ROOM, LoadSpan, RoomFrom
 from thresher.heat.steady import driven_evenly_since, smooth
 from thresher.heat.throttling import Throttling, find_throttling
 from thresher.heat.warming import Band, Warming, band_of, fit, step_of
@@ -103,7 +103,7 @@ def analyse(span: LoadSpan) -> SpanHeat | None:
     above = ends - room - rng.normal(0.0, span.room.error_k, draws)
     power = _mean(span.power, last)
     resistance = None
-    if power is not None and power > 1.0:
+    if power is not None and power > 1.0 and np.isfinite(room):
         resistance = above / (power * (1.0 + rng.normal(0.0, _POWER_SENSOR, draws)))
     left = warming.left()
     reached_s = steady + warming.within(PLATEAU_K).value
@@ -128,7 +128,7 @@ def analyse(span: LoadSpan) -> SpanHeat | None:
         work=_mean(span.work, last),
         throttling=find_throttling(span),
         throttles_above_w=_limit_power(span, resistance, room),
-        throttles_in_room_c=band_of(span.limit_c - above) if span.limit_c is not None else None,
+        throttles_in_room_c=band_of(span.limit_c - above) if span.limit_c is not None and np.isfinite(room) else None,
         broken=broken,
         above_room_draws=above,
         resistance_draws=resistance,
@@ -234,11 +234,11 @@ def _stages(
         own = _fit(span, values, steady, seed=number + 1)
         if own is not None:
             ends.append((name, rng.permutation(np.resize(own.ends, size))))
-    ends.append((ROOM, np.full(size, room) + rng.normal(0.0, span.room.error_k, size)))
+    if np.isfinite(room):
+        ends.append((ROOM, np.full(size, room) + rng.normal(0.0, span.room.error_k, size)))
     return tuple(
         Stage(begins, ends_at, band_of((inside - outside) / power))
         for (begins, inside), (ends_at, outside) in pairwise(ends)
-        if not (begins == CASE and span.room.source is RoomFrom.UNKNOWN)
     )
 
 

@@ -30,14 +30,14 @@ class Throttling:
     """A stretch of lowered clock: from and to in s since the load came on, the share of clock lost, and why.
 
     `work_lost` is the share of the whole span's work that it cost, by what the load did where that was counted, else by
-    the clock.
+    the clock. Both are None where no clock is reported.
     """
 
     begins_s: float
     seconds: float
-    clock_lost: float
+    clock_lost: float | None
     cause: Cause
-    work_lost: float
+    work_lost: float | None
 
 
 def find_throttling(span: LoadSpan) -> tuple[Throttling, ...]:
@@ -109,4 +109,4 @@ def _by_counter(span: LoadSpan) -> tuple[Throttling, ...]:
         return ()
     seconds = float(np.nanmax(span.throttled_s) - np.nanmin(span.throttled_s))
     begins = float(span.times[int(np.argmax(_counted(span)))])
-    return (Throttling(begins, seconds, float("nan"), Cause.HEAT, float("nan")),) if seconds > 0 else ()
+    return (Throttling(begins, seconds, None, Cause.HEAT, None),) if seconds > 0 else ()

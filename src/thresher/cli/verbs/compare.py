@@ -129,10 +129,9 @@ def _print_run(run: "RunHeat") -> None:
     for constant, amount in run.time_constants:
         say(f"  time constant {constant.value:.0f} s ({_range(constant, 0)}), {amount.value:.0f} K")
     for each in run.throttling:
-        say(
-            f"  clock lowered {each.clock_lost * 100:.0f} % for {each.seconds / 60:.1f} min by {each.cause.value}:"
-            f" {each.work_lost * 100:.1f} % of the work lost"
-        )
+        by = f"{each.clock_lost * 100:.0f} % " if each.clock_lost is not None else ""
+        cost = f"{each.work_lost * 100:.1f} % of the work lost" if each.work_lost is not None else "work lost unknown"
+        say(f"  clock lowered {by}for {each.seconds / 60:.1f} min by {each.cause.value}: {cost}")
     for reason in run.verdict.reasons:
         say(f"  {reason}")
     say(f"  {run.verdict.sentence}")

@@ -82,7 +82,9 @@ def _throttled(run: RunHeat) -> str:
 
 
 def _lost_words(first: RunHeat | None, last: RunHeat) -> str:
-    lost = [sum(each.work_lost for each in run.throttling if each.cause is Cause.HEAT) for run in _both(first, last)]
+    lost = [
+        sum(each.work_lost or 0.0 for each in run.throttling if each.cause is Cause.HEAT) for run in _both(first, last)
+    ]
     if not any(lost):
         return "no work lost"
     return f"{_from_to([f'{each * 100:.1f}' for each in lost])} % of the work lost"
