@@ -26,7 +26,7 @@ from thresher.ui.stations.compare.curves_view import CurvesView
 from thresher.ui.stations.compare.figures import figures_of
 from thresher.ui.stations.compare.marks import letter_of, pen_of
 from thresher.ui.stations.compare.remedies_view import RemediesView
-from thresher.ui.stations.compare.station import first_picks
+from thresher.ui.stations.compare.station import first_picks, newly_ended
 from thresher.ui.window import MainWindow
 
 _COMPARE = 4
@@ -177,6 +177,14 @@ def test_runs_are_told_apart_without_colour() -> None:
     pens = {(pen_of(place, theme.LIGHT).style(), pen_of(place, theme.LIGHT).widthF()) for place in range(8)}
     assert len(pens) >= 6
     assert [letter_of(place) for place in range(3)] == ["A", "B", "C"]
+
+
+def test_a_run_that_has_just_ended_joins_what_is_compared(job: Path) -> None:
+    choices = list_runs(job)
+    first, second, third, short = (each.ref for each in choices)
+    assert newly_ended(choices, {first}, [first]) == [second, third]
+    assert newly_ended(choices, {first, second, third}, [first, second]) == []  # two minutes beside twenty-two
+    assert newly_ended(choices, {first, second, short}, [short]) == [third]
 
 
 def test_what_is_picked_at_first_has_one_load_and_no_short_run(job: Path) -> None:

@@ -16,7 +16,7 @@ from PyQt6.QtWidgets import (
 )
 
 from thresher.compare.apart import Request, compare_apart
-from thresher.compare.comparison import Comparison
+from thresher.compare.comparison import MOST_RUNS, Comparison
 from thresher.compare.proof import proof_sheet
 from thresher.compare.stored_spans import HotPart, RunChoice, RunRef, list_runs
 from thresher.model.errors import ThresherError
@@ -156,10 +156,12 @@ class CompareStation(QWidget):
     def _take_choices(self, number: int, choices: tuple[RunChoice, ...]) -> None:
         if number != self._listed:
             return
-        before = list(self.list.runs.picked)
+        before, known = list(self.list.runs.picked), {each.ref for each in self.list.runs.choices}
         self.list.runs.set_choices(choices)
         if not self.list.runs.picked:
             self.list.runs.picked = first_picks(choices)
+        else:
+            self.list.runs.picked += newly_ended(choices, known, self.list.runs.picked)
         if self.list.runs.choices and not self.list.currentIndex().isValid():
             self.list.setCurrentIndex(self.list.runs.index(0))
         self._show_parts()
@@ -261,6 +263,20 @@ class CompareStation(QWidget):
     def _want_note(self) -> None:
         if self.comparison is not None:
             self.note_wanted.emit(self.comparison.sentence)
+
+
+def newly_ended(choices: tuple[RunChoice, ...], known: set[RunRef], picked: list[RunRef]) -> list[RunRef]:
+    """Return runs that have ended since and belong to what is compared: of the same job and load as the last pick."""
+    last = next((each for each in choices if each.ref == picked[-1]), None)
+    return [
+        each.ref
+        for each in choices
+        if last is not None
+        and each.ref not in known
+        and not each.unfit
+        and (each.ref.job, each.load) == (last.ref.job, last.load)
+        and each.minutes >= 0.5 * last.minutes
+    ][: MOST_RUNS - len(picked)]
 
 
 def first_picks(choices: tuple[RunChoice, ...]) -> list[RunRef]:
