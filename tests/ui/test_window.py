@@ -138,8 +138,8 @@ def test_every_station_can_be_reached_and_states_what_it_is(
         press(qtbot, window, Qt.Key(Qt.Key.Key_1 + number), control=True)
         assert window.stations.currentIndex() == number
         assert window.rail.current == number
-        assert name in ("Intake", "Bench", "Evidence", "Parts") or WILL_HOLD[name]
-    assert len(WILL_HOLD) == len(STATIONS) - 4
+        assert name in ("Intake", "Bench", "Evidence", "Parts", "Compare") or WILL_HOLD[name]
+    assert len(WILL_HOLD) == len(STATIONS) - 5
 
 
 def test_zooming_stops_following_and_home_follows_again(

@@ -333,7 +333,7 @@ def _trouble(
     return Trouble(fault, tag, drawn_fault.part, drawn_fault.remedy)
 
 
-_OF_A_SHARE = (FaultKind.CLOGGED_HEATSINK, FaultKind.CARD_COOLER, FaultKind.OVERHEATS)
+_OF_A_SHARE = (FaultKind.CLOGGED_HEATSINK, FaultKind.DRY_PASTE, FaultKind.CARD_COOLER, FaultKind.OVERHEATS)
 _RATES = (
     FaultKind.WEAK_CORE,
     FaultKind.WEAK_VECTOR_UNIT,

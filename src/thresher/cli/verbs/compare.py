@@ -10,6 +10,7 @@ from thresher.cli.exit_codes import FAULTS, FINE
 from thresher.cli.options import Json
 from thresher.cli.output import say, say_json
 from thresher.model.errors import InputError, InputFault
+from thresher.model.regular_file import is_there
 
 if TYPE_CHECKING:
     from thresher.compare.comparison import Comparison, RunHeat
@@ -55,7 +56,7 @@ def _refs(text: str) -> "list[RunRef]":
 
     found = _RUNS.fullmatch(text)
     path = Path(text)
-    if found is not None and found["runs"] and not path.exists():
+    if found is not None and found["runs"] and not is_there(path):
         return [RunRef(found["job"], int(number)) for number in found["runs"].split(",")]
     choices = list_runs(path)
     fit = [choice.ref for choice in choices if not choice.unfit]
