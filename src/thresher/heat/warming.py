@@ -1,13 +1,13 @@
-"""How a temperature approaches its plateau: one to three exponentials, averaged over all that fit.
+"""How a temperature approaches its plateau: one to four exponentials, averaged over all that fit.
 
 Constant heat into a chain of thermal resistances and capacities gives temperatures of the form
 
     T(t) = T_end - sum a_i exp(-t / tau_i)
 
 (lumped heat conduction, in any textbook of heat transfer). The time constants are not searched for but taken from a
-grid, one, two or three at a time. For each choice the rest is linear, so that its posterior is known exactly, and all
-choices are averaged by how well they explain the readings (Bayesian model averaging). That has no starting values and
-no local minima, and its band is honest where the readings leave the end open.
+grid: up to three quick ones and one slow one at a time. For each choice the rest is linear, so that its posterior is
+known exactly, and all choices are averaged by how well they explain the readings (Bayesian model averaging). That needs
+no starting values and has no local minima, and its band is honest where the readings leave the end open.
 
 Readings of a sensor are correlated, and partly coarse and noisy one by one. The error has both: a white part and one
 with a correlation time; both shares are averaged over as well. Readings are gathered into blocks which grow with time,
