@@ -7,7 +7,8 @@ import numpy as np
 import numpy.typing as npt
 from scipy.special import stdtrit
 
-from thresher.heat.analysis import SpanHeat
+from thresher.heat.analysis import POWER_SENSOR, SpanHeat
+from thresher.heat.load_span import RoomFrom
 from thresher.heat.warming import Band
 
 Floats = npt.NDArray[np.float64]
@@ -17,9 +18,11 @@ _SURE = 0.975
 most is called a change."""
 _SHOWN = 0.95
 """What is shown is the band of 90 %."""
-SCATTER_K, _SCATTER_WEIGHT = 0.3, 8.0
+SCATTER_K, _SCATTER_WEIGHT = 0.25, 5.0
 """How far repeated runs of an untouched machine differ beyond their own bands, as a standard deviation in K, and how
 many degrees of freedom this experience is worth against what the runs themselves show."""
+_SAME_THERMOMETER_K = 0.1
+"""How far a sensor that measures the room is off from one run to the next; what it is off by always cancels out."""
 _SHOW_K = 1.0
 _CHANCE = 0.8
 _MOST_MORE = 12
@@ -114,9 +117,13 @@ def _kelvin(group: Group, power_w: float | None) -> Floats:
 
 
 def _own_error(heat: SpanHeat, power_w: float | None) -> float:
-    if power_w is None or heat.resistance_draws is None:
-        return float(np.std(heat.above_room_draws))
-    return float(np.std(heat.resistance_draws)) * power_w
+    """Return how far one run may be off from another by itself, as a standard deviation in K at the common power."""
+    room = heat.span.room
+    place = _SAME_THERMOMETER_K if room.source is RoomFrom.SENSOR else room.error_k
+    above = float(np.median(heat.above_room_draws))
+    power = POWER_SENSOR * above if power_w is not None else 0.0
+    factor = power_w / heat.power_w if power_w is not None and heat.power_w else 1.0
+    return float(np.hypot(np.hypot(np.std(heat.warming.ends), place), power)) * factor
 
 
 def _more_runs(first: int, second: int, variance: float) -> int | None:
