@@ -1,6 +1,6 @@
 """Are the bands of the heat analysis honest, and is a prediction near enough? Drawn machines with known heat paths.
 
-Usage: python bench/heat_bands.py [--cases 500] [--seed 1] [--only PART]. Each case is a chain of thermal masses of its own (die,
+Usage: python bench/heat_bands.py [--cases 500] [--seed 1] [--only PART]. Each case is a chain of thermal masses (die,
 spreader, heatsink, with or without coolant, case), stepped here and not by the simulated machines: leakage that grows
 with temperature, a room that drifts and is measured or typed in, fans that step, a pump that stops, a clock that gives
 way at the limit. Prints how often the 90 % bands held the truth: the final temperature and the resistance from die to
@@ -125,12 +125,8 @@ def run(
     seen = hot[::every] + machine.slow_noise * slow + machine.noise * rng.standard_normal(length)
     seen = np.round(seen / machine.step_k) * machine.step_k
     if events.room_from is RoomFrom.SENSOR:
-        measured = (
-            rooms[::every]
-            - shift_k
-            + (rng.normal(0.0, 0.3) if off_k is None else off_k)
-            + 0.05 * rng.standard_normal(length)
-        )
+        always = float(rng.normal(0.0, 0.3)) if off_k is None else off_k
+        measured = rooms[::every] - shift_k + always + 0.05 * rng.standard_normal(length)
         place = Room(measured, RoomFrom.SENSOR)
     else:
         place = Room(np.array([room_c + rng.normal(0.0, 0.7)]), RoomFrom.TYPED)
@@ -260,9 +256,8 @@ def changes(cases: int, seed: int) -> None:
                 machine.slow_noise,
                 machine.step_k,
             )
-            span, _, _ = run(
-                other, calm, 22.0, rng, 22.0 + float(rng.normal(0.0, 1.0)), float(rng.normal(0.0, 0.2)), off_k
-            )
+            room_c, shift_k = 22.0 + float(rng.normal(0.0, 1.0)), float(rng.normal(0.0, 0.2))
+            span, _, _ = run(other, calm, 22.0, rng, room_c, shift_k, off_k)
             heat = analyse(span)
             if heat is not None:
                 groups[number // 3].append(heat)
@@ -283,14 +278,10 @@ def main() -> None:
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--only", choices=("bands", "predictions", "changes"))
     options = parser.parse_args()
-    parts = {
-        "bands": lambda: bands(options.cases, options.seed),
-        "predictions": lambda: predictions(max(options.cases // 5, 1), options.seed),
-        "changes": lambda: changes(max(options.cases // 5, 2), options.seed),
-    }
-    for name, part in parts.items():
-        if options.only in (None, name):
-            part()
+    fewer = max(options.cases // 5, 2)
+    for part, cases in ((bands, options.cases), (predictions, fewer), (changes, fewer)):
+        if options.only in (None, part.__name__):
+            part(cases, options.seed)
 
 
 if __name__ == "__main__":
