@@ -57,7 +57,8 @@ class SpanHeat:
     `stages` are the pieces of the way that sensors divide, `quick` (draws) the piece that settles within seconds: die,
     paste and the base of the cooler. `clock`, `fans` and `work` are means on the plateau, `room_c` the room then.
     `throttles_above_w` and `throttles_in_room_c` say at which power in this room, and in which room at this power, the
-    limit would be reached. `warming` holds the draws that all this comes from.
+    limit would be reached. `late_above_k` is the mean over the room on the last quarter of the steady stretch, with the
+    standard error that noise and steps of the sensor leave. `warming` holds the draws that all this comes from.
     """
 
     span: LoadSpan
@@ -81,6 +82,8 @@ class SpanHeat:
     throttles_above_w: Band | None
     throttles_in_room_c: Band | None
     broken: Break | None
+    late_above_k: float
+    late_error_k: float
     above_room_draws: Floats
     resistance_draws: Floats | None
 
@@ -130,9 +133,21 @@ def analyse(span: LoadSpan) -> SpanHeat | None:
         throttles_above_w=_limit_power(span, resistance, room),
         throttles_in_room_c=band_of(span.limit_c - above) if span.limit_c is not None and np.isfinite(room) else None,
         broken=broken,
+        late_above_k=float(np.nanmean(span.hot[last])) - room,
+        late_error_k=_late_error(span, warming, last),
         above_room_draws=above,
         resistance_draws=resistance,
     )
+
+
+def _late_error(span: LoadSpan, warming: Warming, last: npt.NDArray[np.bool_]) -> float:
+    """Return the standard error of a mean over readings in K: their noise, correlated or not, and the sensor's step."""
+    times = span.times[last]
+    step = float(np.median(np.diff(times))) if len(times) > 1 else 1.0
+    correlated = (1.0 + 2.0 * warming.correlation_s / max(step, 1e-3)) / max(len(times), 1)
+    coarse = step_of(span.hot[last])
+    stuck = coarse * min(1.0, max(0.0, 1.0 - 3.0 * (warming.noise / max(coarse, 1e-9) - 0.29)))
+    return float(np.hypot(warming.noise * np.sqrt(min(correlated, 1.0)), 0.29 * stuck))
 
 
 def _fit(span: LoadSpan, values: Floats, steady: float, seed: int = 0) -> Warming | None:

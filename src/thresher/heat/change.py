@@ -1,5 +1,6 @@
 """Was it a real change? Two groups of runs, compared at equal power and in the same room."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -7,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 from scipy.special import stdtrit
 
-from thresher.heat.analysis import POWER_SENSOR, SpanHeat
+from thresher.heat.analysis import PLATEAU_K, POWER_SENSOR, SpanHeat
 from thresher.heat.load_span import RoomFrom
 from thresher.heat.warming import Band
 
@@ -23,6 +24,8 @@ SCATTER_K, _SCATTER_WEIGHT = 0.25, 5.0
 many degrees of freedom this experience is worth against what the runs themselves show."""
 _SAME_THERMOMETER_K = 0.1
 """How far a sensor that measures the room is off from one run to the next; what it is off by always cancels out."""
+_LENGTHS = 1.1
+"""How much longer one of several runs may be than another to count as alike."""
 _SHOW_K = 1.0
 _CHANCE = 0.8
 _MOST_MORE = 12
@@ -85,8 +88,9 @@ def changed(before: Group, after: Group) -> Change:
     power = [each.power_w for each in runs if each.power_w is not None and each.resistance_draws is not None]
     by_resistance = len(power) == len(runs)
     common_w = float(np.median(power)) if by_resistance else None
-    first, second = (_kelvin(group, common_w) for group in (before, after))
-    own = np.array([_own_error(each, common_w) for each in runs])
+    alike = _alike(runs)
+    first, second = (_kelvin(group.runs, common_w, alike) for group in (before, after))
+    own = np.array([_own_error(each, common_w, alike) for each in runs])
     spread = float(((first - first.mean()) ** 2).sum() + ((second - second.mean()) ** 2).sum())
     freedom = _SCATTER_WEIGHT + len(runs) - 2
     expected = SCATTER_K**2 + float(np.mean(own**2))
@@ -109,21 +113,34 @@ def changed(before: Group, after: Group) -> Change:
     )
 
 
-def _kelvin(group: Group, power_w: float | None) -> Floats:
-    """Return what each run is above its room, at a power where that is given."""
-    if power_w is None:
-        return np.array([each.above_room.value for each in group.runs])
-    return np.array([each.resistance.value * power_w for each in group.runs if each.resistance is not None])
+def _alike(runs: Sequence[SpanHeat]) -> bool:
+    """Whether all runs are near enough to their plateaus, and equally long: what is still to come is then the same."""
+    lengths = [each.span.length_s for each in runs]
+    settled = all(abs(each.left.value) < PLATEAU_K and each.steady_s < 0.5 * each.span.length_s for each in runs)
+    return settled and max(lengths) <= _LENGTHS * min(lengths)
 
 
-def _own_error(heat: SpanHeat, power_w: float | None) -> float:
+def _kelvin(runs: Sequence[SpanHeat], power_w: float | None, alike: bool) -> Floats:
+    """Return what each run is above its room, at a power where that is given.
+
+    Of runs that are alike it is the mean of the last readings: how far the plateau may still be off is the same in all
+    of them. Of others it is the plateau itself.
+    """
+    found = []
+    for each in runs:
+        factor = power_w / each.power_w if power_w is not None and each.power_w else 1.0
+        found.append((each.late_above_k if alike else each.above_room.value) * factor)
+    return np.array(found)
+
+
+def _own_error(heat: SpanHeat, power_w: float | None, alike: bool) -> float:
     """Return how far one run may be off from another by itself, as a standard deviation in K at the common power."""
     room = heat.span.room
     place = _SAME_THERMOMETER_K if room.source is RoomFrom.SENSOR else room.error_k
-    above = float(np.median(heat.above_room_draws))
-    power = POWER_SENSOR * above if power_w is not None else 0.0
+    readings = heat.late_error_k if alike else float(np.std(heat.warming.ends))
+    power = POWER_SENSOR * heat.late_above_k if power_w is not None else 0.0
     factor = power_w / heat.power_w if power_w is not None and heat.power_w else 1.0
-    return float(np.hypot(np.hypot(np.std(heat.warming.ends), place), power)) * factor
+    return float(np.hypot(np.hypot(readings, place), power)) * factor
 
 
 def _more_runs(first: int, second: int, variance: float) -> int | None:
