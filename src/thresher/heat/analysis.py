@@ -17,7 +17,7 @@ PLATEAU_K, _SURE = 1.0, 0.9
 """A plateau is reached when what the temperature still moves is less than this, nine times out of ten."""
 _LAST_SHARE = 0.25
 """Power, clock and fans on the plateau are the means over this share of the steady stretch, at its end."""
-POWER_SENSOR = 0.005
+POWER_SENSOR = 0.002
 """How far a processor's own power figure wanders against itself from run to run, as a share."""
 _BREAK_EVIDENCE = 12.0
 """How much better two stretches must explain the readings than one (natural logarithm) before a break is believed."""

@@ -116,7 +116,7 @@ def changed(before: Group, after: Group) -> Change:
 def _alike(runs: Sequence[SpanHeat]) -> bool:
     """Whether all runs are near enough to their plateaus, and equally long: what is still to come is then the same."""
     lengths = [each.span.length_s for each in runs]
-    settled = all(abs(each.left.value) < PLATEAU_K and each.steady_s < 0.5 * each.span.length_s for each in runs)
+    settled = all(abs(each.left.value) < 2.0 * PLATEAU_K and each.steady_s < 0.5 * each.span.length_s for each in runs)
     return settled and max(lengths) <= _LENGTHS * min(lengths)
 
 

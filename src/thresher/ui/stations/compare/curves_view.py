@@ -3,7 +3,7 @@
 import math
 
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
+from PyQt6.QtGui import QColor, QPainter, QPen, QPixmap, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
 from thresher.compare.comparison import Comparison, Curve, CurveSet, Difference
@@ -26,6 +26,8 @@ class CurvesView(PaintedWidget):
         super().__init__(state, look, "Runs over each other", parent)
         self.comparison: Comparison | None = None
         self.waiting = ""
+        self._drawn: tuple[object, ...] = ()
+        self._picture, self._picture_spots = QPixmap(), self.spots
 
     def show_comparison(self, comparison: Comparison | None, waiting: str = "") -> None:
         """Show a comparison, or why there is none."""
@@ -34,7 +36,23 @@ class CurvesView(PaintedWidget):
         self.update()
 
     def draw(self, painter: QPainter) -> None:
-        """Draw the lanes."""
+        """Draw the lanes; the picture is kept until something in it changes, since the bench refreshes all the time."""
+        now = (self.comparison, self.waiting, self.size(), self.look.scheme, self.devicePixelRatioF())
+        if now != self._drawn or self._picture.isNull():
+            self._drawn = now
+            self._picture = QPixmap(self.size() * self.devicePixelRatioF())
+            self._picture.setDevicePixelRatio(self.devicePixelRatioF())
+            self._picture.fill(QColor(self.look.scheme.panel))
+            inside = QPainter(self._picture)
+            inside.setRenderHint(QPainter.RenderHint.Antialiasing)
+            inside.setRenderHint(QPainter.RenderHint.TextAntialiasing)
+            self._draw_whole(inside)
+            inside.end()
+            self._picture_spots = self.spots
+        self.spots = self._picture_spots
+        painter.drawPixmap(0, 0, self._picture)
+
+    def _draw_whole(self, painter: QPainter) -> None:
         scheme, found = self.look.scheme, self.comparison
         aside = ", ".join(letter_of(place) for place in range(len(found.runs))) if found is not None else ""
         title = f"{found.part.words}, from load on" if found is not None else "From load on"
