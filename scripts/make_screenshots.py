@@ -239,7 +239,7 @@ def round_pictures(app: QApplication, folder: Path) -> None:
     arguments = ["--simulate", "harbour-notebook", "--speed", "60"]
     window, _link = bench(app, folder, arguments, job.parent / "notebook.thresher")
     state = window.state
-    window.put_round()
+    window.sheets.put_round()
     wait_for(app, lambda: "every part" in window.bench.editor.draft.title, 20)
     window.start()
     wait_for(app, lambda: state.run.run_at >= 150, 90)

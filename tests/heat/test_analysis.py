@@ -73,7 +73,7 @@ def test_a_pump_that_stops_is_found_though_no_sensor_shows_it() -> None:
     assert heat.broken.kelvin == pytest.approx(20.0, abs=3.0)
     verdict = judge(heat)
     assert verdict.trouble is Trouble.PUMP
-    assert "pump" in verdict.sentence
+    assert "the pump" in verdict.sentence
 
 
 def test_noise_alone_is_no_break() -> None:
@@ -152,6 +152,10 @@ def test_throttling_is_counted_with_its_cause_and_what_it_cost() -> None:
     assert found.seconds == pytest.approx(719.0)
     assert found.clock_lost == pytest.approx(0.2)
     assert found.work_lost == pytest.approx(0.2 * 719.0 / 1319.0)
+    # 719 s are 12.0 min; a fifth of 719 in 1319 s is 10.9 %
+    assert found.sentence == (
+        "Throttled by heat for 12.0 min, from 10.0 min on: clock 20 % lower, 10.9 % of the work lost"
+    )
 
 
 @pytest.mark.parametrize(
@@ -163,6 +167,16 @@ def test_a_lowered_clock_without_heat_has_another_cause(power: float, flag: str,
     held = ((flag, np.where(SECONDS >= 600.0, 1.0, 0.0)),) if flag else ()
     (found,) = find_throttling(span(np.full(1320, 70.0), clock=clock, power=power, held_by=held))
     assert found.cause is cause
+
+
+def test_a_sensor_that_goes_before_the_load_ends_leaves_what_it_had_shown() -> None:
+    hot = warm_up(SECONDS, 22.0, GOOD)
+    hot[900:] = np.nan
+    heat = analyse(span(hot))
+    assert heat is not None
+    assert heat.plateau.low <= 67.0 <= heat.plateau.high
+    assert heat.late_above_k == pytest.approx(45.0, abs=0.3)
+    assert find_throttling(span(hot, throttled_s=np.full(1320, np.nan))) == ()
 
 
 def test_without_a_clock_only_the_machine_s_own_counter_speaks() -> None:

@@ -23,7 +23,7 @@ def heat_of(made: LoadSpan) -> SpanHeat:
 
 
 def facts(made: LoadSpan, sheet: str = "Heat hunt", machine: str = "Pattern table") -> RunFacts:
-    return RunFacts("run", sheet, machine, heat_of(made))
+    return RunFacts(sheet, machine, True, heat_of(made))
 
 
 PLAIN = facts(span(warm_up(SECONDS, 22.0, GOOD)))
@@ -67,6 +67,20 @@ def test_other_sheet_and_other_machine_are_noted() -> None:
     hot = span(warm_up(SECONDS, 22.0, GOOD))
     assert condition(facts(hot, sheet="Short round"), "sheet and load").fairness is Fairness.NOTED
     assert condition(facts(hot, machine="Counter 2"), "machine").fairness is Fairness.NOTED
+
+
+def test_a_simulated_machine_is_never_compared_with_a_real_one() -> None:
+    real = replace(PLAIN, simulated=False)
+    assert condition(real, "machine").fairness is Fairness.REFUSED
+
+
+def test_the_thermometer_of_another_machine_is_another_thermometer() -> None:
+    def group(machine: str, seed: int) -> Group:
+        made = span(warm_up(SECONDS, 22.0, GOOD, seed=seed), room_from=RoomFrom.SENSOR)
+        return Group("", (heat_of(made),), machine)
+
+    same, other = (changed(group("A", 0), group(name, 1)) for name in ("A", "B"))
+    assert other.kelvin.error > same.kelvin.error
 
 
 def test_a_run_without_a_plateau_is_refused_with_its_reason() -> None:
@@ -142,10 +156,13 @@ def test_the_lane_of_the_difference_ends_where_the_plateaus_do() -> None:
 
 def test_steps_from_first_to_last_each_have_what_they_gained() -> None:
     dusty, good = heat_of(span(warm_up(SECONDS, 22.0, DUSTY))), heat_of(span(warm_up(SECONDS, 22.0, GOOD)))
-    first, second = steps([Group("as it came", (dusty,)), Group("cleaned", (good,))], 22.0)
+    groups = [Group("as it came", (dusty,)), Group("cleaned", (good,))]
+    first, second = steps(groups, [""], 22.0)
     assert first.change is None and first.plateau_c == pytest.approx(79.0, abs=0.6)
     assert second.change is not None and second.change.real
     assert second.plateau_c == pytest.approx(67.0, abs=0.6)
+    _, unfair = steps(groups, ["other load"], 22.0)
+    assert unfair.change is None and unfair.refused == "other load"
 
 
 def falling(seconds: range) -> list[tuple[float, float]]:

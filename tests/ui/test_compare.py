@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QPixmap
-from PyQt6.QtWidgets import QPushButton
+from PyQt6.QtWidgets import QInputDialog, QPushButton
 from pytestqt.qtbot import QtBot
 
 from tests.crash.engine_process import EngineProcess
@@ -71,7 +71,7 @@ def test_runs_are_picked_by_keyboard_alone_and_a_short_one_is_refused(window: Ma
     assert found.difference.refused
     assert "past the plateau: refused" in station.conditions.accessibleDescription()
     text = station.list.runs.data(station.list.runs.index(3))
-    assert str(text).startswith("Side panel off, picked as D")
+    assert str(text).startswith("Side panel off, selected as D")
     qtbot.keyClick(station.list, Qt.Key.Key_Return)
     qtbot.waitUntil(lambda: station.comparison is not None and len(station.comparison.runs) == 3, timeout=60_000)
 
@@ -82,8 +82,38 @@ def test_a_run_is_marked_as_known_good(window: MainWindow, qtbot: QtBot) -> None
     station.good.click()
     qtbot.waitUntil(lambda: station.comparison is not None and station.comparison is not before, timeout=60_000)
     assert station.comparison is not None
-    assert station.comparison.runs[0].verdict.expected_from == "a run that is known to be good"
+    assert station.comparison.runs[0].verdict.expected_from == "a known-good run"
     assert station.list.runs.third_line(station.list.runs.choices[2]).startswith("known good · ")
+
+
+def test_quick_changes_of_mind_are_compared_once_more_only(
+    window: MainWindow, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    station, asked = window.compare, []
+
+    def counted(request: Request) -> Comparison:
+        asked.append(len(request.refs))
+        return compare_apart(request)
+
+    monkeypatch.setattr("thresher.ui.stations.compare.station.compare_apart", counted)
+    first = station.list.runs.choices[0]
+    for _ in range(6):
+        station.list.toggle(first)
+    station.list.toggle(first)
+    qtbot.waitUntil(lambda: station.comparison is not None and len(station.comparison.runs) == 2, timeout=60_000)
+    assert asked == [2, 2]  # the first wish, and the last one
+
+
+def test_the_room_is_asked_without_holding_anything_up(window: MainWindow, qtbot: QtBot) -> None:
+    station = window.compare
+    station.list.setCurrentIndex(station.list.runs.index(1))
+    station.room.click()
+    dialog = station.findChild(QInputDialog, "compare_room_dialog")
+    assert dialog is not None and dialog.doubleValue() == 22.4
+    dialog.setDoubleValue(24.5)
+    with qtbot.waitSignal(station.room_wanted, timeout=5_000) as wanted:
+        dialog.accept()
+    assert wanted.args == [2, 24.5]
 
 
 def test_a_room_typed_in_goes_into_the_job_and_into_the_comparison(window: MainWindow, job: Path, qtbot: QtBot) -> None:

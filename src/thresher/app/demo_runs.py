@@ -11,6 +11,7 @@ from thresher.inventory.machine import read_inventory
 from thresher.journal.rows import ENDS, ROOM
 from thresher.journal.writer import JournalWriter
 from thresher.loads.registry import LOADS
+from thresher.model.errors import EnvironmentFault
 from thresher.model.parts import PartKind
 from thresher.model.port import Stress
 from thresher.model.run_states import Ending
@@ -86,7 +87,10 @@ def book_of_heat_runs(scenario: Scenario) -> Book:
 
 
 def record_sail_loft(path: Path, scenario: Scenario, wall: float) -> None:
-    """Record the four heat runs of the sail loft into its job file, the first at `wall` (Unix time)."""
+    """Record the four heat runs of the sail loft into its job file, the first at `wall` (Unix time).
+
+    Raises EnvironmentFault.
+    """
     writer = JournalWriter(path)
     try:
         cleaned = without(scenario, FaultKind.CLOGGED_HEATSINK)
@@ -101,4 +105,6 @@ def record_sail_loft(path: Path, scenario: Scenario, wall: float) -> None:
             record_heat_run(writer, warmer, number, minutes, wall + after_h * 3600.0, room_c)
         writer.set_book(book_of_heat_runs(scenario))
     finally:
-        writer.close()
+        left = writer.close()
+    if not left.complete:
+        raise EnvironmentFault(f"writing {path}", "; ".join(left.sentences), "Make room on the disk and try again.")

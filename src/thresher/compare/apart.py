@@ -17,8 +17,8 @@ _AT_MOST_S = 300.0
 class Request:
     """Which runs are compared, in their order, by which part, with room temperatures in °C by place in `refs`.
 
-    Without a part it is the processor, or the first whose heat all of them show. `good` is a run that is known to be
-    good, of this machine or one like it: what it has counts before the part's own limits.
+    Without a part it is the processor, or the first whose heat all of them show. `good` is a known-good run, of this
+    machine or one like it: its resistance counts before the part's own limits.
     """
 
     refs: tuple[RunRef, ...]

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 import numpy.typing as npt
@@ -45,7 +46,7 @@ class CurveSet:
 
 @dataclass(frozen=True, slots=True)
 class RunHeat:
-    """What one run says, as it is shown and sent: see `SpanHeat`."""
+    """What one run shows, in the form that is sent to the window: see `SpanHeat`."""
 
     choice: RunChoice
     minutes: float
@@ -101,28 +102,29 @@ class Comparison:
 def compare(spans: Sequence[RunSpan], part: HotPart, reference: float | None = None) -> Comparison:
     """Compare runs in their order: the last run of another state against the newest state.
 
-    Runs of one state (the same trial of the same job) count together. `reference` is the resistance in K/W that the
-    shop has measured on such a machine. Raises InputError for a run with too little steady load.
+    Runs of one state (the same trial of the same job) count together. `reference` is the resistance in K/W of a
+    known-good run. Raises InputError for a run with too little steady load.
     """
     if not 1 <= len(spans) <= MOST_RUNS:
         fault = InputFault("runs", f"expected 1 to {MOST_RUNS}, found {len(spans)}")
         raise InputError("comparison", [fault])
     heats = [_heat(each) for each in spans]
+    facts = [_facts(each, heat) for each, heat in zip(spans, heats, strict=True)]
     runs = tuple(_run_heat(each.choice, heat, reference) for each, heat in zip(spans, heats, strict=True))
-    groups = _groups(spans, heats)
-    difference = _difference(spans, heats, groups)
+    states = _states(spans, facts)
+    difference = _difference(states, facts)
     room = float(np.median([each.room_c for each in heats]))
-    fair = (difference is None or not difference.refused) and bool(np.isfinite(room))
-    made = steps([group for group, _ in groups], room) if fair else ()
+    refused = [" ".join(refusals(conditions(facts[a.last], facts[b.last]))) for a, b in pairwise(states)]
+    known = bool(np.isfinite(room)) and not (difference is not None and difference.refused)
     remedies = expected(heats[-1], reference)
     return Comparison(
         part,
         runs,
         _curves([each.span for each in heats]),
         difference,
-        made,
+        steps([each.group for each in states], refused, room) if known else (),
         remedies,
-        _sentence(runs, difference, groups),
+        _sentence(runs, difference, len(states)),
         _advice(runs[-1], remedies),
     )
 
@@ -135,37 +137,50 @@ def _heat(each: RunSpan) -> SpanHeat:
     return heat
 
 
-def _groups(spans: Sequence[RunSpan], heats: Sequence[SpanHeat]) -> list[tuple[Group, int]]:
-    """Return the states in the order of their first runs, each with the place of its last run."""
+@dataclass(frozen=True, slots=True)
+class _State:
+    """The comparable runs of one state of a machine, and the place of its last run."""
+
+    group: Group
+    last: int
+
+
+def _states(spans: Sequence[RunSpan], facts: Sequence[RunFacts]) -> list[_State]:
+    """Return the states in the order of their first runs. A run that its state's last cannot be compared with is left
+    out of the state's group.
+    """
     places: dict[tuple[str, int], list[int]] = {}
     for place, each in enumerate(spans):
         places.setdefault((each.choice.ref.job, each.choice.state), []).append(place)
-    return [(Group(spans[mine[0]].choice.name, tuple(heats[i] for i in mine)), mine[-1]) for mine in places.values()]
+    made = []
+    for mine in places.values():
+        last = mine[-1]
+        fair = [i for i in mine if i == last or not refusals(conditions(facts[i], facts[last]))]
+        runs = tuple(facts[i].heat for i in fair)
+        made.append(_State(Group(spans[last].choice.name, runs, facts[last].machine), last))
+    return made
 
 
-def _difference(
-    spans: Sequence[RunSpan], heats: Sequence[SpanHeat], groups: list[tuple[Group, int]]
-) -> Difference | None:
-    if len(spans) < 2:
+def _difference(states: list[_State], facts: Sequence[RunFacts]) -> Difference | None:
+    if len(facts) < 2:
         return None
-    if len(groups) >= 2:
-        (before, first), (after, second) = groups[-2], groups[-1]
+    if len(states) >= 2:
+        before, after, first, second = states[-2].group, states[-1].group, states[-2].last, states[-1].last
     else:  # runs of one state: whether they repeat each other
-        first, second = len(spans) - 2, len(spans) - 1
-        before, after = Group(spans[first].choice.name, (heats[first],)), Group("again", (heats[second],))
-    facts = [_facts(spans[place], heats[place]) for place in (first, second)]
-    found = conditions(*facts)
+        first, second = len(facts) - 2, len(facts) - 1
+        before, after = (Group(states[0].group.name, (facts[i].heat,), facts[i].machine) for i in (first, second))
+    found = conditions(facts[first], facts[second])
     refused = refusals(found)
     if refused:
         return Difference(first, second, found, refused, None, None)
     change = changed(before, after)
-    lane = difference_lane(heats[first], heats[second], change.power_w)
+    lane = difference_lane(facts[first].heat, facts[second].heat, change.power_w)
     curve = Curve(_numbers(lane.times), _numbers(lane.low), _numbers(lane.high))
     return Difference(first, second, found, (), change, curve, _numbers(lane.values))
 
 
 def _facts(each: RunSpan, heat: SpanHeat) -> RunFacts:
-    return RunFacts(each.choice.name, each.choice.sheet, each.choice.machine, heat)
+    return RunFacts(each.choice.sheet, each.choice.machine, each.choice.simulated, heat)
 
 
 def _run_heat(choice: RunChoice, heat: SpanHeat, reference: float | None) -> RunHeat:
@@ -199,13 +214,21 @@ def _run_heat(choice: RunChoice, heat: SpanHeat, reference: float | None) -> Run
 def _curves(own: Sequence[LoadSpan]) -> tuple[CurveSet, ...]:
     limits = [each.limit_c for each in own if each.limit_c is not None]
     found = [
-        CurveSet("Heat", "°C", tuple(_curve(each.times, each.hot) for each in own), min(limits, default=None)),
+        CurveSet("Temp", "°C", tuple(_curve(each.times, each.hot) for each in own), min(limits, default=None)),
         CurveSet("Clock", own[0].clock_unit, tuple(_curve(each.times, each.clock) for each in own)),
         CurveSet("Power", "W", tuple(_curve(each.times, each.power) for each in own)),
         CurveSet("Work done", "beats/s", tuple(_curve(each.times, each.work) for each in own)),
-        CurveSet("Fan", "rpm", tuple(_curve(each.times, each.fans[0][1] if each.fans else None) for each in own)),
+        *_fan_curves(own),
     ]
     return tuple(each for each in found if any(curve is not None for curve in each.curves))
+
+
+def _fan_curves(own: Sequence[LoadSpan]) -> list[CurveSet]:
+    """Return the speed of the first fan that any run has, in every run that has it."""
+    name = next((each.fans[0][0] for each in own if each.fans), None)
+    if name is None:
+        return []
+    return [CurveSet(name, "rpm", tuple(_curve(each.times, dict(each.fans).get(name)) for each in own))]
 
 
 def _curve(times: Floats, values: Floats | None) -> Curve | None:
@@ -224,8 +247,8 @@ def _numbers(values: Floats) -> tuple[float, ...]:
     return tuple(float(f"{value:.5g}") for value in values)
 
 
-def _sentence(runs: tuple[RunHeat, ...], difference: Difference | None, groups: list[tuple[Group, int]]) -> str:
-    """Say in one sentence what the report says of it."""
+def _sentence(runs: tuple[RunHeat, ...], difference: Difference | None, states: int) -> str:
+    """Return the sentence for the report."""
     if difference is None:
         return runs[-1].verdict.sentence
     if difference.refused:
@@ -233,13 +256,13 @@ def _sentence(runs: tuple[RunHeat, ...], difference: Difference | None, groups: 
     change = difference.change
     assert change is not None
     first, second = runs[difference.first], runs[difference.second]
-    name = "the same again" if len(groups) < 2 else f"after “{second.choice.name}”"
+    name = "the same again" if states < 2 else f"after “{second.choice.name}”"
     sheet = f"{second.choice.load}, {second.minutes:.0f} min"
     at = f" at {change.power_w:.0f} W" if change.power_w is not None else ""
     if change.real:
         return (
-            f"{sheet}{at}: {name} it runs {change.sentence.partition(':')[0]}, from {first.plateau.value:.0f} to"
-            f" {second.plateau.value:.0f} °C as measured. This is a real change."
+            f"{sheet}{at}: {name} it runs {change.sentence.partition(':')[0]}. Measured {first.plateau.value:.0f} °C"
+            f" before, {second.plateau.value:.0f} °C after. This is a real change."
         )
     return f"{sheet}{at}, {name}: {change.sentence}."
 
@@ -252,9 +275,8 @@ def _advice(last: RunHeat, remedies: tuple[Remedy, ...]) -> str:
     if last.limit_c is not None and not last.throttling:
         room = last.limit_c - last.plateau.value
         if room >= 12.0:
-            best = worth[0] if worth else None
-            more = f" {best.words} would gain about {best.gain.value:.0f} K more and is not needed." if best else ""
-            return f"Now {room:.0f} K below the limit.{more}"
+            more = f" Not needed: {worth[0].words.lower()} (about {worth[0].gain.value:.0f} K)." if worth else ""
+            return f"{room:.0f} K below the limit now.{more}"
     if worth:
         return f"Next: {worth[0].words.lower()}, expected gain {worth[0].gain.low:.0f} to {worth[0].gain.high:.0f} K."
     return last.verdict.sentence

@@ -118,7 +118,7 @@ def _choice(stored: JobFile, run: StoredRun) -> RunChoice:
     minutes = (_end(stored, run, block) - block.began_at) / 60.0 if block is not None else 0.0
     parts = _parts(run)
     unfit = ""
-    if run.ending is None and stored.last_tick_at(run) is not None and run.ended_at is None:
+    if run.ending is None:
         unfit = "in progress or interrupted"
     if block is None:
         unfit = "no load ran for a minute"

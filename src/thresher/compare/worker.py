@@ -26,11 +26,11 @@ def carry_out(request: Request) -> Comparison:
 
 
 def reference_of(good: RunRef, part: HotPart) -> float:
-    """Return the resistance in K/W of a run that is known to be good. Raises InputError, EnvironmentFault."""
+    """Return the resistance in K/W of a known-good run. Raises InputError, EnvironmentFault."""
     (known,) = read_spans((good,), part, {})
     heat = analyse(known.span)
     if heat is None or heat.resistance is None:
-        fault = InputFault(f"run {good.run}", "it has no power reading or too few others, and cannot be a reference")
+        fault = InputFault(f"run {good.run}", "it cannot be the reference: no power reading, or too few readings")
         raise InputError(Path(good.job).name, [fault])
     return heat.resistance.value
 
@@ -48,7 +48,8 @@ def first_part(request: Request) -> HotPart:
 
 
 def main() -> int:
-    """Answer one request."""
+    """Answer one request, without taking time from a load that may be running."""
+    os.nice(10)
     request = msgspec.json.decode(sys.stdin.buffer.read(), type=Request)
     try:
         answer = Answer(carry_out(request))

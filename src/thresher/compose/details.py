@@ -471,7 +471,7 @@ def shown_text(field: Field, items: tuple[SheetItem, ...]) -> str:
 
 
 def _how_cold(gate: Gate) -> str:
-    return "at the start" if gate.to_c is None else f"{gate.to_c:g} °C"
+    return "where the run began" if gate.to_c is None else f"{gate.to_c:g} °C"
 
 
 def about(item: SheetItem, power_limit_w: float | None = None) -> str:
@@ -483,7 +483,7 @@ def about(item: SheetItem, power_limit_w: float | None = None) -> str:
         most, within = length_text(item.at_most_s), f"{item.within_k:g} K"
         return {
             GateKind.SETTLE: f"Waits until the hottest sensor moves less than {within} in 20 s, {most} at most.",
-            GateKind.COOL_DOWN: f"Waits until the processor is as cool as {_how_cold(item)}, {most} at most.",
+            GateKind.COOL_DOWN: f"Waits until the processor has cooled down to {_how_cold(item)}, {most} at most.",
             GateKind.ASK: f"Waits until you say go on; after {most} the run goes on by itself.",
         }[item.kind]
     load = SHEET_LOADS[item.load]

@@ -342,7 +342,7 @@ def _needed(parts: tuple[_Simple, ...], posterior: Posterior) -> float:
 
 
 def _remedy(fault: Fault) -> Action:
-    """Return what mends a fault: of one that treatment_failed its treatment, that its part is replaced."""
+    """Return what fixes a fault: replacing the part where cleaning or reseating has failed."""
     return Action.REPLACE if fault.treatment_failed else fault.mode.action
 
 

@@ -97,7 +97,7 @@ def shift_of(load: str, knowledge: Knowledge) -> int:
 
 
 def _alike(rates: Floats, quiet: Floats, stint: Whole, owner: Whole, worth: Floats) -> tuple[Whole, Floats]:
-    """Return which groups are worth keeping, and what they count, when groups that no fault tells apart are one."""
+    """Merge groups that look the same to every fault: return which to keep, and their counts."""
     first: dict[tuple[bytes, float, int, int], int] = {}
     kept: list[int] = []
     together: list[float] = []

@@ -47,7 +47,7 @@ Way = tuple[str, str, str]
 
 
 def way_of(fault: Fault) -> Way:
-    """Return what tells a way of being faulty of one part or place from others, whichever core it is on."""
+    """Return mode, part and place of a fault: what identifies it apart from its core."""
     return fault.mode.name, fault.tag, fault.place
 
 

@@ -45,7 +45,7 @@ def suspects_of(posterior: Posterior, evidence: Evidence, book: Book = EMPTY_BOO
     gone = np.array([fault.mode.harmless for fault in posterior.faults], dtype=np.bool_) | (there < STILL_THERE)
     sound = np.append(gone, True)
     gone_now = [not fault.ours and left < STILL_THERE for fault, left in zip(posterior.faults, there, strict=True)]
-    # one that a treatment mends is gone by it, its twin that withstands it is not
+    # cleaning or reseating removes the variant that it fixes, not the one that it does not
     out = {way_of(f) for f, is_gone in zip(posterior.faults, gone_now, strict=True) if is_gone}
     out -= {way_of(f) for f, is_gone in zip(posterior.faults, gone_now, strict=True) if not is_gone}
     healthy = sound[posterior.members].all(axis=1).astype(np.float64)

@@ -1,4 +1,4 @@
-"""What a span of steady load says about the way of the heat: plateau, resistances, throttling, headroom."""
+"""What a span of steady load shows about the heat path: plateau, resistances, throttling, headroom."""
 
 from dataclasses import dataclass
 from itertools import pairwise
@@ -25,15 +25,16 @@ _BREAK_PLACES = 9
 QUICK_S = 28.0
 """Parts with a shorter time constant are the die, its paste and the base of the cooler."""
 _FIRST_S, _SOON_S = 90.0, 3.0
-_ODD = 2.0
-_WANDERS = 1.3
+_AT_ONCE_S, _MOVED_K, _WANDERS = 2.0, 2.0, 1.3
+"""A stretch that begins within so many s is steady from the start; a break moves the plateau by at least so many K and
+makes the readings leave the curve by so many times their own noise."""
 _ROOM_LAG = 0.3
 """How much of a moving room the masses have not followed yet, as a share of its movement."""
 
 
 @dataclass(frozen=True, slots=True)
 class Stage:
-    """A piece of the way of the heat, from one place to the next, and its thermal resistance in K/W."""
+    """A stage of the heat path, from one place to the next, and its thermal resistance in K/W."""
 
     begins: str
     ends: str
@@ -54,8 +55,8 @@ class SpanHeat:
 
     `plateau` is the final temperature with its 90 % band, `reached` whether the readings got there, `reached_s` since
     when; `left` how far it still goes. `above_room` is the plateau less the room, `resistance` that over `power_w`.
-    `stages` are the pieces of the way that sensors divide, `quick` (draws) the piece that settles within seconds: die,
-    paste and the base of the cooler. `clock`, `fans` and `work` are means on the plateau, `room_c` the room then.
+    `stages` are those between two sensors, `quick` (draws) is the one that settles within seconds: die, paste and the
+    base of the cooler. `clock`, `fans` and `work` are means on the plateau, `room_c` the room then.
     `throttles_above_w` and `throttles_in_room_c` say at which power in this room, and in which room at this power, the
     limit would be reached. `late_above_k` is the mean over the room on the last quarter of the steady stretch, with the
     standard error that noise and steps of the sensor leave. `warming` holds the draws that all this comes from.
@@ -98,7 +99,9 @@ def analyse(span: LoadSpan) -> SpanHeat | None:
     if warming is None:
         return None
     rng = np.random.default_rng(1)
-    last = span.times >= span.times[-1] - _LAST_SHARE * (span.times[-1] - steady)
+    seen = np.isfinite(span.hot)
+    until = span.times[seen][-1]  # the sensor may have gone before the load ended
+    last = seen & (span.times >= until - _LAST_SHARE * (until - steady))
     room = _room_now(span, last)
     draws = len(warming.ends)
     wandered = float(np.ptp(smooth(span.times, span.room.values, 60.0))) if len(span.room.values) > 1 else 0.0
@@ -133,7 +136,7 @@ def analyse(span: LoadSpan) -> SpanHeat | None:
         throttles_above_w=_limit_power(span, resistance, room),
         throttles_in_room_c=band_of(span.limit_c - above) if span.limit_c is not None and np.isfinite(room) else None,
         broken=broken,
-        late_above_k=float(np.nanmean(span.hot[last])) - room,
+        late_above_k=float(span.hot[last].mean()) - room,
         late_error_k=_late_error(span, warming, last),
         above_room_draws=above,
         resistance_draws=resistance,
@@ -157,13 +160,17 @@ def _fit(span: LoadSpan, values: Floats, steady: float, seed: int = 0) -> Warmin
     if span.room.source is RoomFrom.SENSOR and len(span.room.values) == len(span.times):
         calm = smooth(span.times, span.room.values, 60.0)
         moved = calm - float(np.median(calm[-max(3, len(calm) // 10) :]))
-    scale = float(np.nanmax(values) - np.nanmin(values)) if np.isfinite(values).any() else 0.0
-    return fit(span.times[kept], (values - moved)[kept], rising=steady <= _ODD, scale_k=scale, seed=seed)
+    return fit(span.times[kept], (values - moved)[kept], rising=steady <= _AT_ONCE_S, scale_k=_moved(values), seed=seed)
+
+
+def _moved(values: Floats) -> float:
+    """Return how far readings lie apart, 0 where there are none."""
+    return float(np.nanmax(values) - np.nanmin(values)) if np.isfinite(values).any() else 0.0
 
 
 def _time_constants(span: LoadSpan, warming: Warming, steady: float) -> tuple[tuple[Band, Band], ...]:
     """Return the time constants of the whole warm-up, fans that follow the temperature included."""
-    whole = warming if steady <= _ODD else _fit(span, span.hot, 0.0)
+    whole = warming if steady <= _AT_ONCE_S else _fit(span, span.hot, 0.0)
     return whole.time_constants() if whole is not None else ()
 
 
@@ -200,14 +207,14 @@ def find_break(span: LoadSpan, steady: float) -> Break | None:
         at = steady + length * place / (_BREAK_PLACES + 1)
         first = span.times < at
         earlier = first & (span.times >= steady)
-        before = fit(span.times[earlier], span.hot[earlier], rising=False, scale_k=float(np.ptp(span.hot[earlier])))
+        before = fit(span.times[earlier], span.hot[earlier], rising=False, scale_k=_moved(span.hot[earlier]))
         after = _fit(span, span.hot, at)
         if before is None or after is None:
             continue
         gain = before.evidence + after.evidence - whole.evidence
         if best is None or gain > best[0]:
             best = (gain, at, after.end.value - before.end.value)
-    if best is None or best[0] < _BREAK_EVIDENCE or abs(best[2]) < _ODD:
+    if best is None or best[0] < _BREAK_EVIDENCE or abs(best[2]) < _MOVED_K:
         return None
     return Break(best[1], best[2])
 

@@ -15,7 +15,7 @@ from thresher.heat.warming import Band
 Floats = npt.NDArray[np.float64]
 
 _SURE = 0.975
-"""A change is real when its interval of 95 % leaves nought out, so that one comparison in twenty of equal machines at
+"""A change is real when its 95 % interval excludes zero, so that one comparison in twenty of equal machines at
 most is called a change."""
 _SHOWN = 0.95
 """What is shown is the band of 90 %."""
@@ -33,10 +33,11 @@ _MOST_MORE = 12
 
 @dataclass(frozen=True, slots=True)
 class Group:
-    """Runs of one state of a machine: its name, and what each run says."""
+    """Runs of one state of a machine: the state's name, what each run shows, and which machine it is."""
 
     name: str
     runs: tuple[SpanHeat, ...]
+    machine: str = ""
 
 
 class Measure(StrEnum):
@@ -90,7 +91,8 @@ def changed(before: Group, after: Group) -> Change:
     common_w = float(np.median(power)) if by_resistance else None
     alike = _alike(runs)
     first, second = (_kelvin(group.runs, common_w, alike) for group in (before, after))
-    own = np.array([_own_error(each, common_w, alike) for each in runs])
+    same = before.machine == after.machine
+    own = np.array([_own_error(each, common_w, alike, same) for each in runs])
     spread = float(((first - first.mean()) ** 2).sum() + ((second - second.mean()) ** 2).sum())
     freedom = _SCATTER_WEIGHT + len(runs) - 2
     expected = SCATTER_K**2 + float(np.mean(own**2))
@@ -133,10 +135,10 @@ def _kelvin(runs: Sequence[SpanHeat], power_w: float | None, alike: bool) -> Flo
     return np.array(found)
 
 
-def _own_error(heat: SpanHeat, power_w: float | None, alike: bool) -> float:
+def _own_error(heat: SpanHeat, power_w: float | None, alike: bool, same_machine: bool) -> float:
     """Return how far one run may be off from another by itself, as a standard deviation in K at the common power."""
     room = heat.span.room
-    place = _SAME_THERMOMETER_K if room.source is RoomFrom.SENSOR else room.error_k
+    place = _SAME_THERMOMETER_K if same_machine and room.source is RoomFrom.SENSOR else room.error_k
     readings = heat.late_error_k if alike else float(np.std(heat.warming.ends))
     power = POWER_SENSOR * heat.late_above_k if power_w is not None else 0.0
     factor = power_w / heat.power_w if power_w is not None and heat.power_w else 1.0

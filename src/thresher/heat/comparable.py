@@ -34,11 +34,11 @@ class Condition:
 
 @dataclass(frozen=True, slots=True)
 class RunFacts:
-    """What a comparison knows of a run besides its readings: sheet and machine."""
+    """A run with what a comparison has to know besides its heat."""
 
-    name: str
     sheet: str
     machine: str
+    simulated: bool
     heat: SpanHeat
 
 
@@ -66,19 +66,22 @@ def _machine(first: RunFacts, second: RunFacts) -> Condition:
     if first.heat.span.kind is not second.heat.span.kind:
         found = f"{first.heat.span.part} / {second.heat.span.part}"
         return Condition("part", Fairness.REFUSED, found, "The load ran on different kinds of parts.")
+    if first.simulated is not second.simulated:
+        words = "A simulated machine cannot be compared with a real one."
+        return Condition("machine", Fairness.REFUSED, "simulated / real", words)
     if first.machine == second.machine:
         return Condition("machine", Fairness.SAME, "the same")
-    note = "Two machines: the difference is theirs, not that of a repair."
+    note = "Different machines: the difference is not the gain of a repair."
     return Condition("machine", Fairness.NOTED, f"{first.machine} / {second.machine}", note)
 
 
 def _load(first: RunFacts, second: RunFacts) -> Condition:
     one, two = first.heat.span.load, second.heat.span.load
     if one != two:
-        words = f"{one} heats other places of the chip than {two}: repeat one run with the other's sheet."
+        words = f"{one} and {two} heat the chip differently. Repeat one run with the other's sheet."
         return Condition("load", Fairness.REFUSED, f"{one} / {two}", words)
     if first.sheet != second.sheet:
-        return Condition("sheet and load", Fairness.NOTED, f"{one}, other sheet", "Only the same load is compared.")
+        return Condition("sheet and load", Fairness.NOTED, f"{one}, other sheet", "Other sheet, but the same load.")
     return Condition("sheet and load", Fairness.SAME, "the same")
 
 
@@ -92,7 +95,7 @@ def _power(first: SpanHeat, second: SpanHeat) -> Condition:
         return Condition("power", Fairness.SAME, found)
     if apart <= _POWER_MOST:
         return Condition("power", Fairness.CORRECTED, found, "Power differs: resistance is compared, not temperature.")
-    words = f"Power differs by {apart * 100:.0f} %: too much to work out what one would do at the other's."
+    words = f"Power differs by {apart * 100:.0f} %, too much to correct for."
     return Condition("power", Fairness.REFUSED, found, words)
 
 
@@ -109,16 +112,16 @@ def _start(first: SpanHeat, second: SpanHeat) -> Condition:
 def _room(first: SpanHeat, second: SpanHeat) -> Condition:
     sources = {first.span.room.source, second.span.room.source}
     if RoomFrom.UNKNOWN in sources:
-        words = "The room temperature is not known: type it in, or a warm day passes for a fault."
+        words = "Room temperature unknown. Type it in: a warm day looks like a fault."
         return Condition("room", Fairness.REFUSED, "unknown", words)
     found = f"{first.room_c:.1f} / {second.room_c:.1f} °C, {_sources(first, second)}"
     if RoomFrom.COLD_START in sources:
-        words = "The room is guessed from the cold start, to 2 K: type it in for a narrower band."
+        words = "Room estimated from the cold start (±2 K). Type it in for a narrower range."
         return Condition("room", Fairness.NOTED, found, words)
     apart = abs(second.room_c - first.room_c)
     if apart <= _ROOM_K:
         return Condition("room", Fairness.SAME, found)
-    return Condition("room", Fairness.CORRECTED, found, f"Room differs by {apart:.1f} K: it is taken off both.")
+    return Condition("room", Fairness.CORRECTED, found, f"Room differs by {apart:.1f} K: corrected for.")
 
 
 def _sources(first: SpanHeat, second: SpanHeat) -> str:
@@ -130,15 +133,18 @@ def _fans(first: SpanHeat, second: SpanHeat) -> Condition:
     one, two = dict(first.fans), dict(second.fans)
     both = [name for name in one if name in two]
     if not both:
-        return Condition("fans", Fairness.NOTED, "not reported", "Whether the fans ran alike is not known.")
+        return Condition(
+            "fans",
+            Fairness.NOTED,
+            "not reported",
+            "No fan speed is reported in both runs.",
+        )
     name = max(both, key=lambda each: abs(one[each] - two[each]) / max(one[each], two[each], 1.0))
     found = f"{one[name]:,.0f} / {two[name]:,.0f} rpm"
     if abs(one[name] - two[name]) <= _FAN_SHARE * max(one[name], two[name], 1.0):
         return Condition("fans", Fairness.SAME, found)
-    if two[name] > one[name]:
-        words = f"{name} turned faster in the second run, which gives it some kelvin."
-    else:
-        words = f"{name} turned slower in the second run, which costs it some kelvin."
+    way = "faster" if two[name] > one[name] else "slower"
+    words = f"{name} ran {way} in the second run: part of the difference is the fan's."
     return Condition("fans", Fairness.NOTED, found, words)
 
 
@@ -147,7 +153,7 @@ def _sensors(first: SpanHeat, second: SpanHeat) -> Condition:
     if one == two:
         return Condition("sensors", Fairness.SAME, "the same trusted")
     names = ", ".join(sorted(one ^ two))
-    return Condition("sensors", Fairness.NOTED, names, "Ignored in one run only: the hottest reading may be another.")
+    return Condition("sensors", Fairness.NOTED, names, "Ignored in one run only: the hottest sensor may differ.")
 
 
 def _length(first: SpanHeat, second: SpanHeat) -> Condition:
@@ -160,11 +166,11 @@ def _length(first: SpanHeat, second: SpanHeat) -> Condition:
     if not short:
         return Condition("past the plateau", Fairness.SAME, found)
     if all(each.plateau.error <= _PREDICTED_K for each in short):
-        words = "The plateau is worked out ahead from the curve, within its band."
+        words = "The plateau is predicted from the curve."
         return Condition("past the plateau", Fairness.CORRECTED, found, words)
     left = max(short, key=lambda each: each.plateau.error)
     words = (
-        f"Too short, no plateau: after {left.span.length_s / 60:.0f} min the end is only known to"
+        f"Too short, no plateau: after {left.span.length_s / 60:.0f} min the plateau is only known to"
         f" ±{left.plateau.error:.1f} K. Run it longer."
     )
     return Condition("past the plateau", Fairness.REFUSED, found, words)
@@ -176,7 +182,7 @@ def _limit(first: SpanHeat, second: SpanHeat) -> Condition:
         return Condition("clock", Fairness.SAME, "not lowered by heat")
     found = " / ".join("lowered by heat" if each else "held" for each in by_heat)
     if first.resistance is None or second.resistance is None:
-        words = "At the limit every cooler shows the same temperature, and the power is not reported."
+        words = "It throttled: the temperature sits at the limit with any cooler, and no power is reported."
         return Condition("clock", Fairness.REFUSED, found, words)
-    words = "At the limit the temperature stands still: resistance is compared."
+    words = "It throttled, so the temperature sits at the limit: resistance is compared."
     return Condition("clock", Fairness.CORRECTED, found, words)

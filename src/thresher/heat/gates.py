@@ -53,7 +53,7 @@ def has_settled(readings: Iterable[Reading], within_k: float) -> bool:
 
 
 def time_to_settle(readings: Iterable[Reading], within_k: float) -> float | None:
-    """Return in how many seconds the temperature will have settled, by the way its rate falls; None when unknown."""
+    """Return in how many seconds the temperature will have settled, from how its rate falls; None when unknown."""
     found = _slowing(tuple(readings))
     if found is None:
         return None

@@ -1,4 +1,4 @@
-"""What the way of the heat should have, and what is wrong with it in the trade's words."""
+"""What resistance a heat path may have, and what is wrong with one in the trade's words."""
 
 import tomllib
 from dataclasses import dataclass
@@ -29,9 +29,9 @@ class _Judgement(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class RemedyData(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """A remedy: which piece of the way it treats, and which share of the piece's excess it takes away.
+    """A remedy: which stage of the heat path it treats, and which share of the stage's excess it takes away.
 
-    `gains_share` is what it gains besides, as a share of the piece, where the piece has nothing too much.
+    `gains_share` is what it gains besides, as a share of the stage, even where the stage has no excess.
     """
 
     name: str
@@ -66,21 +66,21 @@ def heat_path_data() -> HeatPathData:
 
 
 class Trouble(StrEnum):
-    """What is wrong with the way of the heat."""
+    """What is wrong with a heat path."""
 
     NOTHING = "nothing wrong"
-    SEATING = "dry paste or a cooler that sits badly"
-    AIR = "dust or a slow fan"
-    PUMP = "coolant does not flow"
-    CASE = "air does not get out of the case"
+    SEATING = "dry paste or badly seated cooler"
+    AIR = "dust or slow fan"
+    PUMP = "no coolant flow"
+    CASE = "poor case airflow"
     SMALL = "cooler too small or room too hot"
-    LIMIT_LOW = "limit set low"
+    LIMIT_LOW = "throttle limit set too low"
     UNKNOWN = "cannot be judged"
 
 
 @dataclass(frozen=True, slots=True)
 class Piece:
-    """A piece of the way: its resistance, what it may have, both in K/W, and how many times that it has."""
+    """A stage of the heat path: its resistance and the largest that is still good, both in K/W."""
 
     name: str
     resistance: Band
@@ -88,12 +88,12 @@ class Piece:
 
     @property
     def times(self) -> float:
-        """How many times what it may have."""
+        """The resistance as a multiple of the largest that is still good."""
         return self.resistance.value / self.allowed if self.allowed > 0 else 0.0
 
 
 TOO_OPEN_K = 4.0
-"""A plateau that is not reached and known to less than this says nothing about the way."""
+"""A plateau that was not reached and is known less exactly than this says nothing about the heat path."""
 QUICK, AIR, CASE_PIECE = "die to cooler", "cooler to air", "case to room"
 
 
@@ -110,9 +110,9 @@ class HeatVerdict:
 
 
 def pieces_of(heat: SpanHeat, reference: float | None = None) -> tuple[Piece, ...]:
-    """Divide the way into what is quick (die, paste, base), what is slow (fins and air), and the case.
+    """Divide the heat path into what is quick (die, paste, base), what is slow (fins and air), and the case.
 
-    `reference` is the resistance that the shop has measured on such a machine; without it what is allowed comes from
+    `reference` is the resistance of a known-good run; without one what is allowed comes from
     the part's own limits. Empty where power or limits are not known.
     """
     data = heat_path_data()
@@ -147,15 +147,11 @@ def allowed_resistance(heat: SpanHeat) -> float | None:
 
 
 def judge(heat: SpanHeat, reference: float | None = None) -> HeatVerdict:
-    """Say what is wrong with the way of the heat, and why."""
+    """Say what is wrong with a heat path, and why."""
     pieces = pieces_of(heat, reference)
     allowed = reference if reference is not None else allowed_resistance(heat)
-    source = "a run that is known to be good" if reference is not None else "the part's own limits"
-    reasons = [
-        f"The clock was lowered for {each.seconds / 60:.1f} min because of {each.cause.value}, from"
-        f" {each.begins_s / 60:.1f} min on"
-        for each in heat.throttling
-    ]
+    source = "a known-good run" if reference is not None else "the part's own limits"
+    reasons = [each.sentence for each in heat.throttling]
     trouble, sentence = _trouble(heat, pieces, allowed, reasons)
     return HeatVerdict(trouble, sentence, tuple(reasons), pieces, allowed, source)
 
@@ -167,12 +163,12 @@ def _trouble(
     data = heat_path_data().judgement
     if heat.broken is not None and heat.broken.kelvin > 0:
         reasons.append(
-            f"After {heat.broken.at_s / 60:.0f} min the plateau moved by {heat.broken.kelvin:.0f} K while power and"
-            " fans stayed as they were"
+            f"After {heat.broken.at_s / 60:.0f} min the plateau rose by {heat.broken.kelvin:.0f} K at the same power"
+            " and fan speed"
         )
         coolant = any(name == COOLANT for name, _ in heat.span.stages)
-        words = "The pump or the coolant's flow" if coolant else "A pump, the seat of the cooler or a fan without speed"
-        return Trouble.PUMP, f"{words} gave way during the run."
+        words = "the pump and the coolant flow" if coolant else "pump, cooler seating, and fans that report no speed"
+        return Trouble.PUMP, f"Cooling got worse during the run: check {words}."
     stopped = [name for name, rpm in heat.fans if rpm < 1.0 and _is_cooler_fan(name)]
     if stopped:
         reasons.append(f"{stopped[0]} reports 0 rpm under load")
@@ -180,35 +176,34 @@ def _trouble(
     by_heat = any(each.cause is Cause.HEAT for each in heat.throttling)
     if heat.span.limit_c is not None and by_heat and heat.plateau.value < heat.span.limit_c - data.limit_low_k:
         reasons.append(f"It throttles at {heat.plateau.value:.0f} °C, its own limit is {heat.span.limit_c:.0f} °C")
-        return Trouble.LIMIT_LOW, "The limit at which the clock falls was set low: look into the firmware setup."
+        return Trouble.LIMIT_LOW, "The throttle limit is set too low: check the firmware setup."
     if not heat.reached and heat.plateau.error > TOO_OPEN_K:
-        words = f"Too short to judge: the end is only known to ±{heat.plateau.error:.0f} K. Run it longer."
+        words = f"Too short to judge: the plateau is only known to ±{heat.plateau.error:.0f} K. Run it longer."
         return Trouble.UNKNOWN, words
     if allowed is None or heat.resistance is None:
-        return Trouble.UNKNOWN, "Power or limit is not reported: only temperatures can be compared."
+        return Trouble.UNKNOWN, "No power or limit reported: only temperatures can be compared."
     reasons += [
-        f"{each.name.capitalize()}: {each.resistance.value:.2f} K/W where {each.allowed:.2f} would do"
-        for each in pieces
+        f"{each.name.capitalize()}: {each.resistance.value:.2f} K/W, good up to {each.allowed:.2f}" for each in pieces
     ]
     return _by_pieces(heat, pieces, heat.resistance.value / allowed)
 
 
 def _by_pieces(heat: SpanHeat, pieces: tuple[Piece, ...], whole: float) -> tuple[Trouble, str]:
-    """Return the trouble by the piece that has most too much; `whole` is how many times what is allowed the way has."""
+    """Return the trouble by the worst stage; `whole` is the whole resistance as a multiple of what is allowed."""
     data = heat_path_data().judgement
     poor = [each for each in pieces if each.times >= (data.bad if each.name == CASE_PIECE else data.poor)]
     worst = max(poor, key=lambda each: each.times) if poor else None
     if whole < 1.0 and (worst is None or worst.times < data.bad):
-        return Trouble.NOTHING, f"Nothing wrong: {_headroom(heat)}."
+        return Trouble.NOTHING, f"No heat problem: {_headroom(heat)}."
     if worst is not None:
         return _WORST[worst.name]
-    return Trouble.SMALL, "No piece stands out: the cooler is too small for this part, or the room too hot."
+    return Trouble.SMALL, "The cooler is too small for this part, or the room too hot: no single stage stands out."
 
 
 _WORST = {
-    QUICK: (Trouble.SEATING, "The heat does not get into the cooler: dry paste, or the cooler sits badly."),
+    QUICK: (Trouble.SEATING, "Heat does not reach the cooler: dry paste, or a badly seated cooler."),
     AIR: (Trouble.AIR, "The cooler does not get rid of the heat: dust, or a fan that is too slow."),
-    CASE_PIECE: (Trouble.CASE, "The case holds the warm air: case fans and air path."),
+    CASE_PIECE: (Trouble.CASE, "Warm air does not leave the case: check case fans and airflow."),
 }
 
 
@@ -216,8 +211,8 @@ def _headroom(heat: SpanHeat) -> str:
     if heat.span.limit_c is None:
         return f"{heat.plateau.value:.0f} °C"
     room = heat.throttles_in_room_c
-    words = f"{heat.plateau.value:.0f} °C is {heat.span.limit_c - heat.plateau.value:.0f} K below its limit"
-    return words + (f", and a room of {room.value:.0f} °C would bring it there" if room is not None else "")
+    words = f"{heat.plateau.value:.0f} °C, {heat.span.limit_c - heat.plateau.value:.0f} K below its limit"
+    return words + (f"; it would throttle in a {room.value:.0f} °C room" if room is not None else "")
 
 
 def _is_cooler_fan(name: str) -> bool:

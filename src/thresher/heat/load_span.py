@@ -1,4 +1,4 @@
-"""One span of steady load, cut out of a run: the temperatures along the way of the heat, and what drove them."""
+"""One span of steady load, cut out of a run: the temperatures along the heat path, and what drove them."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -45,7 +45,7 @@ class LoadSpan:
     """A stretch of a run with one load, from the moment it came on.
 
     `times` (n) in s since then; `hot` (n) is the hottest reading of the part under load in °C; `stages` the
-    temperatures further along the way of its heat, from the inside out; `power` (n) in W, `clock` (n) in the channel's
+    temperatures further along its heat path, from the inside out; `power` (n) in W, `clock` (n) in the channel's
     unit, `fans` by name in rpm, each None or empty where the machine reports none. `start_c` is the part's temperature
     before the load came on. `throttled_s` (n) is the time for which the clock was lowered because of heat, and
     `held_by` which limits were reported at each reading (name, 0 or 1).
@@ -81,7 +81,6 @@ _COOLANT_WORDS = ("coolant", "liquid", "water", "pump out", "pump in")
 _SINK_WORDS = ("heatsink", "heat sink")
 _CASE_WORDS = ("case", "system", "board", "chassis", "exhaust", "pch", "mainboard")
 DIE, SINK, COOLANT, CASE, ROOM = "die", "heatsink", "coolant", "case air", "room"
-_COLD_OVER_S = 5.0
 
 
 def cut(
@@ -110,7 +109,7 @@ def cut(
     part = values[first:last].astype(np.float64)
     times = at[first:last] - begins
     before = values[max(0, first - 5) : first + 1].astype(np.float64)
-    start = _hottest(before, hot)
+    start = _highest(before, hot)
     clocks = _clocks(channels, trusted)
     power = [i for i in trusted if channels[i].quantity is Quantity.POWER]
     throttled = [i for i in trusted if channels[i].quantity is Quantity.THROTTLE_TIME]
@@ -121,9 +120,9 @@ def cut(
         part=channels[hot[0]].place or kind.value,
         kind=kind,
         times=times,
-        hot=_hottest(part, hot),
+        hot=_highest(part, hot),
         start_c=float(start[np.isfinite(start)][-1]) if np.isfinite(start).any() else None,
-        room=room_of(channels, values.astype(np.float64), first, last, room_c),
+        room=room_of(channels, values, first, last, room_c),
         stages=_stages(channels, part, kind),
         power=part[:, power[0]] if power else None,
         clock=_mean(part, clocks) if clocks else None,
@@ -131,7 +130,7 @@ def cut(
         fans=_fans(channels, part, kind, place),
         limit_c=limit.value if limit else None,
         power_limit_w=power_limit.value if power_limit else None,
-        throttled_s=np.nanmax(part[:, throttled], axis=1) if throttled else None,
+        throttled_s=_highest(part, throttled) if throttled else None,
         held_by=tuple(
             (channels[i].name.rpartition("held by ")[2], np.nan_to_num(part[:, i]))
             for i in trusted
@@ -142,14 +141,20 @@ def cut(
     )
 
 
-def room_of(channels: Sequence[Channel], values: Floats, first: int, last: int, typed_c: float | None = None) -> Room:
+def room_of(
+    channels: Sequence[Channel],
+    values: npt.NDArray[np.floating],
+    first: int,
+    last: int,
+    typed_c: float | None = None,
+) -> Room:
     """Return the room temperature of a span: from a sensor, as typed, or from the coldest reading at the run's start.
 
     `values` (n, channels) are those of the whole run, `first` and `last` the span's readings.
     """
     sensors = [i for i, each in enumerate(channels) if _is_air(each, _ROOM_WORDS)]
     if sensors:
-        seen = values[first:last, sensors[0]]
+        seen = values[first:last, sensors[0]].astype(np.float64)
         if np.isfinite(seen).any():
             return Room(_filled(seen), RoomFrom.SENSOR)
     if typed_c is not None:
@@ -175,7 +180,7 @@ def _stages(channels: Sequence[Channel], part: Floats, kind: PartKind) -> tuple[
         for name, words in ((SINK, _SINK_WORDS), (COOLANT, _COOLANT_WORDS)):
             mine = [i for i, each in enumerate(channels) if _is_air(each, words)]
             if mine:
-                found.append((name, _hottest(part, mine)))
+                found.append((name, _highest(part, mine)))
     case = [
         i
         for i, each in enumerate(channels)
@@ -211,7 +216,7 @@ def _work(channels: Sequence[Channel], part: Floats, kind: PartKind) -> Floats |
     return part[:, mine[0]] if mine and np.isfinite(part[:, mine[0]]).any() else None
 
 
-def _hottest(values: Floats, columns: list[int]) -> Floats:
+def _highest(values: Floats, columns: list[int]) -> Floats:
     some = values[:, columns]
     out = np.full(len(values), np.nan)
     seen = np.isfinite(some).any(axis=1)

@@ -31,12 +31,13 @@ class Remedy:
 class Step:
     """A state of the machine on the way from first to last: its plateau at common power and room, and what it gained.
 
-    `change` is None for the first.
+    `change` is None for the first, and where it cannot be compared with the one before, which `refused` then explains.
     """
 
     name: str
     plateau_c: float
     change: Change | None
+    refused: str = ""
 
 
 def expected(heat: SpanHeat, reference: float | None = None) -> tuple[Remedy, ...]:
@@ -50,15 +51,18 @@ def expected(heat: SpanHeat, reference: float | None = None) -> tuple[Remedy, ..
 
 def _gain(remedy: RemedyData, pieces: dict[str, Piece], power_w: float) -> Band:
     treated = [pieces[name] for name in _TREATS[remedy.treats] if name in pieces]
-    # a piece that has no more than it may have is still a little better when it is new
+    # a stage within its limit still gains a little from a new part
     excess = sum(max(0.0, each.resistance.value - each.allowed * 0.8) for each in treated) * power_w
     more = remedy.gains_share * sum(each.resistance.value for each in treated) * power_w
     low, high = remedy.low * excess + more * 0.5, remedy.high * excess + more * 1.5
     return Band((low + high) / 2.0, low, high)
 
 
-def steps(groups: Sequence[Group], room_c: float) -> tuple[Step, ...]:
-    """Return the states from first to last, each against the one before, at one power and in one room."""
+def steps(groups: Sequence[Group], refused: Sequence[str], room_c: float) -> tuple[Step, ...]:
+    """Return the states from first to last, each against the one before, at one power and in one room.
+
+    `refused` says for each state but the first why it cannot be compared with the one before, empty where it can.
+    """
     if not groups:
         return ()
     powers = [run.power_w for group in groups for run in group.runs]
@@ -68,10 +72,11 @@ def steps(groups: Sequence[Group], room_c: float) -> tuple[Step, ...]:
         common = known[len(known) // 2]
     made: list[Step] = []
     for number, group in enumerate(groups):
-        change = changed(groups[number - 1], group) if number else None
+        why_not = refused[number - 1] if number else ""
+        change = changed(groups[number - 1], group) if number and not why_not else None
         above = [
             run.resistance.value * common if common is not None and run.resistance is not None else run.above_room.value
             for run in group.runs
         ]
-        made.append(Step(group.name, room_c + sum(above) / len(above), change))
+        made.append(Step(group.name, room_c + sum(above) / len(above), change, why_not))
     return tuple(made)

@@ -22,12 +22,11 @@ class Cause(StrEnum):
     HEAT = "heat"
     POWER = "power limit"
     CURRENT = "current limit"
-    UNKNOWN = "unknown"
 
 
 @dataclass(frozen=True, slots=True)
 class Throttling:
-    """A stretch of lowered clock: from and to in s since the load came on, the share of clock lost, and why.
+    """A lowered clock: since when (s after the load came on), for how long in s, the share of clock lost, and why.
 
     `work_lost` is the share of the whole span's work that it cost, by what the load did where that was counted, else by
     the clock. Both are None where no clock is reported.
@@ -38,6 +37,14 @@ class Throttling:
     clock_lost: float | None
     cause: Cause
     work_lost: float | None
+
+    @property
+    def sentence(self) -> str:
+        """Say what happened, since when, and what it cost as far as that is known."""
+        words = f"Throttled by {self.cause.value} for {self.seconds / 60:.1f} min, from {self.begins_s / 60:.1f} min on"
+        if self.clock_lost is None or self.work_lost is None:
+            return words
+        return f"{words}: clock {self.clock_lost * 100:.0f} % lower, {self.work_lost * 100:.1f} % of the work lost"
 
 
 def find_throttling(span: LoadSpan) -> tuple[Throttling, ...]:

@@ -70,7 +70,7 @@ class Band:
 class Warming:
     """What is known of a warm-up after a fit, as draws from the posterior.
 
-    `ends` (draws) are final temperatures; `amounts` (draws, 3) and `taus` (draws, 3) the exponentials that are still
+    `ends` (draws) are final temperatures; `amounts` (draws, 4) and `taus` (draws, 4) the exponentials that are still
     to come, with amount 0 for unused ones; `noise` the standard deviation of a reading around the curve, in K;
     `correlation_s` its correlation time; `span_s` is the time from first to last reading; `evidence` the logarithm of
     how well all choices together explain the readings.
@@ -107,10 +107,10 @@ class Warming:
         return band_of(times[last])
 
     def time_constants(self, least_k: float = 1.0) -> tuple[tuple[Band, Band], ...]:
-        """Return (time constant in s, amount in K) of the parts that can be told apart, fastest first.
+        """Return (time constant in s, amount in K) of each distinct part, fastest first.
 
         Neighbours on the grid that share one part between them count as that part. Draws with the likeliest number of
-        parts count; parts that move less than `least_k` are left out.
+        parts count; parts that warm up by less than `least_k` are left out.
         """
         merged = [_merged(taus, amounts, least_k) for taus, amounts in zip(self.taus, self.amounts, strict=True)]
         numbers = np.bincount([len(each) for each in merged], minlength=_TERMS + 1)
@@ -122,7 +122,7 @@ class Warming:
 
 
 def _merged(taus: Floats, amounts: Floats, least_k: float) -> list[tuple[float, float]]:
-    """Return the parts of one draw as (time constant, amount); such as lie within a factor of 2.7 are one."""
+    """Return the parts of one draw as (time constant, amount); those within a factor of 2.7 count as one."""
     parts: list[tuple[float, float]] = []
     for tau, amount in sorted(zip(taus.tolist(), amounts.tolist(), strict=True)):
         if amount == 0.0:
@@ -132,7 +132,7 @@ def _merged(taus: Floats, amounts: Floats, least_k: float) -> list[tuple[float, 
             parts[-1] = (before ** (1.0 - share) * tau**share, parts[-1][1] + amount)
         else:
             parts.append((tau, amount))
-    return [part for part in parts if abs(part[1]) >= least_k]
+    return [part for part in parts if part[1] >= least_k]
 
 
 def band_of(draws: Floats) -> Band:
@@ -165,9 +165,9 @@ def fit(
     """Fit the approach to a plateau to readings (n) in °C or K at times (n) in s while the load did not change.
 
     `resolution` is the sensor's step in K, 0 where it has to be found; `scale_k` how far the part moved in all, where
-    these readings are only the end of it. With `rising` every part of the machine warms
-    up: seen from where the heat goes in, a passive network knows no other way. Without, after a fan or a pump has
-    changed, parts may move either way. Returns None with fewer than twelve readings or a span under 20 s.
+    these readings are only the end of it. With `rising` every part of the machine warms up, as a passive network must
+    where the heat goes in; without, after a fan or pump has changed, parts may move either way. Returns None with fewer
+    than twelve readings or a span under 20 s.
     """
     if np.isfinite(values).sum() < _FEWEST:
         return None
@@ -274,7 +274,7 @@ class _Mixture:
         self._spread = spread
         self._parts: list[tuple[Floats, int, npt.NDArray[np.floating], Floats, float, float]] = []
 
-    def add(self, white: "_Whitened", shape: tuple[float, float]) -> None:
+    def add(self, white: _Whitened, shape: tuple[float, float]) -> None:
         """Take in one shape of the error with every number of parts."""
         for size, rows in self._by_size.items():
             precision = white.gram[rows[:, :, None], rows[:, None, :]] / white.variance

@@ -38,8 +38,8 @@ def menu_sections(window: "MainWindow") -> tuple[tuple[MenuItem, ...], ...]:
             MenuItem("Go to the machine map", ("Ctrl+M",), bench.go_to_map),
             MenuItem("Go to the run sheet", ("Ctrl+R",), bench.go_to_sheet),
             MenuItem("Show the scene that a card draws", ("Ctrl+K",), window.show_scene),
-            MenuItem("Short round: check every part, or the picked ones", ("Ctrl+H",), window.put_round),
-            MenuItem("Thorough round", ("Ctrl+Shift+H",), lambda: window.put_round(thorough=True)),
+            MenuItem("Short round: check every part, or the picked ones", ("Ctrl+H",), window.sheets.put_round),
+            MenuItem("Thorough round", ("Ctrl+Shift+H",), lambda: window.sheets.put_round(thorough=True)),
             MenuItem(
                 "Repeat the run until stopped, or once only",
                 ("Ctrl+Alt+R",),

@@ -1,9 +1,8 @@
 """The one window: band, rail, stations, footer. Menu and keys are in `actions`, what is asked of the engine in
-`requests`, what has to do with files in `file_actions`.
+`requests`, what has to do with files in `file_actions`, with run sheets in `sheet_actions`.
 """
 
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 
 import msgspec
@@ -20,13 +19,9 @@ from PyQt6.QtWidgets import (
 )
 
 from thresher.app.user_bus import BusManager, unit_folder
-from thresher.compose.rounds import SHORT_ROUND, long_part, results_sentence
 from thresher.decoding.recognise import load_tables
 from thresher.model.channels import LimitSide
-from thresher.model.checks import CheckOutcome, Round, together
 from thresher.model.questions import LEFT, Answer
-from thresher.model.sheet import RunSheet, clock_text
-from thresher.protocol.answers import SheetFile
 from thresher.protocol.commands import (
     AddNote,
     AddOutcome,
@@ -38,16 +33,11 @@ from thresher.protocol.commands import (
     FollowMachine,
     GetMoments,
     GoOnNow,
-    KeepDraft,
     KeepSheet,
     KeepTrials,
     LeaveEngine,
-    OpenSheet,
-    PutDraft,
-    PutRound,
     ReopenJob,
     ReportArtefact,
-    SaveSheet,
     SetCounted,
     SetLimit,
     SetRoom,
@@ -72,6 +62,7 @@ from thresher.ui.questions.view import QuestionView
 from thresher.ui.rail import STATIONS, Rail
 from thresher.ui.requests import EngineRequests
 from thresher.ui.schedule_dialog import ScheduleDialog
+from thresher.ui.sheet_actions import SheetActions
 from thresher.ui.small_strip import SmallStrip
 from thresher.ui.state import BenchState
 from thresher.ui.stations.bench.frames_card import cards_of_run
@@ -121,9 +112,9 @@ class MainWindow(QWidget):
         self.scene = SceneWindow(state, look, self)
         self.question = QuestionView(state, look, self)
         self.going_on = GoingOnView(state, look, self)
-        self._offered: int | None = None
         self.requests = EngineRequests(state, link, self)
         self.files = FileActions(state, self.requests, self.bench.lanes, self, self)
+        self.sheets = SheetActions(state, self.requests, self.bench, self, lambda: self.show_station(_BENCH), self)
         self._lay_out()
         self.band.menu_button.setMenu(make_menu(self))
         add_action(self, None, MenuItem("Menu", ("F10",), self.band.menu_button.showMenu))
@@ -177,9 +168,7 @@ class MainWindow(QWidget):
 
     def _connect_bench(self) -> None:
         bench, requests = self.bench, self.requests
-        bench.editor.edited.connect(self._keep_draft)
         bench.bar.change_wanted.connect(requests.send)
-        bench.bar.save_wanted.connect(self._save_sheet)
         bench.picker.scan_wanted.connect(self._scan)
         bench.drum.stop_wanted.connect(lambda: requests.send(StopScan()))
         bench.drum.drum.region_wanted.connect(
@@ -189,7 +178,6 @@ class MainWindow(QWidget):
         bench.right.frames.scene_wanted.connect(self.scene.watch)
         self.scene.seen.connect(lambda card, seen: requests.send(ReportArtefact(card, seen)))
         self.scene.stop_wanted.connect(self.stop)
-        bench.picker.check_wanted.connect(self.put_round)
         ending = bench.ending
         ending.seen.connect(lambda number, seen: requests.send(AnswerEnding(number, seen)))
         ending.moments_wanted.connect(
@@ -197,43 +185,12 @@ class MainWindow(QWidget):
         )
         self.going_on.stopped.connect(lambda: requests.send(StopGoingOn()))
         self.going_on.hurried.connect(lambda: requests.send(GoOnNow()))
-        self.state.refreshed.connect(self._offer_long_part)
         self.question.answered.connect(self._answer)
         self.question.left.connect(lambda number: self._answer(number, LEFT))
         self.state.machine_changed.connect(lambda: requests.send_if_connected(Attend(attended=True)))
-        bench.sheets.save_wanted.connect(lambda title: self._save_as(title, ""))
-        bench.sheets.open_wanted.connect(lambda name: requests.send(OpenSheet(name), self._on_sheet))
         bench.sheets.command_wanted.connect(requests.send)
         bench.sheets.import_wanted.connect(self.files.open_sheet)
         bench.sheets.export_wanted.connect(lambda: self.files.export_sheet(bench.editor.draft.sheet()))
-
-    def put_round(self, thorough: bool = False) -> None:
-        """Put the checks of the picked parts on the bench, of every part where none is picked."""
-        kinds = self.bench.map.picks.pick().kinds
-        kind = Round.THOROUGH if thorough else Round.SHORT
-        if self.state.active:
-            self.say("A run is in progress: stop it first, or wait for its end.")
-            return
-        self.requests.send(PutRound(kind, kinds), lambda _status: self.show_station(_BENCH))
-
-    def _offer_long_part(self) -> None:
-        """After a short round without a failure, ask for the part that takes hours, with its time."""
-        run, snapshot = self.state.run, self.state.snapshot
-        ended = run.state == "ended" and run.ending == "finished" and run.run is not None
-        if not ended or run.run == self._offered or snapshot is None:
-            return
-        self._offered = run.run
-        results = [each for each in self.state.checks if each.run == run.run]
-        plan = long_part(snapshot.machine)
-        if not run.title.startswith(SHORT_ROUND) or together(results) is CheckOutcome.FAIL or not plan.checks:
-            return
-        names = tuple(check.name for check in plan.checks)
-        self.ask(
-            f"{results_sentence(results).capitalize()}. The long part ({', '.join(names)}) takes about"
-            f" {clock_text(plan.seconds)}.",
-            "Put the long part on the bench",
-            lambda: self.requests.send(PutRound(checks=names)),
-        )
 
     def _answer(self, number: int, answer: Answer) -> None:
         self.requests.send(AnswerQuestion(number, answer))
@@ -267,26 +224,6 @@ class MainWindow(QWidget):
             )
             return
         self.requests.send(command)
-
-    def _keep_draft(self, sheet: RunSheet) -> None:
-        self.requests.send_if_connected(KeepDraft(sheet), lambda check: self.bench.editor.take_check(sheet, check))
-
-    def _on_sheet(self, file: SheetFile) -> None:
-        self.bench.editor.load(file.sheet, file)
-
-    def _save_sheet(self) -> None:
-        """Save the draft where it came from, or ask for its name."""
-        file = self.bench.editor.file
-        if file is not None and file.own:
-            self._save_as(self.bench.editor.draft.title, file.name)
-            return
-        self.bench.right.show_sheets()
-        self.bench.sheets.ask_save(self.bench.editor.draft.title)
-
-    def _save_as(self, title: str, name: str) -> None:
-        editor = self.bench.editor
-        known = editor.file.digest if editor.file is not None and name else ""
-        self.requests.send(SaveSheet(replace(editor.draft.sheet(), title=title), name, known), editor.take_file)
 
     def _connect_intake(self) -> None:
         send, intake = self.requests.send, self.intake
@@ -330,14 +267,7 @@ class MainWindow(QWidget):
         compare.room_wanted.connect(lambda run, celsius: send(SetRoom(run, celsius)))
         compare.note_wanted.connect(lambda text: send(AddNote(text), lambda _entry: self.say("Added to the report.")))
         compare.trouble.connect(self.say)
-        compare.proof_wanted.connect(self._put_proof)
-
-    def _put_proof(self, sheet: RunSheet) -> None:
-        """Put the sheet of a proof run on the bench."""
-        if self.state.active:
-            self.say("A run is in progress: stop it first, or wait for its end.")
-            return
-        self.requests.send(PutDraft(sheet), lambda _status: self.show_station(_BENCH))
+        compare.proof_wanted.connect(self.sheets.put_proof)
 
     # ---- actions
 

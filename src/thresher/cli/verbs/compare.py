@@ -121,7 +121,7 @@ def _print_run(run: "RunHeat") -> None:
     choice = run.choice
     simulated = ", simulated machine" if choice.simulated else ""
     say(f"\nRun {choice.ref.run}: {choice.name}, {choice.sheet}, {choice.load} for {run.minutes:.0f} min{simulated}")
-    where = "plateau" if run.reached else "no plateau yet, worked out ahead"
+    where = "plateau" if run.reached else "predicted, not at the plateau yet"
     say(f"  {run.plateau.value:.1f} °C ({_range(run.plateau, 1)}), {where}")
     if run.resistance is not None and run.power_w is not None:
         say(f"  {run.resistance.value:.3f} K/W ({_range(run.resistance, 3)}) from die to room at {run.power_w:.0f} W")
@@ -129,10 +129,6 @@ def _print_run(run: "RunHeat") -> None:
         say(f"  room {run.room_c:.1f} °C, {run.room_from.value}")
     for constant, amount in run.time_constants:
         say(f"  time constant {constant.value:.0f} s ({_range(constant, 0)}), {amount.value:.0f} K")
-    for each in run.throttling:
-        by = f"{each.clock_lost * 100:.0f} % " if each.clock_lost is not None else ""
-        cost = f"{each.work_lost * 100:.1f} % of the work lost" if each.work_lost is not None else "work lost unknown"
-        say(f"  clock lowered {by}for {each.seconds / 60:.1f} min by {each.cause.value}: {cost}")
     for reason in run.verdict.reasons:
         say(f"  {reason}")
     say(f"  {run.verdict.sentence}")

@@ -155,8 +155,7 @@ class Conductor:
         if run is None or not run.active:
             return
         self._record.writer.add_tick(run.number, tick)
-        teams = self._teams()
-        self._context.work.beats = run.beats_before + sum(team.beats for team in teams) if teams else None
+        self._context.work.beats = self._beats(run) if self._teams() else None
         run.note_hottest(tick.at, self._record.hottest())
         self.poll()
         if self._tripped(run, tick):
@@ -210,6 +209,7 @@ class Conductor:
         how = _HOW.get(ending, "stopped")
         ended = [step.end(run, self._context, at, how) for step in run.running()]
         run.ending, run.ending_detail = ending, detail
+        self._context.work.beats = None
         run.change(RunState.ENDED)
         self.past_exposures += run.exposures()
         outcome = self._outcome(run)
@@ -255,6 +255,9 @@ class Conductor:
         """Return the time under load of all runs of the job."""
         return [*self.past_exposures, *(self.run.exposures() if self.run is not None and self.active else [])]
 
+    def _beats(self, run: Run) -> int:
+        return run.beats_before + sum(team.beats for team in self._teams())
+
     def status(self) -> RunStatus:
         """Return where the run is."""
         run = self.run
@@ -276,7 +279,7 @@ class Conductor:
             plan=run.plan(),
             workers_started=sum(team.size for team in teams),
             workers_running=sum(team.alive for team in teams),
-            beats=run.beats_before + sum(team.beats for team in teams),
+            beats=self._beats(run),
             mismatches=run.mismatches,
             faults=sum(finding.severity is Severity.FAULT for finding in mine),
             corrected=sum(finding.kind in CORRECTED_KINDS for finding in mine),

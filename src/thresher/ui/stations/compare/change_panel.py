@@ -1,4 +1,4 @@
-"""What changed: one large figure with its range, the figures beside it, the way of the heat, and what to do."""
+"""What changed: one large figure with its range, the figures beside it, the heat path, and what to do."""
 
 from PyQt6.QtCore import QPointF, QRectF
 from PyQt6.QtGui import QColor, QPainter, QPen
@@ -25,10 +25,10 @@ class ChangePanel(PaintedWidget):
         self.comparison: Comparison | None = None
         self.proof = QPushButton("Proof run", self)
         self.proof.setObjectName("compare_proof")
-        self.proof.setToolTip("Put the newest run's sheet on the bench again, from the same start temperature")
+        self.proof.setToolTip("Put the newest run's sheet on the bench; it waits for the same start temperature")
         self.note = QPushButton("Add to report", self)
         self.note.setObjectName("compare_note")
-        self.note.setToolTip("Write the sentence on the job's tape; it is then in the report")
+        self.note.setToolTip("Add the result to the job's tape and report")
 
     def show_comparison(self, comparison: Comparison | None) -> None:
         """Show a comparison."""
@@ -105,12 +105,12 @@ class ChangePanel(PaintedWidget):
         return y + 6
 
     def _draw_path(self, painter: QPainter, run: RunHeat, y: float, foot: float) -> None:
-        """Draw the pieces of the way of the heat with their marks."""
+        """Draw the stages of the heat path with their marks."""
         scheme, right = self.look.scheme, self.width() - 12.0
         if y + 60 > foot or not run.verdict.pieces:
             return
         judgement = heat_path_data().judgement
-        draw_text(painter, QPointF(12, y + 14), "WAY OF THE HEAT", scheme.soft, 11, bold=True)
+        draw_text(painter, QPointF(12, y + 14), "HEAT PATH", scheme.soft, 11, bold=True)
         y += 22
         for piece in run.verdict.pieces:
             if y + 30 > foot:
@@ -121,7 +121,7 @@ class ChangePanel(PaintedWidget):
             draw_text(painter, QPointF(32, y + 13), piece.name, scheme.ink, 12)
             value = f"{piece.resistance.value:.2f} K/W"
             draw_text(painter, QPointF(right, y + 13), value, scheme.ink, 12, bold=True, right=True)
-            draw_text(painter, QPointF(32, y + 27), f"{piece.allowed:.2f} would do", scheme.soft, 10.5)
+            draw_text(painter, QPointF(32, y + 27), f"good up to {piece.allowed:.2f}", scheme.soft, 10.5)
             y += 33
 
     def _draw_advice(self, painter: QPainter, found: Comparison) -> float:

@@ -64,7 +64,7 @@ class ConditionsView(PaintedWidget):
         difference = self.comparison.difference if self.comparison is not None else None
         if difference is None:
             draw_text(painter, QPointF(2, 14), "FAIR TO COMPARE?", scheme.soft, 11, bold=True)
-            draw_text(painter, QPointF(2, 36), "Pick a second run.", scheme.soft, 12)
+            draw_text(painter, QPointF(2, 36), "Select a second run.", scheme.soft, 12)
             return
         names = f"{letter_of(difference.first)} AND {letter_of(difference.second)}: FAIR TO COMPARE?"
         draw_text(painter, QPointF(2, 14), names, scheme.soft, 11, bold=True)

@@ -1,4 +1,4 @@
-"""The lanes of a comparison: the same quantity of all picked runs over each other, and their difference."""
+"""The lanes of a comparison: the same quantity of all selected runs over each other, and their difference."""
 
 import math
 
@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QWidget
 
 from thresher.compare.comparison import Comparison, Curve, CurveSet, Difference
 from thresher.model.sheet import clock_text
-from thresher.ui.look import Look, draw_text, panel
+from thresher.ui.look import Look, draw_text, panel, wrap
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
 from thresher.ui.stations.compare.marks import colour_of, letter_of, pen_of
@@ -54,11 +54,11 @@ class CurvesView(PaintedWidget):
 
     def _draw_whole(self, painter: QPainter) -> None:
         scheme, found = self.look.scheme, self.comparison
-        aside = ", ".join(letter_of(place) for place in range(len(found.runs))) if found is not None else ""
         title = f"{found.part.words}, from load on" if found is not None else "From load on"
-        panel(painter, QRectF(self.rect()), scheme, title, f"{aside}; band: 90 %" if aside else "")
+        panel(painter, QRectF(self.rect()), scheme, title, self.waiting if found else "")
         if found is None:
-            draw_text(painter, QPointF(14, 56), self.waiting, scheme.soft, 13, width=self.width() - 28.0)
+            for number, line in enumerate(wrap(self.waiting, 13, self.width() - 28.0, 6)):
+                draw_text(painter, QPointF(14, 56 + 19 * number), line, scheme.soft, 13)
             return
         length = max((curve.times[-1] for each in found.curves for curve in each.curves if curve), default=1.0)
         lanes: list[CurveSet | Difference] = list(found.curves)

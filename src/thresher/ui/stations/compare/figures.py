@@ -35,14 +35,14 @@ def figures_of(found: Comparison) -> list[Figure]:
         _figure("Work done", first, last, lambda run: run.work, 0, "beats/s", _gain(first, last, _work, "work")),
     ]
     for name, _ in last.fans[:1]:
-        small = "turns with the temperature, unless it is driven"
+        small = "average on the plateau"
         rows.append(_figure(name, first, last, lambda run, name=name: dict(run.fans).get(name), 0, "rpm", small))  # type: ignore[misc]
     if last.throttles_in_room_c is not None:
         hot = f"{last.throttles_in_room_c.value:.0f} °C"
         rows.append(Figure("Throttles in a room of", hot, "with this load and cooler"))
     if last.time_constants:
         constants = ", ".join(f"{constant.value:.0f} s" for constant, _ in last.time_constants)
-        rows.append(Figure("Time constants", constants, "of what warms up one after the other"))
+        rows.append(Figure("Time constants", constants, "how fast each stage warms up"))
     return [row for row in rows if row is not None]
 
 

@@ -1,4 +1,4 @@
-"""How runs are told apart: a letter, a colour and a line of their own."""
+"""What distinguishes runs: each has its letter, colour and line style."""
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QColor, QPen
@@ -26,7 +26,7 @@ def colour_of(place: int, scheme: Scheme) -> QColor:
 
 
 def pen_of(place: int, scheme: Scheme) -> QPen:
-    """Return the line of the run at a place; without colour its pattern and width still tell it apart."""
+    """Return the line of the run at a place; its pattern and width distinguish it without colour too."""
     number = place % len(_TOKENS)
     return QPen(colour_of(place, scheme), _WIDTHS[number], _LINES[number])
 

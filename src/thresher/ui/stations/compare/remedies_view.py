@@ -5,7 +5,7 @@ from PyQt6.QtGui import QColor, QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
 from thresher.compare.comparison import Comparison
-from thresher.heat.change import Change
+from thresher.heat.remedies import Remedy, Step
 from thresher.ui.look import Look, draw_text, panel
 from thresher.ui.painted import PaintedWidget, Spot
 from thresher.ui.state import BenchState
@@ -49,7 +49,7 @@ class RemediesView(PaintedWidget):
         )
         if found is None or (not steps and not found.remedies):
             if found is not None:
-                words = "Nothing to show: the newest run is too short, or power and limit are not reported."
+                words = "Nothing to show: the newest run is too short, or no power or limit is reported."
                 draw_text(painter, QPointF(14, 56), words, scheme.soft, 12, width=self.width() - 28.0)
             return
         now = steps[-1].plateau_c if steps else found.runs[-1].plateau.value
@@ -74,43 +74,50 @@ class RemediesView(PaintedWidget):
             words = f"limit {limit:g} °C"
             draw_text(painter, QPointF(self.width() - 14.0, y(limit) - 4), words, scheme.fault, 10.5, right=True)
         x = 26.0
-        for number, step in enumerate(steps[-room:]):
-            self._draw_step(painter, x, y(step.plateau_c), step.name, f"{step.plateau_c:.1f}", number, step.change)
-            x += self._column
-        if not steps:
-            last = len(found.runs) - 1
-            self._draw_step(painter, x, y(now), found.runs[-1].choice.name, f"{now:.1f}", last, None)
+        last = found.runs[-1].choice.name
+        for step in steps[-room:] or (Step(last, now, None),):
+            self._draw_step(painter, x, y(step.plateau_c), step, _place_of(found, step))
             x += self._column
         for each in coming:
-            painter.setPen(QPen(QColor(scheme.ink), 1.2, Qt.PenStyle.DashLine))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            box = QRectF(x, y(now - each.gain.low), 52, max(4.0, y(now - each.gain.high) - y(now - each.gain.low)))
-            painter.drawRect(box)
-            base = self.height() - 24.0
-            draw_text(painter, QPointF(x, base), each.words, scheme.ink, 11, bold=True, width=self._column - 6)
-            words = f"expected {_less(each.gain.low)} to {_less(each.gain.high)} K"
-            draw_text(painter, QPointF(x, base + 15), words, scheme.soft, 10.5, width=self._column - 12)
-            self.spots.append(Spot(QRectF(x - 6, 30, self._column, self.height() - 30.0), f"{each.words}: {words}"))
+            top = y(now - each.gain.low)
+            self._draw_coming(painter, QRectF(x, top, 52, max(4.0, y(now - each.gain.high) - top)), each)
             x += self._column
 
-    def _draw_step(
-        self, painter: QPainter, x: float, y: float, name: str, figure: str, number: int, change: Change | None
-    ) -> None:
-        scheme = self.look.scheme
-        painter.fillRect(QRectF(x, y - 2.5, 52, 5), colour_of(number, scheme))
+    def _draw_coming(self, painter: QPainter, box: QRectF, remedy: Remedy) -> None:
+        painter.setPen(QPen(QColor(self.look.scheme.ink), 1.2, Qt.PenStyle.DashLine))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawRect(box)
+        expected = f"expected {_less(remedy.gain.low)} to {_less(remedy.gain.high)} K"
+        self._write(painter, box.x(), remedy.words, expected, f"{remedy.words}: {expected}")
+
+    def _draw_step(self, painter: QPainter, x: float, y: float, step: Step, place: int) -> None:
+        scheme, figure = self.look.scheme, f"{step.plateau_c:.1f}"
+        painter.fillRect(QRectF(x, y - 2.5, 52, 5), colour_of(place, scheme))
         draw_text(painter, QPointF(x + 58, y + 5), figure, scheme.ink, 13, bold=True)
-        base = self.height() - 24.0
+        words = _gained(step)
+        short = words.partition(" (")[0] if self._column < _ROOMY else words
+        self._write(painter, x, step.name, short, f"{step.name}: {figure} °C, {step.refused or words}")
+
+    def _write(self, painter: QPainter, x: float, name: str, words: str, whole: str) -> None:
+        """Write a column's two lines at its foot; `whole` is what its tooltip says."""
+        scheme, base = self.look.scheme, self.height() - 24.0
         draw_text(painter, QPointF(x, base), name, scheme.ink, 11, bold=True, width=self._column - 6)
-        words = "to begin with"
-        if change is not None:
-            kelvin = change.kelvin
-            low, high = sorted((abs(kelvin.low), abs(kelvin.high)))
-            sign = "−" if kelvin.value < 0 else "+"
-            words = f"{sign}{abs(kelvin.value):.1f} K ({low:.1f} to {high:.1f})" if change.real else "no difference"
-            if self._column < _ROOMY:
-                words = words.partition(" (")[0]
         draw_text(painter, QPointF(x, base + 15), words, scheme.soft, 10.5, width=self._column - 12)
-        self.spots.append(Spot(QRectF(x - 6, 30, self._column, self.height() - 30.0), f"{name}: {figure} °C, {words}"))
+        self.spots.append(Spot(QRectF(x - 6, 30, self._column, self.height() - 30.0), whole))
+
+
+def _place_of(found: Comparison, step: Step) -> int:
+    """Return the place of a state's last run, whose colour the state has."""
+    return max((place for place, run in enumerate(found.runs) if run.choice.name == step.name), default=0)
+
+
+def _gained(step: Step) -> str:
+    if step.change is None:
+        return "not comparable" if step.refused else "first run"
+    kelvin = step.change.kelvin
+    low, high = sorted((abs(kelvin.low), abs(kelvin.high)))
+    sign = "−" if kelvin.value < 0 else "+"
+    return f"{sign}{abs(kelvin.value):.1f} K ({low:.1f} to {high:.1f})" if step.change.real else "no difference"
 
 
 def _less(kelvin: float) -> str:

@@ -1,4 +1,4 @@
-"""The runs of this job, and of others that were added: picked ones have a letter and stand over each other."""
+"""The runs of this job, and of others that were added; selected ones have a letter and are compared."""
 
 from datetime import datetime
 from pathlib import Path
@@ -15,11 +15,12 @@ from PyQt6.QtCore import (
     pyqtSignal,
 )
 from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen
-from PyQt6.QtWidgets import QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
+from PyQt6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
 from thresher.compare.comparison import MOST_RUNS, RunHeat
 from thresher.compare.stored_spans import RunChoice, RunRef
 from thresher.ui.look import Look, draw_text
+from thresher.ui.paper_list import PaperList
 from thresher.ui.stations.compare.marks import colour_of, letter_of
 
 Index = QModelIndex | QPersistentModelIndex
@@ -28,7 +29,7 @@ _ROW = 68
 
 
 class RunsModel(QAbstractListModel):
-    """The runs, which of them are picked in which order, and what is known of the picked ones."""
+    """The runs, which of them are selected in which order, and what is known of those."""
 
     def __init__(self, parent: QObject | None = None) -> None:
         """Begin empty."""
@@ -48,12 +49,12 @@ class RunsModel(QAbstractListModel):
         self.endResetModel()
 
     def set_heats(self, heats: dict[RunRef, RunHeat]) -> None:
-        """Show what a comparison found of the picked runs."""
+        """Show what a comparison found about the selected runs."""
         self.heats = heats
         self.refresh()
 
     def set_good(self, ref: RunRef | None) -> None:
-        """Show which run is known to be good."""
+        """Show which run is the known-good one."""
         self.good = ref
         self.refresh()
 
@@ -74,9 +75,8 @@ class RunsModel(QAbstractListModel):
         if role == CHOICE_ROLE:
             return choice
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole, Qt.ItemDataRole.ToolTipRole):
-            picked = (
-                f"picked as {letter_of(self.picked.index(choice.ref))}" if choice.ref in self.picked else "not picked"
-            )
+            chosen = choice.ref in self.picked
+            picked = f"selected as {letter_of(self.picked.index(choice.ref))}" if chosen else "not selected"
             return f"{choice.name}, {picked}\n{self.second_line(choice)}\n{self.third_line(choice)}"
         return None
 
@@ -93,7 +93,7 @@ class RunsModel(QAbstractListModel):
         known = "known good · " if choice.ref == self.good else ""
         heat = self.heats.get(choice.ref)
         if heat is None:
-            return known + (f"room {choice.room_c:.1f} °C" if choice.room_c is not None else "room not typed in")
+            return known + (f"room {choice.room_c:.1f} °C" if choice.room_c is not None else "room temperature unknown")
         plateau = f"plateau {heat.plateau.value:.1f} °C" if heat.reached else f"no plateau, {heat.plateau.value:.0f} °C"
         return known + plateau + (f" · {heat.resistance.value:.2f} K/W" if heat.resistance is not None else "")
 
@@ -137,28 +137,17 @@ class _RunDelegate(QStyledItemDelegate):
         painter.restore()
 
 
-class RunsList(QListView):
-    """The list. `picks_changed` comes when a run is picked or left out, with a click, Space or Enter."""
+class RunsList(PaperList):
+    """The list. `picks_changed` comes when a run is selected or deselected, with a click, Space or Enter."""
 
     picks_changed = pyqtSignal()
 
     def __init__(self, look: Look, parent: QWidget | None = None) -> None:
         """Show nothing yet."""
-        super().__init__(parent)
-        self.setObjectName("compare_runs")
-        self.setAccessibleName("Runs: Space picks a run for the comparison or leaves it out")
+        super().__init__(look, "compare_runs", "Runs: Space adds a run to the comparison or takes it out", parent)
         self.runs = RunsModel(self)
         self.setModel(self.runs)
         self.setItemDelegate(_RunDelegate(look, self.runs, self))
-        self.setUniformItemSizes(True)
-        self.setVerticalScrollMode(QListView.ScrollMode.ScrollPerPixel)
-        self.setFrameShape(self.Shape.NoFrame)
-        self._look = look
-        look.changed.connect(self._restyle)
-        self._restyle()
-
-    def _restyle(self) -> None:
-        self.setStyleSheet(f"QListView {{ background: {self._look.scheme.panel}; }}")
 
     def chosen(self) -> RunChoice | None:
         """Return the run that has the focus."""
@@ -166,7 +155,7 @@ class RunsList(QListView):
         return choice if isinstance(choice, RunChoice) else None
 
     def toggle(self, choice: RunChoice) -> None:
-        """Pick a run or leave it out; one that cannot be compared stays out."""
+        """Add a run to the comparison or take it out; one that cannot be compared stays out."""
         picked = self.runs.picked
         if choice.ref in picked:
             picked.remove(choice.ref)
@@ -180,7 +169,7 @@ class RunsList(QListView):
         self.picks_changed.emit()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Space and Enter pick."""
+        """Space and Enter select."""
         choice = self.chosen()
         if event is not None and event.key() in (Qt.Key.Key_Space, Qt.Key.Key_Return, Qt.Key.Key_Enter):
             if choice is not None:
@@ -190,7 +179,7 @@ class RunsList(QListView):
         super().keyPressEvent(event)
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
-        """A click picks."""
+        """A click selects."""
         super().mouseReleaseEvent(event)
         if event is not None and event.button() is Qt.MouseButton.LeftButton:
             index = self.indexAt(event.pos())

@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from PyQt6.QtCore import QSize, pyqtSignal
+from PyQt6.QtCore import QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import (
     QComboBox,
@@ -32,10 +32,12 @@ from thresher.ui.stations.compare.remedies_view import RemediesView
 from thresher.ui.stations.compare.runs_list import RunsList
 
 _FIRST_PICKS = 3
+_USUAL_ROOM_C = 22.0
+_SELECT = "Select runs on the left, by click or Space."
 
 
 class CompareStation(QWidget):
-    """The whole station. `room_wanted` brings a run of this job and the room temperature typed in for it in °C,
+    """The whole station. `room_wanted` brings a run of this job and its room temperature in °C,
     `proof_wanted` the run sheet of a proof run, `note_wanted` a sentence for the report, `trouble` what went wrong."""
 
     room_wanted = pyqtSignal(int, float)
@@ -50,7 +52,9 @@ class CompareStation(QWidget):
         self._others: list[Path] = []
         self._rooms: dict[RunRef, float] = {}
         self._good: RunRef | None = None
-        self._asked = self._listed = 0
+        self._listed = 0
+        self._wanted: Request | None = None
+        self._running = False
         self._listed_for: tuple[str, int | None, str] | None = None
         self.comparison: Comparison | None = None
         self.list = RunsList(look, self)
@@ -70,23 +74,23 @@ class CompareStation(QWidget):
         state.machine_changed.connect(self._follow)
         look.changed.connect(self._restyle)
         self._restyle()
-        self._show(None, "Pick runs on the left: Space or a click.")
+        self._show(None, _SELECT)
 
     def _lay_out(self) -> None:
         left = Panel("Runs", self._look, self)
-        left.aside = "pick one or more"
+        left.aside = "select one or more"
         self.add = QPushButton("Add job…", left)
         self.add.setObjectName("compare_add")
         self.add.setToolTip("List the runs of another job too: of this machine before, or of one like it")
         self.add.clicked.connect(self._ask_job)
         self.room = QPushButton("Room…", left)
         self.room.setObjectName("compare_room")
-        self.room.setToolTip("Type in the room temperature of the run that has the focus")
+        self.room.setToolTip("Enter the room temperature of the highlighted run")
         self.room.clicked.connect(self._ask_room)
-        self.good = QPushButton("Good", left)
+        self.good = QPushButton("Known good", left)
         self.good.setObjectName("compare_good")
         self.good.setCheckable(True)
-        self.good.setToolTip("Judge by the run that has the focus: it is known to be good")
+        self.good.setToolTip("Judge by the highlighted run: it is the known-good reference")
         self.good.clicked.connect(self._set_good)
         part_row = QHBoxLayout()
         part_row.addWidget(QLabel("Heat of", left))
@@ -169,7 +173,7 @@ class CompareStation(QWidget):
             self._compare()
 
     def _show_parts(self) -> None:
-        """Offer the parts whose heat all runs show that could be picked."""
+        """Offer the parts whose temperature any of the runs has."""
         chosen = self.part.currentData()
         parts = list(dict.fromkeys(part for each in self.list.runs.choices for part in each.parts))
         self.part.clear()
@@ -195,21 +199,27 @@ class CompareStation(QWidget):
         choice = self.list.chosen()
         if choice is None:
             return
-        known = choice.room_c if choice.room_c is not None else 22.0
-        words = f"Room temperature during “{choice.name}”, in °C:"
-        celsius, typed = QInputDialog.getDouble(self, "Room temperature", words, known, -30.0, 60.0, 1)
-        if typed:
-            self.set_room(choice, celsius)
+        dialog = QInputDialog(self)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.setObjectName("compare_room_dialog")
+        dialog.setWindowTitle("Room temperature")
+        dialog.setLabelText(f"Room temperature during “{choice.name}”, in °C:")
+        dialog.setInputMode(QInputDialog.InputMode.DoubleInput)
+        dialog.setDoubleRange(-30.0, 60.0)
+        dialog.setDoubleDecimals(1)
+        dialog.setDoubleValue(self._rooms.get(choice.ref, _USUAL_ROOM_C if choice.room_c is None else choice.room_c))
+        dialog.doubleValueSelected.connect(lambda celsius: self.set_room(choice, celsius))
+        dialog.open()
 
     def set_room(self, choice: RunChoice, celsius: float) -> None:
-        """Take the room temperature of a run: for this comparison, and into the job where it is the open one."""
+        """Use a room temperature for a run: in this comparison, and in the job where it is the open one."""
         self._rooms[choice.ref] = celsius
         if choice.ref.job == self.list.runs.own_job:
             self.room_wanted.emit(choice.ref.run, celsius)
         self._compare()
 
     def _set_good(self) -> None:
-        """Judge by the run that has the focus, or by the part's own limits again."""
+        """Judge by the highlighted run, or by the part's own limits again."""
         choice = self.list.chosen()
         self._good = choice.ref if self.good.isChecked() and choice is not None and not choice.unfit else None
         self.good.setChecked(self._good is not None)
@@ -219,31 +229,39 @@ class CompareStation(QWidget):
     # ---- the comparison
 
     def _compare(self) -> None:
+        """Compare what is selected now; while a comparison is being worked out only the newest wish is kept."""
         picked = tuple(self.list.runs.picked)
-        self._asked += 1
         if not picked:
             none_fits = "No run of this job can be compared yet: run a steady load, such as the heat hunt."
             fits = any(not each.unfit for each in self.list.runs.choices)
-            self._show(None, "Pick runs on the left: Space or a click." if fits else none_fits)
+            self._wanted = None
+            self._show(None, _SELECT if fits else none_fits)
             return
-        number, part = self._asked, self.part.currentData()
+        part = self.part.currentData()
         rooms = {place: self._rooms[ref] for place, ref in enumerate(picked) if ref in self._rooms}
-        request = Request(picked, part if isinstance(part, HotPart) else None, rooms, self._good)
-        self.curves.show_comparison(self.comparison, "Working it out…")
+        self._wanted = Request(picked, part if isinstance(part, HotPart) else None, rooms, self._good)
+        self.curves.show_comparison(self.comparison, "Comparing…")
+        self._ask_next()
+
+    def _ask_next(self) -> None:
+        request = self._wanted
+        if self._running or request is None:
+            return
+        self._running = True
         in_background(
             self,
             lambda: compare_apart(request),
-            lambda found: self._take(number, found),
-            lambda error: self._take_trouble(number, error),
+            lambda found: self._take(request, found, ""),
+            lambda error: self._take(request, None, str(error).replace("\n", " ")),
         )
 
-    def _take(self, number: int, found: Comparison) -> None:
-        if number == self._asked:
-            self._show(found, "")
-
-    def _take_trouble(self, number: int, error: ThresherError) -> None:
-        if number == self._asked:
-            self._show(None, str(error).replace("\n", " "))
+    def _take(self, request: Request, found: Comparison | None, trouble: str) -> None:
+        """Show what came of a request, unless something else is wanted by now."""
+        self._running = False
+        if request is self._wanted:
+            self._wanted = None
+            self._show(found, trouble)
+        self._ask_next()
 
     def _say_trouble(self, error: ThresherError) -> None:
         self.trouble.emit(str(error))
@@ -280,7 +298,7 @@ def newly_ended(choices: tuple[RunChoice, ...], known: set[RunRef], picked: list
 
 
 def first_picks(choices: tuple[RunChoice, ...]) -> list[RunRef]:
-    """Return what is picked at first: the newest runs with the same load as the newest long one, oldest first."""
+    """Return what is selected at first: the newest runs with the same load as the newest long one, oldest first."""
     fit = [each for each in choices if not each.unfit]
     longest = max((each.minutes for each in fit), default=0.0)
     long = [each for each in fit if each.minutes >= 0.5 * longest]

@@ -4,10 +4,11 @@ from datetime import datetime
 
 from PyQt6.QtCore import QAbstractListModel, QModelIndex, QObject, QPersistentModelIndex, QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
-from PyQt6.QtWidgets import QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
+from PyQt6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
 from thresher.model.findings import Severity
 from thresher.ui.look import Look, draw_text, text_width
+from thresher.ui.paper_list import PaperList
 from thresher.ui.stations.evidence.entries import Entry
 
 Index = QModelIndex | QPersistentModelIndex
@@ -131,27 +132,16 @@ class EntryDelegate(QStyledItemDelegate):
         return last if first == last else f"{first} to {last.rpartition(' ')[2] if first[:6] == last[:6] else last}"
 
 
-class SignatureList(QListView):
+class SignatureList(PaperList):
     """The list itself."""
 
     def __init__(self, look: Look, parent: QWidget | None = None) -> None:
         """Show nothing yet."""
-        super().__init__(parent)
-        self.setObjectName("Signatures")
-        self.setAccessibleName("Signatures: what happened where, and how often")
+        super().__init__(look, "Signatures", "Signatures: what happened where, and how often", parent)
         self.entries = EntriesModel(self)
         self.setModel(self.entries)
         self.delegate = EntryDelegate(look, self)
         self.setItemDelegate(self.delegate)
-        self.setUniformItemSizes(True)
-        self.setVerticalScrollMode(QListView.ScrollMode.ScrollPerPixel)
-        self.setFrameShape(self.Shape.NoFrame)
-        self._look = look
-        look.changed.connect(self._restyle)
-        self._restyle()
-
-    def _restyle(self) -> None:
-        self.setStyleSheet(f"QListView {{ background: {self._look.scheme.panel}; }}")
 
     def chosen(self) -> Entry | None:
         """Return the selected entry."""
