@@ -34,6 +34,7 @@ from thresher.cli.verbs.stick import stick_app
 from thresher.cli.verbs.supply import supply
 from thresher.cli.verbs.system_logs import system_logs
 from thresher.cli.verbs.verdict import verdict
+from thresher.cli.verbs.verify import verify
 from thresher.cli.verbs.watch import watch
 from thresher.cli.verbs.window import window
 from thresher.model.errors import BugError, ThresherError
@@ -54,6 +55,8 @@ Examples:
   thresher verdict JOB                   which part, how sure, and why
   thresher endings JOB                   how the machine died, and what goes on
   thresher compare JOB                   the heat of its runs: what changed, and is it real
+  thresher report JOB --out report.pdf   what the customer takes home, sealed
+  thresher verify report.pdf             whether it is still what was sealed
   thresher system-logs sda2              logs and crash dumps of the installed system
   thresher supply JOB                    rails under load: tolerance, droop, load line
   thresher run reset-hunt-short --simulate lighthouse-playout --speed 0
@@ -74,6 +77,7 @@ VERBS = (
     ("system-logs", system_logs),
     ("bad-pages", bad_pages),
     ("report", report),
+    ("verify", verify),
     ("import", import_log),
     ("capture", capture),
     ("access", access),

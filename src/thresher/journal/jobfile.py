@@ -9,7 +9,7 @@ by hand and removed again.
 
 import logging
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from contextlib import closing
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -19,6 +19,7 @@ import msgspec
 import numpy as np
 import numpy.typing as npt
 
+from thresher.journal.canonical import CanonicalRow, outside_rows, run_rows
 from thresher.journal.foreign import all_say_damage
 from thresher.journal.lock import holder
 from thresher.journal.opening import connect, connect_read_only, sentence_of
@@ -31,6 +32,8 @@ from thresher.journal.rows import (
     KNOWN_WORDS,
     MOMENTS,
     ROOM,
+    SEAL,
+    SEALED_ROWS,
     SHEET_CHANGED,
     WRITTEN,
 )
@@ -408,6 +411,33 @@ class JobFile:
             exposures += [replace(each, broken_off=broken, cores=cores) for each in minutes]
         passed = (exposure_of_check(result) for result in self.check_results(run))
         return exposures + [each for each in passed if each is not None]
+
+    def last_mark(self) -> int:
+        """Return the number of the newest mark that is not of a seal, 0 without one."""
+        query = "SELECT max(mark) FROM marks WHERE kind NOT IN (?, ?)"
+        (newest,) = self._connection.execute(query, (SEAL, SEALED_ROWS)).fetchone()
+        return int(newest or 0)
+
+    def canonical_rows(self, run: int, last_mark: int) -> Iterator[CanonicalRow]:
+        """Yield the rows of a run (0: what belongs to none) up to a mark, as a seal covers them."""
+        if run:
+            yield from run_rows(self._connection, run, last_mark)
+        else:
+            yield from outside_rows(self._connection, last_mark)
+
+    def seals(self, type_: type[T]) -> list[T]:
+        """Return the seals of the job, oldest first."""
+        rows = self._connection.execute("SELECT body FROM marks WHERE kind = ? ORDER BY mark", (SEAL,))
+        return [msgspec.json.decode(body, type=type_) for (body,) in rows]
+
+    def sealed_rows(self) -> dict[int, bytes]:
+        """Return for each sealed run the first four bytes of the digest of each of its rows, one after the other."""
+        rows = self._connection.execute("SELECT body FROM marks WHERE kind = ? ORDER BY mark", (SEALED_ROWS,))
+        found: dict[int, bytes] = {}
+        for (body,) in rows:
+            run, marks = msgspec.json.decode(body, type=tuple[int, bytes])
+            found.setdefault(run, marks)
+        return found
 
     def last_tick_at(self, run: StoredRun) -> float | None:
         """Return the machine time of a run's last row, None when it has none."""

@@ -4,9 +4,16 @@ from dataclasses import dataclass
 
 JOB_FILE_ENDING = ".thresher"
 
+TEXTS = ("text_summary", "text_wrong", "text_done", "text_watch")
+"""Texts of the report that a person may write instead of the proposed ones; empty for those."""
+
+PERSONAL = ("customer", "contact")
+"""Fields that hold who the customer is, and nothing else."""
+
 FIELDS = (
     "number",
     "machine",
+    *PERSONAL,
     "words",
     "symptoms",
     "minutes",
@@ -14,6 +21,7 @@ FIELDS = (
     "expected_memory",
     "expected_drives",
     "expected_graphics",
+    *TEXTS,
 )
 """What a person may set. `symptoms` holds a line each, `minutes` the bench time there is."""
 

@@ -14,7 +14,7 @@ from thresher.sensors.pyramid import Pyramid
 WIDTH = 900
 LANE_HEIGHT = 92
 _LEFT, _RIGHT = 96, 12
-_COLUMNS = 700
+_COLUMNS = 420
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,25 +1,47 @@
 """The report of a job as one HTML file: what was run, how it went, what was found, which part."""
 
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import UTC, datetime
+from importlib import resources
 
 import jinja2
 import numpy as np
+from markupsafe import Markup
 
 from thresher import __version__
 from thresher.codes.directory import FaultCode, load_codes
-from thresher.journal.jobfile import BlockMark, JobFile, StoredRun
+from thresher.diagnosis.decision import Prices
+from thresher.inventory.identity import masked
+from thresher.journal.jobfile import BlockMark, JobFile, Readings, StoredRun
 from thresher.model.channels import Baseline, Limit, LimitSide, Quantity
 from thresher.model.checks import CheckResult
+from thresher.model.decisions import Decisions, LockedVerdict, compare, culprit_words
+from thresher.model.durations import duration_words
 from thresher.model.endings import MachineEnding, ending_sentence
 from thresher.model.findings import NOTE, Finding
 from thresher.model.job import FIELDS, parse_complaints
 from thresher.model.parts import Inventory
 from thresher.model.sheet import clock_text
+from thresher.model.trials import EMPTY_BOOK, Trial
 from thresher.model.verdict import Verdict, percent, suspect_title
 from thresher.report.chart import Chart, Flag, draw
+from thresher.report.handover import day_words, handover_of, left_open
+from thresher.report.proof import draw_proof
+from thresher.report.sections import Choice, Section
 from thresher.sensors.lanes import choose_lanes
+from thresher.shop.details import ShopDetails
 
+_LONGEST_RAW = 400
+_COLOURS = {
+    "processor": "#1F6F78",
+    "memory": "#7A4A80",
+    "graphics": "#66781F",
+    "drive": "#3F5F8A",
+    "power": "#8A5533",
+    "board": "#8A5533",
+}
+"""Of the lanes, by kind of part; any other is drawn in ink."""
+_NO_READINGS = Readings(np.empty(0), np.empty(0), np.empty((0, 0), dtype=np.float32), 0)
 EXPECTED = ("processor", "memory", "drives", "graphics")
 
 
@@ -53,8 +75,8 @@ class RunPage:
     endings: tuple[tuple[str, MachineEnding], ...] = ()
 
 
-def _page(stored: JobFile, run: StoredRun) -> RunPage:
-    readings = stored.readings(run)
+def _page(stored: JobFile, run: StoredRun, choice: Choice) -> RunPage:
+    readings = stored.readings(run) if choice.has(Section.RUNS) else _NO_READINGS
     findings = tuple(stored.findings(run))
     flags = [Flag(finding.run_at, finding.severity == "fault") for finding in findings if finding.run_at is not None]
     last = run.ended_at if run.ended_at is not None else stored.last_tick_at(run)
@@ -85,7 +107,7 @@ def _page(stored: JobFile, run: StoredRun) -> RunPage:
         ending,
         blocks,
         findings,
-        draw(readings, run.began_at, lanes, flags),
+        draw(readings, run.began_at, lanes, flags) if len(readings.at) else None,
         tuple(extremes),
         len(readings.at),
         _by_hand(stored, run),
@@ -110,33 +132,131 @@ def _codes_used(pages: list[RunPage], machine: Inventory | None) -> list[FaultCo
     return [codes[code] for code in used if code in codes]
 
 
-def render(stored: JobFile, verdict: Verdict) -> str:
-    """Return the report of a job file as HTML."""
+@dataclass(frozen=True, slots=True)
+class Contents:
+    """Everything that is printed, read from the job once: what the template takes, but for the seal."""
+
+    values: dict[str, object]
+    choice: Choice
+    details: ShopDetails
+
+
+@dataclass(frozen=True, slots=True)
+class Printed:
+    """What is printed of a seal: its code, what it covers, the key in words, and all of it for a program (base64)."""
+
+    code: str
+    covers: str
+    key_words: str
+    enclosed: str
+
+
+def collect(stored: JobFile, verdict: Verdict, choice: Choice, details: ShopDetails, prices: Prices | None) -> Contents:
+    """Read everything that a report of a choice prints. Raises InputError for a damaged file."""
+    runs = stored.runs()
+    pages = [_page(stored, run, choice) for run in runs]
+    machine = stored.machine()
+    shown = machine if machine is None or choice.serials else masked(machine)
+    book, decisions = stored.book() or EMPTY_BOOK, stored.decisions()
+    told = handover_of(stored, verdict, details, prices)
+    last = decisions.locked[-1] if decisions.locked else None
+    values: dict[str, object] = {
+        "job": dict.fromkeys(FIELDS, "") | stored.job(),
+        "h": told,
+        "proof_chart": draw_proof(told.proof),
+        "day": day_words(runs[-1].began_wall) if runs else day_words(datetime.now(UTC).timestamp()),
+        "machine_name": machine.name if machine is not None else "",
+        "pages": pages,
+        "findings": [(f"Run {page.run.number}", page.findings) for page in pages if page.findings] + _outside(stored),
+        "verdict": verdict,
+        "trials": [(trial, _ended(trial, runs)) for trial in book.trials] if len(book.trials) > 1 else [],
+        "decisions": decisions,
+        "actual_cause": _actual(decisions, last),
+        "codes": _codes_used(pages, machine),
+        "simulated": machine is not None and machine.simulated,
+        "machine": shown,
+        "left_open": left_open(stored, machine, runs),
+        "tags": {each.part: each.tag for each in stored.part_instances() if each.part},
+        "complaints": parse_complaints(stored.job().get("symptoms", "")),
+        "expected": {name: text for name in EXPECTED if (text := stored.job().get(f"expected_{name}", ""))},
+        "changed_limits": _changed_limits(pages),
+        "ignored": _ignored(pages),
+        "idle": _idle_lines(stored.baseline(), pages),
+    }
+    return Contents(values, choice, details)
+
+
+def _outside(stored: JobFile) -> list[tuple[str, tuple[Finding, ...]]]:
+    found = tuple(stored.findings_outside())
+    return [("Outside of runs", found)] if found else []
+
+
+def _ended(trial: Trial, runs: list[StoredRun]) -> str:
+    words = [f"run {run.number}: {run.ending or 'not ended'}" for run in runs if run.number in trial.runs]
+    words += [f"{each.ended.value}, {each.minutes:.0f} min of {each.load}" for each in trial.outcomes]
+    return "; ".join(words)
+
+
+def _actual(decisions: Decisions, last: LockedVerdict | None) -> str:
+    if decisions.actual_cause is None:
+        return ""
+    note = f" {decisions.actual_cause.note}" if decisions.actual_cause.note else ""
+    if last is not None:
+        return compare(last, decisions.actual_cause) + note
+    named = ", ".join(culprit_words(each) for each in decisions.actual_cause.culprits)
+    return f"Actual cause: {named or 'nothing faulty in the hardware'}.{note}"
+
+
+def _css_string(text: str) -> str:
+    """Return a text as a string of a style sheet: nothing in it can end the string or the style."""
+    safe = "".join(sign if sign.isalnum() or sign in " .,:;-()/'" else f"\\{ord(sign):06x}" for sign in text)
+    return f'"{safe}"'
+
+
+def _brief(raw: str) -> str:
+    return raw if len(raw) <= _LONGEST_RAW else f"{raw[:_LONGEST_RAW]}…"
+
+
+def render_contents(contents: Contents, seal: Printed | None = None, unsealed: str = "") -> str:
+    """Return a report as HTML; `unsealed` says why there is no seal."""
     environment = jinja2.Environment(
         undefined=jinja2.StrictUndefined,
-        loader=jinja2.PackageLoader("thresher.report", "."),
+        loader=jinja2.PackageLoader("thresher.report", "templates"),
         autoescape=True,
         trim_blocks=True,
         lstrip_blocks=True,
     )
-    environment.filters |= {"percent": percent, "clock": clock_text, "suspect": suspect_title}
-    pages = [_page(stored, run) for run in stored.runs()]
-    machine = stored.machine()
+    environment.filters |= {
+        "percent": percent,
+        "clock": clock_text,
+        "duration": duration_words,
+        "suspect": suspect_title,
+        "moment": lambda wall: f"{datetime.fromtimestamp(wall).astimezone():%-d %b %Y, %H:%M}",
+        "brief": _brief,
+        "css_string": lambda text: Markup(_css_string(text)),  # noqa: S704 (made safe there)
+    }
+    style = resources.files("thresher.report").joinpath("templates", "style.css").read_text(encoding="utf-8")
+    number = str(contents.values["job"]["number"])  # type: ignore[index]
+    footer = f"Seal {seal.code}" if seal is not None else "Not sealed"
     return environment.get_template("report.html").render(
-        job=dict.fromkeys(FIELDS, "") | stored.job(),
-        pages=pages,
-        verdict=verdict,
-        codes=_codes_used(pages, machine),
+        contents.values,
+        choice=contents.choice,
+        details=contents.details,
+        S=Section,
+        style=Markup(style),  # noqa: S704 (the program's own file)
+        colours=_COLOURS,
+        footer=f"{footer}   job {number}" if number else footer,
+        seal=seal,
+        covers=seal.covers if seal is not None else "",
+        key_words=seal.key_words if seal is not None else "",
+        unsealed=unsealed,
         version=__version__,
-        simulated=machine is not None and machine.simulated,
-        machine=machine,
-        tags={each.part: each.tag for each in stored.part_instances() if each.part},
-        complaints=parse_complaints(stored.job().get("symptoms", "")),
-        expected={name: text for name in EXPECTED if (text := stored.job().get(f"expected_{name}", ""))},
-        changed_limits=_changed_limits(pages),
-        ignored=_ignored(pages),
-        idle=_idle_lines(stored.baseline(), pages),
     )
+
+
+def render(stored: JobFile, verdict: Verdict) -> str:
+    """Return the whole report of a job file as HTML, without a seal."""
+    return render_contents(collect(stored, verdict, Choice(), ShopDetails(), None))
 
 
 def _changed_limits(pages: list[RunPage]) -> list[tuple[str, str, Limit]]:
