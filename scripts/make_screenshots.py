@@ -149,10 +149,24 @@ def intake_pictures(app: QApplication, folder: Path) -> None:
     take_down(app, window)
 
 
+def handover_picture(app: QApplication, folder: Path) -> None:
+    """The sail loft handed over: the customer's page, its seal, and the visits before."""
+    job, _shop = prepare_demo_bench(folder / "bench", fresh=False)
+    loft = job.parent / "0428-sail-loft.thresher"
+    window, _link = bench(app, folder, ["--simulate", "sail-loft", "--speed", "20"], loft)
+    window.show_station(5)
+    station = window.handover
+    wait_for(app, lambda: station.preview is not None and bool(station.history.history.visits), 120)
+    station.write(folder / "report.pdf")
+    wait_for(app, lambda: bool(station.seal.seal.code), 120)
+    grab(app, window, "handover.png")
+    take_down(app, window)
+
+
 def compare_picture(app: QApplication, folder: Path) -> None:
     """The sail loft's heat runs over each other: dust out, then fresh paste."""
     job, _shop = prepare_demo_bench(folder / "bench", fresh=False)
-    loft = next(path for path in job.parent.iterdir() if "sail-loft" in path.name and path.suffix == ".thresher")
+    loft = job.parent / "0428-sail-loft.thresher"
     window, _link = bench(app, folder, ["--simulate", "sail-loft", "--speed", "20"], loft)
     window.show_station(4)
     wait_for(app, lambda: window.compare.comparison is not None, 60)
@@ -333,12 +347,24 @@ def system_logs_picture(app: QApplication, folder: Path) -> None:
 
 def main() -> int:
     """Make all pictures, or the groups named, which are listed below."""
-    groups = sys.argv[1:] or ["demo", "intake", "compare", "drives", "graphics", "rounds", "crashes", "access", "logs"]
+    groups = sys.argv[1:] or [
+        "demo",
+        "intake",
+        "compare",
+        "handover",
+        "drives",
+        "graphics",
+        "rounds",
+        "crashes",
+        "access",
+        "logs",
+    ]
     app = make_app([])
     for name, make in (
         ("demo", demo_pictures),
         ("intake", intake_pictures),
         ("compare", compare_picture),
+        ("handover", handover_picture),
         ("drives", drive_pictures),
         ("graphics", graphics_pictures),
         ("rounds", round_pictures),

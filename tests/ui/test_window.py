@@ -19,7 +19,6 @@ from thresher.ui.rail import STATIONS
 from thresher.ui.stations.bench.suspect_card import full_reasons, shown_suspects
 from thresher.ui.stations.bench.tape_view import ENTRY_ROLE
 from thresher.ui.stations.bench.vitals import vitals
-from thresher.ui.stations.coming import WILL_HOLD
 from thresher.ui.window import MainWindow
 
 
@@ -138,8 +137,7 @@ def test_every_station_can_be_reached_and_states_what_it_is(
         press(qtbot, window, Qt.Key(Qt.Key.Key_1 + number), control=True)
         assert window.stations.currentIndex() == number
         assert window.rail.current == number
-        assert name in ("Intake", "Bench", "Evidence", "Parts", "Compare") or WILL_HOLD[name]
-    assert len(WILL_HOLD) == len(STATIONS) - 5
+        assert window.stations.currentWidget() is not None, name
 
 
 def test_zooming_stops_following_and_home_follows_again(

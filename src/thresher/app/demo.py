@@ -4,11 +4,13 @@ Everything on it is made up. The machines are simulated machines; their runs are
 sail loft were made before (`demo_runs.py`).
 """
 
+import os
 import shutil
 import time
+from dataclasses import replace
 from pathlib import Path
 
-from thresher.app.demo_runs import record_sail_loft
+from thresher.app.demo_runs import record_earlier_visit, record_sail_loft
 from thresher.inventory.identity import machine_key
 from thresher.inventory.machine import read_inventory
 from thresher.journal.jobfile import create_job
@@ -18,6 +20,7 @@ from thresher.model.job import JOB_FILE_ENDING as ENDING
 from thresher.model.parts import Fact, Part, PartKind
 from thresher.model.private_folder import private_folder
 from thresher.model.regular_file import is_there
+from thresher.shop.details import ShopDetails, details_path, keep_details
 from thresher.shop.store import (
     MachineFile,
     Shelf,
@@ -28,8 +31,9 @@ from thresher.shop.store import (
     machine_path,
     shelf_path,
 )
+from thresher.simulator.fault_kinds import FaultKind
 from thresher.simulator.machine import SimulatedMachine
-from thresher.simulator.scenario import load_scenario, shipped_scenarios
+from thresher.simulator.scenario import Scenario, load_scenario, shipped_scenarios
 
 _DAY_S = 86_400.0
 _JOBS: dict[str, dict[str, str]] = {
@@ -45,12 +49,16 @@ _JOBS: dict[str, dict[str, str]] = {
         "expected_memory": "8 GB",
     },
     "sail-loft": {
+        "customer": "Ida Tangen",
+        "contact": "sail loft, Harbour Lane 11",
         "words": "Loud as a dredger, and slow after lunch. Sailcloth dust everywhere.",
         "symptoms": "hot or loud\nslow under load\tafter 20 to 40 min",
         "expected_memory": "2 x 8 GB 5200",
         "expected_drives": "500 GB",
     },
     "lighthouse-playout": {
+        "customer": "Mats Holm",
+        "contact": "lighthouse radio",
         "words": "Goes black in the middle of the news and starts again. Worse since the summer. Never in the morning.",
         "symptoms": "resets under load\tafter 20 to 40 min\tmost often in the evening news\nworse when warm",
         "expected_processor": "Tern 8-460",
@@ -60,6 +68,20 @@ _JOBS: dict[str, dict[str, str]] = {
     },
 }
 """What the customers say and what the invoices list, the last one the one that is opened."""
+
+_EARLIER = (
+    ("0305", 660.0, 20.5, "does not start", "Memory reseated", "Did nothing at all this morning.", ()),
+    (
+        "0377",
+        290.0,
+        24.0,
+        "slow under load",
+        "Case fan replaced",
+        "The fan at the back rattles.",
+        (FaultKind.DRY_PASTE,),
+    ),
+)
+"""Earlier visits of the sail loft's machine: job, days ago, room in °C, symptom, what was done, words, faults then."""
 
 _SHELF = (
     ShopPart(tag="SHOP-M1", kind=PartKind.MEMORY, name="Mussel Bank MB-16D5-5600", proved="2026-03-02"),
@@ -86,6 +108,8 @@ def prepare_demo_bench(folder: Path, fresh: bool) -> tuple[Path, Path]:
         ) from error
     if not is_there(shelf_path(shop)):
         change_shelf(shop, Shelf(), Shelf(parts=_SHELF))
+    if not is_there(details_path(shop)):
+        keep_details(shop, ShopDetails(name="Harbour Lane Repair Bench", address="Harbour Lane 4", tax_percent=19.0))
     _note_earlier_visit(shop)
     path = jobs
     for model, fields in _JOBS.items():
@@ -96,7 +120,31 @@ def prepare_demo_bench(folder: Path, fresh: bool) -> tuple[Path, Path]:
             create_job(path, own | {name: text for name, text in fields.items() if name in FIELDS} | {"model": model})
             if model == "sail-loft":
                 record_sail_loft(path, scenario, time.time() - _DAY_S)
+                _sail_loft_before(jobs, shop, scenario)
     return path, shop
+
+
+def _sail_loft_before(jobs: Path, shop: Path, scenario: Scenario) -> None:
+    """The sail loft's machine was here twice before: its jobs are on the bench, and its file knows of them."""
+    inventory = read_inventory(SimulatedMachine(scenario, speed=0.0))
+    key = machine_key(inventory)
+    now = time.time()
+    for number, days, room_c, symptom, done, words, faults in _EARLIER:
+        path = jobs / f"{number}-sail-loft{ENDING}"
+        if is_there(path):
+            continue
+        fields = {"number": number, "machine": scenario.title, "customer": "Ida Tangen", "words": words}
+        create_job(path, fields | {"symptoms": symptom, "model": "sail-loft"})
+        state = replace(scenario, faults=tuple(each for each in scenario.faults if each.kind in faults))
+        wall = now - days * _DAY_S
+        record_earlier_visit(path, state, wall, room_c, done)
+        os.utime(path, (wall, wall))
+        if key is not None:
+            _add_visit(shop, key, inventory.name, Visit(wall=wall, job=path.name, number=number, parts=inventory.parts))
+
+
+def _add_visit(shop: Path, key: str, name: str, visit: Visit) -> None:
+    change_machine(shop, key, lambda file: replace(file.visited(visit), name=name))
 
 
 def _note_earlier_visit(shop: Path) -> None:

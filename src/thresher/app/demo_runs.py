@@ -86,6 +86,21 @@ def book_of_heat_runs(scenario: Scenario) -> Book:
     )
 
 
+def record_earlier_visit(path: Path, scenario: Scenario, wall: float, room_c: float, done: str) -> None:
+    """Record one heat run of an earlier visit, after something was done, into its job file. Raises EnvironmentFault."""
+    writer = JournalWriter(path)
+    try:
+        record_heat_run(writer, replace(scenario, ambient_c=room_c), 1, 22.0, wall, room_c)
+        plain = Configuration(("CPU", "cooler"))
+        trials = (Trial(0, "As it came in", plain), Trial(1, done, plain, (1,), kept=True))
+        parts = (BookPart("CPU", PartKind.PROCESSOR, scenario.processor.name), BookPart("cooler", PartKind.COOLING))
+        writer.set_book(Book(parts, trials))
+    finally:
+        left = writer.close()
+    if not left.complete:
+        raise EnvironmentFault(f"writing {path}", "; ".join(left.sentences), "Make room on the disk and try again.")
+
+
 def record_sail_loft(path: Path, scenario: Scenario, wall: float) -> None:
     """Record the four heat runs of the sail loft into its job file, the first at `wall` (Unix time).
 

@@ -7,7 +7,6 @@ from pathlib import Path
 from thresher.app.stored_verdict import job_verdict, shop_of
 from thresher.diagnosis.decision import read_prices
 from thresher.journal.jobfile import JobFile
-from thresher.journal.rows import SEAL, SEALED_ROWS
 from thresher.journal.writer import JournalWriter
 from thresher.model.errors import EnvironmentFault, InputError, InputFault, ThresherError
 from thresher.model.verdict import Verdict
@@ -18,7 +17,7 @@ from thresher.report.sealed_file import enclosed_of, signed_file
 from thresher.report.sealed_text import sentences_of
 from thresher.report.sections import Choice
 from thresher.seal.keys import ShopKey, fingerprint, shop_key
-from thresher.seal.seal import NewSeal, Seal, make_seal, sentences_digest
+from thresher.seal.seal import NewSeal, Seal, add_seal, make_seal, sentences_digest
 from thresher.seal.verify import covered_words
 from thresher.shop.details import ShopDetails, read_details
 from thresher.shop.store import prices_path
@@ -46,17 +45,30 @@ class Written:
 
 
 def compose(
-    stored: JobFile, choice: Choice, shop: Path, details: ShopDetails, verdict: Verdict | None = None
+    stored: JobFile,
+    choice: Choice,
+    shop: Path,
+    details: ShopDetails,
+    verdict: Verdict | None = None,
+    typed: dict[str, str] | None = None,
 ) -> Composed:
-    """Compose the report of a job. Raises InputError for a damaged job or shop file."""
+    """Compose the report of a job; `typed` are fields that a person has typed and that are not in the file yet.
+
+    Raises InputError for a damaged job or shop file."""
     told = verdict or job_verdict(stored, shop)
-    contents = collect(stored, told, choice, details, read_prices(prices_path(shop)))
+    contents = collect(stored, told, choice, details, read_prices(prices_path(shop)), typed)
     html = render_contents(contents)
     return Composed(contents, html, sentences_digest(sentences_of(html)))
 
 
 def write_handover(
-    stored: JobFile, out: Path, choice: Choice, shop: Path | None = None, expected: str = "", sealed: bool = True
+    stored: JobFile,
+    out: Path,
+    choice: Choice,
+    shop: Path | None = None,
+    expected: str = "",
+    sealed: bool = True,
+    typed: dict[str, str] | None = None,
 ) -> Written:
     """Write a report as HTML or PDF, sealed.
 
@@ -65,7 +77,7 @@ def write_handover(
     """
     mine = shop or shop_of(stored)
     details = read_details(mine)
-    composed = compose(stored, choice, mine, details)
+    composed = compose(stored, choice, mine, details, typed=typed)
     if expected and composed.digest != expected:
         raise InputError("report", [InputFault("job", _CHANGED)])
     if not sealed:
@@ -99,13 +111,6 @@ def keep_seal(job: Path, new: NewSeal) -> str:
     add_seal(writer, new)
     closed = writer.close()
     return "" if closed.complete else "; ".join(closed.sentences)
-
-
-def add_seal(writer: JournalWriter, new: NewSeal) -> None:
-    """Add a seal, and the marks of rows that had none yet, to a job."""
-    for run, marks in new.row_marks:
-        writer.add_mark(None, 0.0, SEALED_ROWS, (run, marks))
-    writer.add_mark(None, 0.0, SEAL, new.seal)
 
 
 def opened_job(folders: tuple[Path, ...], stem: str) -> JobFile | None:

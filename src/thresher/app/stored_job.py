@@ -2,6 +2,7 @@
 
 import os
 
+from thresher.app.stored_verdict import shop_of
 from thresher.engine.run.step_kinds import STEP_KINDS, steps_of
 from thresher.journal.jobfile import JobFile, Readings, StoredRun
 from thresher.model.errors import EnvironmentFault
@@ -43,6 +44,7 @@ def stored_snapshot(stored: JobFile, verdict: Verdict) -> Snapshot:
         last_event=0,
         draft=stored.draft(),
         endings=tuple(stored.endings()),
+        shop=str(shop_of(stored)),
         intake=Intake(instances=stored.part_instances(), baseline=stored.baseline()),
     )
 

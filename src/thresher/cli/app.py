@@ -11,6 +11,7 @@ from thresher.cli.output import printable
 from thresher.cli.renamed import with_present_names
 from thresher.cli.verbs.access import access
 from thresher.cli.verbs.bad_pages import bad_pages
+from thresher.cli.verbs.bench_files import backup, find, forget, history, restore
 from thresher.cli.verbs.bench_speed import bench_speed
 from thresher.cli.verbs.capture import capture
 from thresher.cli.verbs.check import check_app
@@ -57,6 +58,7 @@ Examples:
   thresher compare JOB                   the heat of its runs: what changed, and is it real
   thresher report JOB --out report.pdf   what the customer takes home, sealed
   thresher verify report.pdf             whether it is still what was sealed
+  thresher find 0417                     a job by number, customer, part or code
   thresher system-logs sda2              logs and crash dumps of the installed system
   thresher supply JOB                    rails under load: tolerance, droop, load line
   thresher run reset-hunt-short --simulate lighthouse-playout --speed 0
@@ -78,6 +80,11 @@ VERBS = (
     ("bad-pages", bad_pages),
     ("report", report),
     ("verify", verify),
+    ("history", history),
+    ("find", find),
+    ("backup", backup),
+    ("restore", restore),
+    ("forget", forget),
     ("import", import_log),
     ("capture", capture),
     ("access", access),

@@ -490,6 +490,7 @@ class Engine:
             endings=tuple(self.endings.endings),
             going_on=self.going_on.event(),
             access=self.access.event(),
+            shop=self.decisions.shop_folder,
         )
 
     def history(self, after: float, most: int) -> HistoryRows:

@@ -5,6 +5,7 @@ import shutil
 import sqlite3
 import tempfile
 from contextlib import closing
+from itertools import zip_longest
 from pathlib import Path
 
 from thresher.journal.lock import lock_path
@@ -12,6 +13,27 @@ from thresher.model.regular_file import is_file
 
 _MERGED = ("-wal", "-shm", "-journal")
 """What SQLite keeps beside a database; a backup has it merged."""
+
+
+def same_job(one: Path, other: Path) -> bool:
+    """Whether two job files hold the same rows, whatever their bytes; a file that cannot be read is like no other."""
+    try:
+        with closing(_read_only(one)) as first, closing(_read_only(other)) as second:
+            tables = [
+                name for (name,) in first.execute("SELECT name FROM sqlite_master WHERE type = 'table' ORDER BY 1")
+            ]
+            for name in tables:
+                query = f'SELECT * FROM "{name}" ORDER BY 1, 2'  # noqa: S608 (the file's own tables)
+                pairs = zip_longest(first.execute(query), second.execute(query))
+                if any(mine != theirs for mine, theirs in pairs):
+                    return False
+    except sqlite3.Error:
+        return False
+    return True
+
+
+def _read_only(path: Path) -> sqlite3.Connection:
+    return sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True, timeout=5.0)
 
 
 def copy_job(job: Path, folder: Path) -> None:
@@ -25,9 +47,8 @@ def copy_job(job: Path, folder: Path) -> None:
     with tempfile.TemporaryDirectory(prefix="thresher-copy-") as here:
         whole = Path(here) / job.name
         try:
-            address = f"{job.absolute().as_uri()}?mode=ro"
             with (
-                closing(sqlite3.connect(address, uri=True, timeout=5.0)) as source,
+                closing(_read_only(job)) as source,
                 closing(sqlite3.connect(whole)) as copy,
             ):
                 source.backup(copy)

@@ -412,11 +412,30 @@ class JobFile:
         passed = (exposure_of_check(result) for result in self.check_results(run))
         return exposures + [each for each in passed if each is not None]
 
+    def finding_codes(self) -> list[str]:
+        """Return the fault codes of all findings."""
+        rows = self._connection.execute(
+            "SELECT DISTINCT json_extract(body, '$.code') FROM marks WHERE kind = 'finding' ORDER BY 1"
+        )
+        return [str(code) for (code,) in rows if code]
+
+    def entry_texts(self) -> list[str]:
+        """Return the text of every entry on the tape and of every finding, as it is stored."""
+        return [
+            body for (body,) in self._connection.execute("SELECT body FROM marks WHERE kind IN ('tape', 'finding')")
+        ]
+
     def last_mark(self) -> int:
         """Return the number of the newest mark that is not of a seal, 0 without one."""
         query = "SELECT max(mark) FROM marks WHERE kind NOT IN (?, ?)"
         (newest,) = self._connection.execute(query, (SEAL, SEALED_ROWS)).fetchone()
         return int(newest or 0)
+
+    def entries_after(self, mark: int) -> int:
+        """Return how many entries came after a mark, without those that only say that the job was opened or sealed."""
+        query = "SELECT count(*) FROM marks WHERE mark > ? AND kind NOT IN (?, ?, ?, 'machine')"
+        (count,) = self._connection.execute(query, (mark, SEAL, SEALED_ROWS, KNOWN_WORDS)).fetchone()
+        return int(count)
 
     def canonical_rows(self, run: int, last_mark: int) -> Iterator[CanonicalRow]:
         """Yield the rows of a run (0: what belongs to none) up to a mark, as a seal covers them."""

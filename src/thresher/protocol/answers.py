@@ -66,6 +66,7 @@ class Snapshot(msgspec.Struct, frozen=True):
     endings: tuple[MachineEnding, ...] = ()
     going_on: GoingOnEvent = GoingOnEvent()
     access: AccessEvent = AccessEvent()
+    shop: str = ""
 
 
 class SheetCheck(msgspec.Struct, frozen=True):

@@ -22,6 +22,7 @@ from thresher.protocol.answers import HistoryRows, SheetCheck, SheetFile, Snapsh
 from thresher.protocol.events import AccessEvent
 from thresher.protocol.intake import JobCard
 from thresher.protocol.status import RunStatus, ScanStatus
+from thresher.seal.seal import NewSeal
 from thresher.shop.store import ShopPart
 
 T = TypeVar("T")
@@ -326,6 +327,12 @@ class CloseJob(Command[ActualCause], frozen=True, tag="job.close"):
     note: str = ""
 
 
+class KeepSeal(Command[bool], frozen=True, tag="seal.keep"):
+    """Keep the seal of a report with the job."""
+
+    new: NewSeal
+
+
 class ReopenJob(Command[bool], frozen=True, tag="job.reopen"):
     """Reopen a closed job; its actual cause is removed."""
 
@@ -431,7 +438,7 @@ IntakeCommand = SetJob | ListJobs | NewJob | SetLimit | SetRoom | SetTrust | Set
 DeviceCommand = StartScan | StopScan | ReportArtefact
 EvidenceCommand = AddEvidence | UndoEvidence | AddNote
 TrialCommand = BeginTrial | AddPart | AddOutcome | AssignRun | UndoTrial | FollowMachine | KeepTrials
-VerdictCommand = LockVerdict | CloseJob | ReopenJob | SetCounted | EditPrices | ReloadPrices
+VerdictCommand = LockVerdict | CloseJob | ReopenJob | KeepSeal | SetCounted | EditPrices | ReloadPrices
 ControlCommand = GetSnapshot | GetHistory | LeaveEngine | QuitEngine | AskAccess
 BenchCommand = RunCommand | ChangeCommand | SheetCommand | IntakeCommand | DeviceCommand
 EngineCommand = (

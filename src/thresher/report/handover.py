@@ -69,9 +69,11 @@ def _plain_words() -> _PlainWords:
     return _PlainWords(tables.modes, tables.parts)
 
 
-def handover_of(stored: JobFile, verdict: Verdict, details: ShopDetails, prices: Prices | None = None) -> Handover:
-    """Return what a job comes to. Raises InputError for a damaged file."""
-    job, book, decisions = stored.job(), stored.book() or EMPTY_BOOK, stored.decisions()
+def handover_of(
+    stored: JobFile, fields: dict[str, str], verdict: Verdict, details: ShopDetails, prices: Prices | None = None
+) -> Handover:
+    """Return what a job with such fields comes to. Raises InputError for a damaged file."""
+    job, book, decisions = fields, stored.book() or EMPTY_BOOK, stored.decisions()
     runs, machine = stored.runs(), stored.machine()
     repairs = [trial for trial in book.trials[1:] if trial.kept]
     proof = proof_of(stored, runs, book)
@@ -79,7 +81,7 @@ def handover_of(stored: JobFile, verdict: Verdict, details: ShopDetails, prices:
     texts = {
         "text_wrong": _wrong(stored, runs, verdict, decisions, words, repairs, book, proof),
         "text_done": _done(repairs, book),
-        "text_watch": _watch(machine, verdict, decisions, words, bool(repairs)),
+        "text_watch": _watch(machine, verdict, decisions, words, repairs, book),
     }
     chosen = {name: job.get(name, "").strip() or text for name, text in texts.items()}
     name = job.get("machine", "").strip() or "computer"
@@ -168,7 +170,7 @@ def _wrong(
             chance = f"{suspect_title(likely)}, {percent(likely.probability)} likely"
             lines.append(f"{plain or _capital(likely.title) + '.'} ({chance}.)")
         else:
-            lines += _by_treatment(repairs, book, words)
+            lines += [words.of(mode, kind, "wrong") for mode, kind in _treated_modes(repairs, book)]
     if proof.before is not None and proof.after is not None and repairs:
         hot, cool = max(proof.before.celsius), max(proof.after.celsius)
         if hot - cool >= _COOLER_K:
@@ -180,13 +182,13 @@ def _wrong(
     return "\n".join(lines) or "We found no fault."
 
 
-def _by_treatment(repairs: list[Trial], book: Book, words: _PlainWords) -> list[str]:
+def _treated_modes(repairs: list[Trial], book: Book) -> list[tuple[str, PartKind]]:
     """Return what was wrong by what was done, where no verdict names it: what was cleaned was dusty."""
     before = set(book.trials[0].configuration.treated) if book.trials else set()
     treated = [tag for trial in repairs for tag in trial.configuration.treated if tag not in before]
     kinds = {part.kind if (part := book.part(tag)) is not None else tag for tag in treated}
     modes = {PartKind.COOLING: "cooling.clogged", PartKind.GRAPHICS: "graphics.heat", PartKind.MEMORY: "memory.contact"}
-    return [words.of(mode, kind, "wrong") for kind, mode in modes.items() if kind in kinds]
+    return [(mode, kind) for kind, mode in modes.items() if kind in kinds]
 
 
 def suspected(verdict: Verdict) -> Suspect | None:
@@ -216,7 +218,12 @@ def _done(repairs: list[Trial], book: Book) -> str:
 
 
 def _watch(
-    machine: Inventory | None, verdict: Verdict, decisions: Decisions, words: _PlainWords, repaired: bool
+    machine: Inventory | None,
+    verdict: Verdict,
+    decisions: Decisions,
+    words: _PlainWords,
+    repairs: list[Trial],
+    book: Book,
 ) -> str:
     lines: list[str] = []
     for part in machine.parts_of(PartKind.DRIVE) if machine is not None else ():
@@ -230,8 +237,10 @@ def _watch(
     likely = suspected(verdict)
     if actual is None and likely is not None and likely.kind is not None:
         causes = [(likely.mode, likely.kind)]
+    if not causes:
+        causes = _treated_modes(repairs, book)
     lines += [text for mode, kind in causes if (text := words.of(mode, kind, "watch"))]
-    if not repaired and verdict.advice is not None and verdict.advice.course is Course.RETURN:
+    if not repairs and verdict.advice is not None and verdict.advice.course is Course.RETURN:
         lines.append("If it happens again, note the time and what was running, and bring the computer back.")
     return "\n".join(dict.fromkeys(lines)) or "Nothing special."
 

@@ -151,17 +151,28 @@ class Printed:
     enclosed: str
 
 
-def collect(stored: JobFile, verdict: Verdict, choice: Choice, details: ShopDetails, prices: Prices | None) -> Contents:
-    """Read everything that a report of a choice prints. Raises InputError for a damaged file."""
+def collect(
+    stored: JobFile,
+    verdict: Verdict,
+    choice: Choice,
+    details: ShopDetails,
+    prices: Prices | None,
+    typed: dict[str, str] | None = None,
+) -> Contents:
+    """Read everything that a report of a choice prints; `typed` are fields that stand before those in the file.
+
+    Raises InputError for a damaged file.
+    """
+    fields = stored.job() | (typed or {})
     runs = stored.runs()
     pages = [_page(stored, run, choice) for run in runs]
     machine = stored.machine()
     shown = machine if machine is None or choice.serials else masked(machine)
     book, decisions = stored.book() or EMPTY_BOOK, stored.decisions()
-    told = handover_of(stored, verdict, details, prices)
+    told = handover_of(stored, fields, verdict, details, prices)
     last = decisions.locked[-1] if decisions.locked else None
     values: dict[str, object] = {
-        "job": dict.fromkeys(FIELDS, "") | stored.job(),
+        "job": dict.fromkeys(FIELDS, "") | fields,
         "h": told,
         "proof_chart": draw_proof(told.proof),
         "day": day_words(runs[-1].began_wall) if runs else day_words(datetime.now(UTC).timestamp()),
@@ -177,8 +188,8 @@ def collect(stored: JobFile, verdict: Verdict, choice: Choice, details: ShopDeta
         "machine": shown,
         "left_open": left_open(stored, machine, runs),
         "tags": {each.part: each.tag for each in stored.part_instances() if each.part},
-        "complaints": parse_complaints(stored.job().get("symptoms", "")),
-        "expected": {name: text for name in EXPECTED if (text := stored.job().get(f"expected_{name}", ""))},
+        "complaints": parse_complaints(fields.get("symptoms", "")),
+        "expected": {name: text for name in EXPECTED if (text := fields.get(f"expected_{name}", ""))},
         "changed_limits": _changed_limits(pages),
         "ignored": _ignored(pages),
         "idle": _idle_lines(stored.baseline(), pages),

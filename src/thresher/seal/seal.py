@@ -9,11 +9,12 @@ import base64
 import hashlib
 import secrets
 from collections.abc import Iterable, Sequence
-from pathlib import Path
 
 import msgspec
 
-from thresher.journal.jobfile import JobFile, read_job
+from thresher.journal.jobfile import JobFile
+from thresher.journal.rows import SEAL, SEALED_ROWS
+from thresher.journal.writer import JournalWriter
 from thresher.seal.keys import ShopKey
 
 FORMAT = "thresher-seal/1"
@@ -130,16 +131,18 @@ def make_seal(stored: JobFile, sentences: Sequence[Sentence], key: ShopKey, wall
     return NewSeal(Seal(text, key.sign(text.encode()), key.public), tuple(new))
 
 
+def add_seal(writer: JournalWriter, new: NewSeal) -> None:
+    """Add a seal, and the marks of rows that had none yet, to a job."""
+    for run, marks in new.row_marks:
+        writer.add_mark(None, 0.0, SEALED_ROWS, (run, marks))
+    writer.add_mark(None, 0.0, SEAL, new.seal)
+
+
 def still_covers(stored: JobFile, seal: Seal) -> bool:
     """Whether nothing has come to the job since a seal was made that a new one would cover."""
     sealed = seal.sealed
     ended = {run.number for run in stored.runs() if run.ending is not None}
-    return stored.last_mark() == sealed.last_mark and ended == {each.run for each in sealed.runs if each.run}
-
-
-def newest_seal(path: Path) -> Seal | None:
-    """Return the newest seal of a job file, None without one. Raises EnvironmentFault or InputError."""
-    return read_job(path, lambda stored: next(reversed(stored.seals(Seal)), None))
+    return not stored.entries_after(sealed.last_mark) and ended == {each.run for each in sealed.runs if each.run}
 
 
 def sentences_digest(sentences: Iterable[Sentence]) -> str:

@@ -133,15 +133,15 @@ def sentence_faults(sentences: Sequence[Sentence], sealed: Sealed) -> tuple[str,
     return (*faults, *(f"“{name}”: it was added after the report was sealed" for name in there))
 
 
-def check_job(stored: JobFile, known: KnownKeys, present: str) -> tuple[Checked, ...]:
-    """Check every seal of a job, the newest first."""
+def check_job(stored: JobFile, known: KnownKeys, present: str, most: int | None = None) -> tuple[Checked, ...]:
+    """Check the seals of a job, the newest first; with `most` only so many of them."""
     found = []
-    for seal in reversed(stored.seals(Seal)):
+    for seal in list(reversed(stored.seals(Seal)))[:most]:
         checked = check_signature(seal, known, present)
         if checked.valid:
             sealed = seal.sealed
             notes = list(checked.notes)
-            added = stored.last_mark() - sealed.last_mark
+            added = stored.entries_after(sealed.last_mark)
             later = len([run for run in stored.runs() if run.number not in {each.run for each in sealed.runs}])
             if later:
                 words = "1 run came after it and is" if later == 1 else f"{later} runs came after it and are"

@@ -39,6 +39,7 @@ from thresher.protocol.commands import (
     GoOnNow,
     IntakeCommand,
     KeepDraft,
+    KeepSeal,
     KeepSheet,
     KeepTrials,
     LeaveEngine,
@@ -290,6 +291,8 @@ def _on_verdict(engine: Engine, command: VerdictCommand) -> object:
             return engine.decisions.close(culprits, note, engine.jobs.fields.get("number", ""))
         case ReopenJob():
             engine.decisions.reopen()
+        case KeepSeal(new):
+            engine.decisions.keep_seal(new)
         case SetCounted(job, counted):
             engine.decisions.set_counted(job, counted)
         case EditPrices():

@@ -50,6 +50,8 @@ def menu_sections(window: "MainWindow") -> tuple[tuple[MenuItem, ...], ...]:
             MenuItem("Redo", ("Ctrl+Shift+Z", "Ctrl+Y"), window.redo),
             MenuItem("New job", ("Ctrl+N",), window.new_job),
             MenuItem("Open stored job…", ("Ctrl+Shift+O",), files.open_stored),
+            MenuItem("Find job…", ("Ctrl+F",), window.find_job),
+            MenuItem("Back up the bench…", ("Ctrl+Alt+B",), files.back_up),
             MenuItem("Import log…", ("Ctrl+I",), files.choose_log),
             MenuItem("Copy all parts as text", ("Ctrl+Shift+C",), window.copy_parts),
         ),
@@ -70,6 +72,8 @@ def menu_sections(window: "MainWindow") -> tuple[tuple[MenuItem, ...], ...]:
             MenuItem("Undo last evidence", ("Ctrl+Alt+Z",), requests.undo_evidence),
             MenuItem("Lock verdict", ("Ctrl+Shift+F",), requests.lock_verdict),
             MenuItem("Save part tags…", ("Ctrl+Shift+T",), files.save_tags),
+            MenuItem("Save report…", ("Ctrl+Shift+S",), window.save_report),
+            MenuItem("Print report…", ("Ctrl+Alt+P",), window.print_report),
         ),
         (
             MenuItem("Next finding", ("Ctrl+Right",), lambda: bench.lanes.go_to_finding(1)),

@@ -16,7 +16,9 @@ from thresher.model.own_program import own_command
 from thresher.model.regular_file import read_text_file
 from thresher.model.sheet import RunSheet
 from thresher.model.whole_file import write_whole
+from thresher.protocol.commands import KeepSeal
 from thresher.report.tags import tags_of
+from thresher.seal.seal import NewSeal
 from thresher.sheets import SHIPPED_SHEETS
 from thresher.ui.background import in_background
 from thresher.ui.import_dialog import ImportDialog, look_into
@@ -152,6 +154,43 @@ class FileActions(QObject):
         process.finished.connect(on_finished)
         program, *arguments = own_command("thresher.cli", "import", str(path), "--json", *words)
         process.start(program, arguments)
+
+    def keep_seal(self, new: NewSeal) -> None:
+        """Keep the seal of a report with its job: the engine does where there is one."""
+        if not self._requests.stored:
+            self._requests.send(KeepSeal(new))
+            return
+        from thresher.app.handing_over import keep_seal  # slow to load, and needed only here
+
+        path = Path(self._state.snapshot.job_file) if self._state.snapshot is not None else Path()
+        in_background(
+            self,
+            lambda: keep_seal(path, new),
+            lambda trouble: self._screen.say(f"The job does not hold this seal: {trouble}") if trouble else None,
+            lambda error: self._screen.say(f"The job does not hold this seal: {error}"),
+        )
+
+    def back_up(self) -> None:
+        """Let a person choose a file and back up the whole bench into it."""
+        snapshot = self._state.snapshot
+        if snapshot is None or not snapshot.shop:
+            self._screen.say("This bench keeps nothing of its shop, so there is no bench to back up.")
+            return
+        suggested = str(Path.home() / "thresher-backup.tar.gz")
+        name, _ = QFileDialog.getSaveFileName(self._window, "Back up the bench", suggested, "Backups (*.tar.gz)")
+        if name:
+            self.write_backup(Path(snapshot.shop).parent, Path(name))
+
+    def write_backup(self, bench: Path, out: Path) -> None:
+        """Back up a bench into a file."""
+        from thresher.shop.backup import BackedUp, back_up  # needed only here
+
+        def done(made: BackedUp) -> None:
+            left = f", left out: {'; '.join(made.left_out)}" if made.left_out else ""
+            self._state.say_done(f"Backed up: {out}, {made.jobs} jobs, {made.size / 1e6:.1f} MB{left}")
+
+        self._state.say_done("Backing up the bench…")
+        in_background(self, lambda: back_up(bench, out), done, lambda error: self._screen.say(str(error)))
 
     def copy_lanes(self) -> None:
         """Put the lanes as they are on the clipboard as a picture."""

@@ -88,7 +88,8 @@ class Footer(PaintedWidget):
         right = self.width() - 14.0
         wide = draw_text(painter, QPointF(right, 17), access, scheme.soft, 11.5, right=True)
         text = state.trouble.replace("\n", " ") or footer_text(state)
-        colour = scheme.fault if state.trouble or (state.health and state.health.trouble) else scheme.soft
+        bad = (state.trouble and not state.trouble_is_news) or (state.health and state.health.trouble)
+        colour = scheme.fault if bad else scheme.ink if state.trouble else scheme.soft
         draw_text(painter, QPointF(14, 17), text, colour, 11.5, width=right - wide - 40)
         self.spots.append(Spot(QRectF(self.rect()), state.trouble or text.replace(" · ", "\n")))
         self._access_area = QRectF(right - wide - 8, 0, wide + 22, self.height())

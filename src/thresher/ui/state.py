@@ -93,6 +93,7 @@ class BenchState(QObject):
         self.lanes: tuple[Lane, ...] = ()
         self.history = Pyramid(0)
         self.trouble = ""
+        self.trouble_is_news = False
         self._run_findings: list[Finding] = []
         self._hits: Counter[int] = Counter()
         self._sorted_for: tuple[object, ...] = ()
@@ -283,8 +284,13 @@ class BenchState(QObject):
 
     def say_trouble(self, text: str) -> None:
         """Show a message of the surroundings until the next one."""
-        self.trouble = text
+        self.trouble, self.trouble_is_news = text, False
         self._dirty = True
+
+    def say_done(self, text: str) -> None:
+        """Show that something was done, where trouble would stand."""
+        self.say_trouble(text)
+        self.trouble_is_news = True
 
     def refresh_now(self) -> None:
         """Let widgets repaint at once, for pictures and tests."""

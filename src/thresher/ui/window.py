@@ -54,6 +54,7 @@ from thresher.ui.access_dialog import AccessDialog
 from thresher.ui.actions import MenuItem, add_action, make_menu
 from thresher.ui.band import Band
 from thresher.ui.file_actions import FileActions
+from thresher.ui.find_dialog import FindDialog
 from thresher.ui.footer import Footer
 from thresher.ui.going_on_view import GoingOnView
 from thresher.ui.link import EngineLink
@@ -68,14 +69,14 @@ from thresher.ui.state import BenchState
 from thresher.ui.stations.bench.frames_card import cards_of_run
 from thresher.ui.stations.bench.scene_window import SceneWindow
 from thresher.ui.stations.bench.station import BenchStation
-from thresher.ui.stations.coming import ComingStation
 from thresher.ui.stations.compare.station import CompareStation
 from thresher.ui.stations.evidence.station import EvidenceStation
+from thresher.ui.stations.handover.station import HandoverStation
 from thresher.ui.stations.intake.station import IntakeStation
 from thresher.ui.stations.parts.station import PartsStation
 from thresher.ui.stick.banner import add_memory_banner
 
-_INTAKE, _BENCH, _EVIDENCE, _PARTS, _COMPARE = range(5)
+_INTAKE, _BENCH = range(2)
 
 
 class MainWindow(QWidget):
@@ -105,6 +106,7 @@ class MainWindow(QWidget):
         self.evidence = EvidenceStation(state, look, load_tables(), self)
         self.parts = PartsStation(state, look, self)
         self.compare = CompareStation(state, look, self)
+        self.handover = HandoverStation(state, look, self)
         self.stations = self._make_stations()
         self.footer = Footer(state, look, self)
         self.footer.access_clicked.connect(self._on_access_clicked)
@@ -124,6 +126,7 @@ class MainWindow(QWidget):
         self._connect_evidence()
         self._connect_parts()
         self._connect_compare()
+        self._connect_handover()
         self.show_station(_BENCH)
         self._recolour()
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
@@ -131,15 +134,9 @@ class MainWindow(QWidget):
 
     def _make_stations(self) -> QStackedWidget:
         stations = QStackedWidget(self)
-        built: dict[int, QWidget] = {
-            _INTAKE: self.intake,
-            _BENCH: self.bench,
-            _EVIDENCE: self.evidence,
-            _PARTS: self.parts,
-            _COMPARE: self.compare,
-        }
-        for number, _name in enumerate(STATIONS):
-            stations.addWidget(built.get(number) or ComingStation(number, self.state, self._look, self))
+        for station in (self.intake, self.bench, self.evidence, self.parts, self.compare, self.handover):
+            stations.addWidget(station)
+        assert stations.count() == len(STATIONS)
         return stations
 
     def _lay_out(self) -> None:
@@ -269,6 +266,15 @@ class MainWindow(QWidget):
         compare.trouble.connect(self.say)
         compare.proof_wanted.connect(self.sheets.put_proof)
 
+    def _connect_handover(self) -> None:
+        handover = self.handover
+        handover.text_wanted.connect(lambda name, text: self.requests.keep_job({name: text}))
+        handover.seal_wanted.connect(self.files.keep_seal)
+        handover.cause_wanted.connect(self.parts.ask_actual_cause)
+        handover.visit_wanted.connect(lambda path: self.files.show_stored(Path(path)))
+        handover.said.connect(self.say)
+        handover.done.connect(self.state.say_done)
+
     # ---- actions
 
     def _act(self) -> None:
@@ -308,9 +314,29 @@ class MainWindow(QWidget):
 
     def decode(self) -> None:
         """Go to the Evidence and wait for something to be decoded."""
-        self.show_station(_EVIDENCE)
+        self.show_station(STATIONS.index("Evidence"))
         self.evidence.pane.field.setFocus()
         self.evidence.pane.field.selectAll()
+
+    def save_report(self) -> None:
+        """Go to the report and let a person choose a file for it."""
+        self.show_station(STATIONS.index("Hand over"))
+        self.handover.ask_report()
+
+    def print_report(self) -> None:
+        """Go to the report and print it."""
+        self.show_station(STATIONS.index("Hand over"))
+        self.handover.ask_print()
+
+    def find_job(self) -> FindDialog:
+        """Find a job of the bench while typing."""
+        snapshot = self.state.snapshot
+        job = Path(snapshot.job_file) if snapshot is not None else Path()
+        dialog = FindDialog(job.parent, Path(self.handover.shop or job.parent), self._look, self)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.wanted.connect(lambda path: self.files.show_stored(Path(path)))
+        dialog.open()
+        return dialog
 
     def list_jobs(self) -> None:
         """Show the jobs on the bench as they are now."""
@@ -346,7 +372,7 @@ class MainWindow(QWidget):
 
     def show_system_logs(self) -> None:
         """Read the logs of the installed system, and add evidence from them."""
-        self.show_station(_EVIDENCE)
+        self.show_station(STATIONS.index("Evidence"))
         self.evidence.ask_system_logs()
 
     def show_access(self) -> None:

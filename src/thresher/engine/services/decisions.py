@@ -22,6 +22,7 @@ from thresher.model.findings import Severity
 from thresher.model.port import System
 from thresher.model.verdict import Verdict
 from thresher.protocol.events import DecisionsEvent
+from thresher.seal.seal import NewSeal, add_seal
 from thresher.shop.store import change_closed_jobs, closed_jobs_path, put_aside, read_closed_jobs
 
 _SUSPECTS_KEPT = 8
@@ -56,6 +57,18 @@ class DecisionService:
             detail = f"{error}{kept}"
             self._record.note("A file of the shop cannot be read", detail, Severity.WARNING, "X-860")
             return ()
+
+    @property
+    def shop_folder(self) -> str:
+        """The folder of what the shop keeps, empty where nothing is kept."""
+        return str(self._shop) if self._shop is not None else ""
+
+    def keep_seal(self, new: NewSeal) -> None:
+        """Keep a seal that a report of this job was given. Raises InputError for one of another job."""
+        sealed = new.seal.sealed
+        if sealed.job != self._record.writer.path.stem:
+            raise InputError("seal", [InputFault("job", f"it is of the job {sealed.job}")])
+        add_seal(self._record.writer, new)  # and no note of it: that would come after what the seal covers
 
     @property
     def changes(self) -> tuple[PriorChange, ...]:

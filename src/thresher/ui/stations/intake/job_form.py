@@ -89,6 +89,8 @@ class JobForm(Panel):
         self.column.addWidget(scrolled(inside, self))
         self.number = QLineEdit(inside)
         self.machine = QLineEdit(inside)
+        self.customer = QLineEdit(inside)
+        self.contact = QLineEdit(inside)
         self.words = QPlainTextEdit(inside)
         self._make_fields(inside)
         self._make_times(inside)
@@ -114,6 +116,16 @@ class JobForm(Panel):
             field.textEdited.connect(self._touched)
         self.number.setFixedWidth(62)
         self._inside.addLayout(fields)
+        person = QHBoxLayout()
+        person.setSpacing(4)
+        for label, field in (("Customer", self.customer), ("Contact", self.contact)):
+            field.setObjectName(f"job_{label.lower()}")
+            field.setAccessibleName(label)
+            field.setPlaceholderText(label.lower())
+            field.setToolTip("Printed on the customer's report; can be removed from old jobs: thresher forget")
+            person.addWidget(field, 1)
+            field.textEdited.connect(self._touched)
+        self._inside.addLayout(person)
         self.words.setObjectName("job_words")
         self.words.setAccessibleName("What the customer reports")
         self.words.setPlaceholderText("What the customer reports, in their own words: since when, what changed")
@@ -150,9 +162,11 @@ class JobForm(Panel):
         self.number.setText(snapshot.job.get("number", ""))
         self.machine.setText(snapshot.job.get("machine", ""))
         self.machine.setCursorPosition(0)
+        self.customer.setText(snapshot.job.get("customer", ""))
+        self.contact.setText(snapshot.job.get("contact", ""))
         self.words.setPlainText(snapshot.job.get("words", ""))
         stored = snapshot.kind == "stored job"
-        for field in (self.number, self.machine, self.words):
+        for field in (self.number, self.machine, self.customer, self.contact, self.words):
             field.setReadOnly(stored)
         for button in self._times.values():
             button.setEnabled(not stored)
@@ -217,6 +231,8 @@ class JobForm(Panel):
             {
                 "number": self.number.text().strip(),
                 "machine": self.machine.text().strip(),
+                "customer": self.customer.text().strip(),
+                "contact": self.contact.text().strip(),
                 "words": self.words.toPlainText(),
                 "symptoms": complaints_field(tuple(picked)),
             }
