@@ -83,9 +83,9 @@ class _SectionDelegate(QStyledItemDelegate):
         painter.setPen(QPen(QColor(colour), 2.4 if focused else 1.3, line))
         painter.drawRect(area)
         ink, width = scheme.ink if chosen else scheme.soft, area.width() - 18
-        draw_text(painter, QPointF(area.x() + 9, area.y() + 16), section.value, ink, 12, bold=chosen, width=width)
+        draw_text(painter, QPointF(area.x() + 9, area.y() + 14.5), section.value, ink, 12, bold=chosen, width=width)
         note = self._model.note(section)
-        draw_text(painter, QPointF(area.x() + 9, area.y() + 31), note, scheme.soft, 11, width=width)
+        draw_text(painter, QPointF(area.x() + 9, area.y() + 28.5), note, scheme.soft, 11, width=width)
         painter.restore()
 
 
