@@ -312,7 +312,7 @@ def test_another_job_comes_with_an_engine_of_its_own(
     window.show()
     window.show_station(0)
     link.open()
-    qtbot.waitUntil(lambda: len(window.intake.strip.cards) == 4, timeout=20_000)
+    qtbot.waitUntil(lambda: len(window.intake.strip.cards) == 6, timeout=20_000)
     place = next(n for n, card in enumerate(window.intake.strip.cards) if card.number == "0421")
     window.intake.strip.open(place)
     qtbot.waitUntil(lambda: state.job.get("number") == "0421", timeout=20_000)

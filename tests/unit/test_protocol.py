@@ -81,7 +81,7 @@ def test_commands_travel_there_and_back(command: Command[RunStatus]) -> None:
 
 
 def test_every_command_has_a_type_of_answer_and_a_method_of_its_own() -> None:
-    assert len(METHODS) == 58
+    assert len(METHODS) == 59
     assert answer_type(StartRun()) is RunStatus
     assert answer_type(StopRun()) is str
     assert answer_type(ListJobs()) is not None

@@ -8,7 +8,8 @@ from thresher.app.stored_verdict import job_verdict, shop_of
 from thresher.diagnosis.decision import read_prices
 from thresher.journal.jobfile import JobFile
 from thresher.journal.writer import JournalWriter
-from thresher.model.errors import EnvironmentFault, InputError, InputFault, ThresherError
+from thresher.model.errors import InputError, InputFault, ThresherError
+from thresher.model.regular_file import is_file
 from thresher.model.verdict import Verdict
 from thresher.model.whole_file import write_whole
 from thresher.report.html import Contents, Printed, collect, render_contents
@@ -117,11 +118,6 @@ def opened_job(folders: tuple[Path, ...], stem: str) -> JobFile | None:
     """Open the job file of a name in one of some folders, None where there is none. Raises ThresherError."""
     for folder in folders:
         path = folder / f"{stem}.thresher"
-        try:
-            if path.exists():
-                return JobFile(path, read_only=True)
-        except OSError as error:
-            raise EnvironmentFault(
-                f"looking for {path}", error.strerror or str(error), "Name it with --job."
-            ) from error
+        if is_file(path):
+            return JobFile(path, read_only=True)
     return None

@@ -5,6 +5,7 @@ from pathlib import Path
 from typing import Any
 
 from thresher.model.errors import EnvironmentFault
+from thresher.model.regular_file import is_file
 
 ENCLOSED = "thresher-seal.txt"
 """The attachment that holds the seal for a program."""
@@ -24,7 +25,7 @@ def pdf_of(html: str, enclosed: str = "") -> bytes:
     faces = "".join(
         f'@font-face {{ font-family: "{name}"; font-weight: {weight}; src: url("{(folder / file).as_uri()}"); }}\n'
         for name, weight, file in _FONTS
-        if (folder / file).exists()  # without them the page is set in whatever font there is
+        if is_file(folder / file)  # without them the page is set in whatever font there is
     )
 
     class OwnFonts(weasyprint.URLFetcher):  # type: ignore[misc]  # the package brings no types

@@ -25,7 +25,7 @@ from thresher.journal.lock import holder
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.job import JOB_FILE_ENDING
 from thresher.model.private_folder import made_folder
-from thresher.model.regular_file import is_file, is_there
+from thresher.model.regular_file import is_file, is_folder, is_link, is_there
 
 FORMAT = "thresher-backup/1"
 _LIST = "backup.json"
@@ -108,8 +108,8 @@ def _private(info: tarfile.TarInfo) -> tarfile.TarInfo:
 
 def _add_folder(archive: tarfile.TarFile, source: Path, name: str, listed: list[_Listed], left_out: list[str]) -> None:
     """Add the regular files of a folder; a file that cannot be read is listed with its reason."""
-    for path in sorted(source.rglob("*")) if source.is_dir() else ():
-        if path.name.endswith(_LEFT_OUT) or path.is_symlink() or not is_file(path):
+    for path in sorted(source.rglob("*")) if is_folder(source) else ():
+        if path.name.endswith(_LEFT_OUT) or is_link(path) or not is_file(path):
             continue
         with tempfile.TemporaryDirectory(prefix="thresher-backup-") as here:
             try:

@@ -11,6 +11,7 @@ from thresher.cli.exit_codes import COULD_NOT, FAULTS, FINE
 from thresher.cli.options import Json, Shop
 from thresher.cli.output import say, say_json
 from thresher.model.errors import InputError, InputFault
+from thresher.model.regular_file import is_folder
 
 Bench = Annotated[Path | None, typer.Option("--bench", help="The folder of the bench; this user's own if left out.")]
 Demo = Annotated[bool, typer.Option("--demo", help="The bench of the demo and of simulated machines.")]
@@ -136,7 +137,7 @@ def forget(
         if done.still_named:
             entries = "1 entry" if done.still_named == 1 else f"{done.still_named} entries"
             say(f"  {entries} of its record still have the name; the record is not changed")
-    if (folder / "shop").is_dir():
+    if is_folder(folder / "shop"):
         refreshed_index(folder / "jobs", folder / "shop")
     raise typer.Exit(COULD_NOT if failed else FINE)
 

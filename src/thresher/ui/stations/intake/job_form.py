@@ -164,8 +164,8 @@ class JobForm(Panel):
         self.machine.setCursorPosition(0)
         self.customer.setText(snapshot.job.get("customer", ""))
         self.contact.setText(snapshot.job.get("contact", ""))
-        for field in (self.customer, self.contact):
-            field.setCursorPosition(0)
+        self.customer.setCursorPosition(0)
+        self.contact.setCursorPosition(0)
         self.words.setPlainText(snapshot.job.get("words", ""))
         stored = snapshot.kind == "stored job"
         for field in (self.number, self.machine, self.customer, self.contact, self.words):
