@@ -15,6 +15,8 @@ WIDTH = 900
 LANE_HEIGHT = 92
 _LEFT, _RIGHT = 96, 12
 _COLUMNS = 420
+_POINTS_OF_LANE, _FEWEST_COLUMNS = 3_000, 60
+"""Columns of all channels of a lane together: of many channels nobody tells single columns apart on paper."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,12 +86,13 @@ def _draw_lane(lane: Lane, number: int, pyramid: Pyramid, begin: float, end: flo
     low, high = value_range(lane, pyramid, begin, end)
     top = number * LANE_HEIGHT + 24.0
     inner = LANE_HEIGHT - 12.0
+    columns = max(_FEWEST_COLUMNS, min(_COLUMNS, _POINTS_OF_LANE // max(1, len(lane.channels))))
 
     def y(value: float) -> float:
         return top + inner * (high - value) / (high - low)
 
     def path(channel: int) -> str:
-        times, values = pyramid.series(channel, begin, end, _COLUMNS)
+        times, values = pyramid.series(channel, begin, end, columns)
         with np.errstate(invalid="ignore"):  # a damaged file may hold anything, numbers without end among it
             values = values.astype(np.float64)  # numbers near the end of 32 bits would overflow
             heights = top + inner * (high - values) / (high - low)
