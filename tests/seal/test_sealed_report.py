@@ -86,6 +86,13 @@ def test_no_flipped_bit_of_a_report_goes_unnoticed(report: MakeReport, shop: Pat
     assert check(out, shop).valid
 
 
+def test_a_pdf_that_no_parser_understands_is_damaged_and_not_an_error(report: MakeReport, shop: Path) -> None:
+    out = report("report.pdf")
+    out.write_bytes(out.read_bytes().replace(b"/FlateDecode", b"/FlateDdcode"))
+    faults = check(out, shop).faults
+    assert faults[0] == "the PDF is damaged"
+
+
 def test_a_page_of_a_pdf_that_was_changed_is_named(report: MakeReport, shop: Path) -> None:
     out = report("report.pdf", usual_choice(Reader.SHOP))
     data = out.read_bytes()

@@ -14,6 +14,7 @@ import re
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TypeVar
 
 import msgspec
 import pypdf
@@ -33,16 +34,20 @@ _LINE = re.compile(
     rb" (?P<public>[A-Za-z0-9+/=]{44}) (?P<pages>-|[0-9a-f,]+)(?: -->)?\n\Z"
 )
 _ENCLOSED = re.compile(r'<div hidden id="thresher-seal">([A-Za-z0-9+/=]*)</div>')
-_PDF_ERRORS = (
-    pypdf.errors.PyPdfError,
-    ValueError,
-    KeyError,
-    TypeError,
-    AttributeError,
-    IndexError,
-    RecursionError,
-    OSError,
-)
+T = TypeVar("T")
+
+
+class _DamagedPdf(ValueError):
+    """A PDF that cannot be parsed."""
+
+
+def _parsed(data: bytes, read: Callable[[pypdf.PdfReader], T]) -> T:
+    """Return what `read` makes of a PDF. Raises _DamagedPdf, whatever the parser meets."""
+    logging.getLogger("pypdf").setLevel(logging.CRITICAL)
+    try:
+        return read(pypdf.PdfReader(io.BytesIO(data)))
+    except Exception as error:
+        raise _DamagedPdf(str(error) or type(error).__name__) from error
 
 
 def enclosed_of(seal: Seal) -> str:
@@ -61,11 +66,13 @@ def signed_file(data: bytes, seal: Seal, key: ShopKey) -> bytes:
 
 
 def _page_digests(data: bytes) -> str:
-    logging.getLogger("pypdf").setLevel(logging.CRITICAL)
-    pages = pypdf.PdfReader(io.BytesIO(data)).pages
-    if len(pages) > _MOST_PAGES:
+    return _parsed(data, _digests_of)
+
+
+def _digests_of(reader: pypdf.PdfReader) -> str:
+    if len(reader.pages) > _MOST_PAGES:
         return "-"
-    drawn = (page.get_contents() for page in pages)
+    drawn = (page.get_contents() for page in reader.pages)
     return ",".join(hashlib.sha256(each.get_data() if each is not None else b"").hexdigest()[:8] for each in drawn)
 
 
@@ -136,12 +143,12 @@ def _enclosed_seal(content: bytes) -> tuple[Seal | None, str]:
     """Return the seal inside a report, or why there is none."""
     try:
         if content.startswith(b"%PDF"):
-            text = pypdf.PdfReader(io.BytesIO(content)).attachments[ENCLOSED][0].decode("ascii")
+            text = _parsed(content, lambda reader: reader.attachments[ENCLOSED][0].decode("ascii"))
         else:
             found = _ENCLOSED.search(content.decode("utf-8", "replace"))
             text = found[1] if found is not None else ""
         return msgspec.json.decode(base64.b64decode(text, validate=True), type=Seal), ""
-    except (*_PDF_ERRORS, binascii.Error, msgspec.MsgspecError, UnicodeDecodeError) as error:
+    except (binascii.Error, msgspec.MsgspecError, ValueError) as error:
         return None, f"the seal inside cannot be read ({str(error)[:60] or type(error).__name__})"
 
 
@@ -155,7 +162,7 @@ def _where_changed(content: bytes, line: _Line, seal: Seal | None) -> list[str]:
         return []
     try:
         now = _page_digests(content).split(",")
-    except _PDF_ERRORS:
+    except _DamagedPdf:
         return ["the PDF is damaged"]
     then = line.pages.split(",")
     if len(now) != len(then):
