@@ -11,18 +11,18 @@ from pathlib import Path
 import msgspec
 import pytest
 
-from tests.seal.conftest import MakeReport, change, keys_of
+from tests.seal.conftest import MakeReport, change
 from thresher.journal.jobfile import JobFile
 from thresher.journal.writer import JournalWriter
-from thresher.model.errors import InputError
-from thresher.seal.keys import add_known_key, fingerprint, is_signed, key_path, known_keys, shop_key
+from thresher.model.errors import EnvironmentFault, InputError
+from thresher.seal.keys import add_known_key, fingerprint, is_signed, key_path, keyring_of, known_keys, shop_key
 from thresher.seal.seal import Seal, Sealed, make_seal
 from thresher.seal.verify import Checked, Signer, check_job
 
 
 def check(job: Path, shop: Path) -> Checked:
     with JobFile(job, read_only=True) as stored:
-        return check_job(stored, *keys_of(shop))[0]
+        return check_job(stored, keyring_of(shop))[0]
 
 
 def test_the_key_is_made_once_for_this_user_alone(shop: Path) -> None:
@@ -132,7 +132,7 @@ def test_the_row_that_was_changed_is_named(job: Path, shop: Path, report: MakeRe
     change(job, "UPDATE ticks SET late = late + 1 WHERE at = ?", at)
     minutes, seconds = divmod(round(at - began), 60)
     assert check(job, shop).faults == (
-        f"run 1 (Test sheet): the readings at 0:{minutes:02d}:{seconds:02d} was changed",
+        f"run 1 (Test sheet): the row of readings at 0:{minutes:02d}:{seconds:02d} was changed",
     )
 
 
@@ -140,7 +140,7 @@ def test_rows_that_are_gone_or_new_are_reported_with_their_number(job: Path, sho
     report()
     change(job, "DELETE FROM ticks WHERE at = (SELECT min(at) FROM ticks)")
     (fault,) = check(job, shop).faults
-    assert "it differs from the readings at" in fault
+    assert "it differs from the row of readings at" in fault
     assert "rows were sealed and" in fault
     change(job, "DELETE FROM ticks")
     change(job, "DELETE FROM marks WHERE run = 1")
@@ -200,3 +200,28 @@ def test_a_run_that_goes_on_is_left_out(job: Path, shop: Path) -> None:
     assert new.row_marks == ()
     expected = hashlib.sha256(f"{sealed.salt}\nIt runs.".encode()).hexdigest()
     assert [(each.name, each.digest) for each in sealed.sentences] == [("headline", expected)]
+
+
+def test_a_job_file_with_torn_pages_is_never_valid_and_never_a_bug(job: Path, shop: Path, report: MakeReport) -> None:
+    report()
+    whole, chance = job.read_bytes(), random.Random(3)
+    for _ in range(25):
+        place = chance.randrange(8_192, len(whole) - 4_096)
+        job.write_bytes(whole[:place] + bytes(2_048) + whole[place + 2_048 :])
+        try:
+            found = check(job, shop)
+        except (InputError, EnvironmentFault):
+            continue
+        assert not found.valid or _same_rows(job, whole), place
+
+
+def _same_rows(job: Path, whole: bytes) -> bool:
+    """Whether what was torn held none of the sealed rows, such as a free page or an index."""
+    other = job.with_name("whole.thresher")
+    other.write_bytes(whole)
+    with closing(sqlite3.connect(job)) as torn, closing(sqlite3.connect(other)) as before:
+        return all(
+            torn.execute(f"SELECT * FROM {table} ORDER BY 1, 2").fetchall()
+            == before.execute(f"SELECT * FROM {table} ORDER BY 1, 2").fetchall()
+            for table in ("runs", "ticks", "marks")
+        )

@@ -11,23 +11,25 @@ import pypdf
 import pytest
 
 from tests.conftest import Heard
-from tests.seal.conftest import MakeReport, change, keys_of
+from tests.seal.conftest import MakeReport, change
 from thresher.app.handing_over import compose, keep_seal, write_handover
 from thresher.app.stored_verdict import job_verdict
 from thresher.engine.engine import Engine
 from thresher.journal.jobfile import JobFile
 from thresher.journal.lock import acquire
 from thresher.model.errors import EnvironmentFault, InputError
-from thresher.report.sealed_file import check_report
+from thresher.report.sealed_file import check_report, signed_file
 from thresher.report.sealed_text import sentences_of
 from thresher.report.sections import Choice, Reader, Section, usual_choice
+from thresher.seal.keys import keyring_of, shop_key
+from thresher.seal.seal import Seal
 from thresher.seal.verify import Checked, Signer
 from thresher.shop.details import Paper, ShopDetails, keep_details
 from thresher.simulator.scenario import Scenario
 
 
 def check(path: Path, shop: Path, job: Path | None = None) -> Checked:
-    return check_report(path, *keys_of(shop), lambda _: JobFile(job, read_only=True) if job is not None else None)
+    return check_report(path, keyring_of(shop), lambda _: JobFile(job, read_only=True) if job is not None else None)
 
 
 def pages_of(path: Path) -> list[str]:
@@ -131,6 +133,27 @@ def test_a_changed_job_is_found_from_the_paper(report: MakeReport, shop: Path, j
     assert check(out, shop, job).faults == ("run 1 (Test sheet): the run itself was changed",)
 
 
+@pytest.mark.parametrize("name", ["report.html", "report.pdf"])
+def test_a_genuine_seal_in_a_report_that_somebody_else_signed_is_no_proof(
+    report: MakeReport, shop: Path, tmp_path: Path, name: str
+) -> None:
+    out = report(name)
+    data = out.read_bytes()
+    content = data[: data.rindex(b"thresher-seal 1 ") - (2 if name.endswith(".pdf") else 6)]
+    with_seal = JobFile(tmp_path / "0417-lighthouse.thresher", read_only=True)
+    with with_seal as stored:
+        seal = stored.seals(Seal)[-1]
+    forged = signed_file(content.replace(b"What we did", b"What we hid"), seal, shop_key(tmp_path / "elsewhere"))
+    out.write_bytes(forged)
+    assert "the file was signed with another key than the seal inside" in check(out, shop).faults
+
+
+def test_a_seal_of_either_shop_of_this_computer_is_of_this_shop(report: MakeReport, shop: Path, tmp_path: Path) -> None:
+    shop_key(tmp_path / "second")
+    found = check_report(report(), keyring_of(tmp_path / "second", shop), lambda _: None)
+    assert found.signer is Signer.THIS_SHOP
+
+
 def test_the_seal_of_one_report_does_not_fit_another(report: MakeReport, shop: Path) -> None:
     first, second = report("one.html"), report("two.html", usual_choice(Reader.SUPPLIER))
     cut = b"\n<!-- thresher-seal"
@@ -151,6 +174,13 @@ def test_every_page_carries_seal_number_and_that_the_machine_is_simulated(
         assert "SIMULATED MACHINE: no real machine was tested" in text
         assert f"Seal {code} job 0417" in text
         assert f"{number} / {len(pages)}" in text
+
+
+def test_a_report_is_set_in_another_font_where_ours_are_missing(
+    report: MakeReport, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("thresher.report.pdf.is_file", lambda _path: False)
+    assert "What was wrong" in pages_of(report("report.pdf"))[0]
 
 
 def test_the_customers_report_is_one_page_and_names_the_shop(report: MakeReport, shop: Path) -> None:
@@ -214,7 +244,7 @@ def test_a_job_without_a_run_still_gives_a_report(
     out = tmp_path / "empty.pdf"
     with JobFile(tmp_path / "job.thresher", read_only=True) as stored:
         written = write_handover(stored, out, usual_choice(Reader.CUSTOMER), shop)
-    assert written.seal is not None
+    assert written is not None
     assert "has not been tested yet" in pages_of(out)[0]
 
 
@@ -247,8 +277,8 @@ def test_a_job_that_a_bench_has_open_is_sealed_on_paper_and_that_is_said(job: Pa
     try:
         with JobFile(job, read_only=True) as stored:
             written = write_handover(stored, out, usual_choice(Reader.CUSTOMER), shop)
-        assert written.seal is not None
-        assert "the job file" in keep_seal(job, written.seal)
+        assert written is not None
+        assert "the job file" in keep_seal(job, written)
     finally:
         lock.close()
     assert check(out, shop, job).valid

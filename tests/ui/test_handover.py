@@ -164,7 +164,7 @@ def test_all_pages_are_printed_on_the_papers_size(window: MainWindow, tmp_path: 
     printer, out = printer_for(Paper.LETTER), tmp_path / "printed.pdf"
     printer.setOutputFormat(QPrinter.OutputFormat.PdfFormat)
     printer.setOutputFileName(str(out))
-    with qtbot.waitSignal(station.done, timeout=30_000) as done:
+    with qtbot.waitSignal(station.done, timeout=30_000, check_params_cb=lambda text: text != "Printing…") as done:
         station.print_sealed(found, printer)
     assert done.args == ["Printed: 1 page"]
     (page,) = pypdf.PdfReader(out).pages

@@ -9,6 +9,7 @@ from thresher.diagnosis.decision import read_prices
 from thresher.journal.jobfile import JobFile
 from thresher.journal.writer import JournalWriter
 from thresher.model.errors import InputError, InputFault, ThresherError
+from thresher.model.job import JOB_FILE_ENDING
 from thresher.model.regular_file import is_file
 from thresher.model.verdict import Verdict
 from thresher.model.whole_file import write_whole
@@ -18,31 +19,27 @@ from thresher.report.sealed_file import enclosed_of, signed_file
 from thresher.report.sealed_text import sentences_of
 from thresher.report.sections import Choice
 from thresher.seal.keys import ShopKey, fingerprint, shop_key
-from thresher.seal.seal import NewSeal, Seal, add_seal, make_seal, sentences_digest
+from thresher.seal.seal import NewSeal, Seal, Sentence, add_seal, make_seal, sentences_digest
 from thresher.seal.verify import covered_words
 from thresher.shop.details import ShopDetails, read_details
 from thresher.shop.store import prices_path
 
 SEALED_ENDINGS = (".html", ".pdf")
 _CHANGED = "the job has changed since the preview; look at it again before you hand it over"
-_PLACEHOLDER = Printed("AAAA-AAAA-AAAA-AAAA", "", "", "")
 
 
 @dataclass(frozen=True, slots=True)
 class Composed:
-    """A report before it is sealed: what is printed, its page without a seal, and one digest of its sentences."""
+    """A report before it is sealed: what is printed, its page without a seal, its sentences."""
 
     contents: Contents
     html: str
-    digest: str
+    sentences: tuple[Sentence, ...]
 
-
-@dataclass(frozen=True, slots=True)
-class Written:
-    """What came of writing a report: the new seal, None where there is none, and why not."""
-
-    seal: NewSeal | None = None
-    unsealed: str = ""
+    @property
+    def digest(self) -> str:
+        """One digest of all sentences, to see whether a report is still the one that was looked at."""
+        return sentences_digest(self.sentences)
 
 
 def compose(
@@ -56,10 +53,10 @@ def compose(
     """Compose the report of a job; `typed` are fields that a person has typed and that are not in the file yet.
 
     Raises InputError for a damaged job or shop file."""
-    told = verdict or job_verdict(stored, shop)
-    contents = collect(stored, told, choice, details, read_prices(prices_path(shop)), typed)
+    found = verdict or job_verdict(stored, shop)
+    contents = collect(stored, found, choice, details, read_prices(prices_path(shop)), typed)
     html = render_contents(contents)
-    return Composed(contents, html, sentences_digest(sentences_of(html)))
+    return Composed(contents, html, sentences_of(html))
 
 
 def write_handover(
@@ -70,8 +67,8 @@ def write_handover(
     expected: str = "",
     sealed: bool = True,
     typed: dict[str, str] | None = None,
-) -> Written:
-    """Write a report as HTML or PDF, sealed.
+) -> NewSeal | None:
+    """Write a report as HTML or PDF and return its seal, None where none was wanted.
 
     `expected` is the digest of the sentences that were looked at before. Raises InputError when they are others now,
     or for a damaged job or key, EnvironmentFault when the file cannot be written; no half file is left.
@@ -83,16 +80,15 @@ def write_handover(
         raise InputError("report", [InputFault("job", _CHANGED)])
     if not sealed:
         _write(out, composed.html, None, None)
-        return Written(None, "not asked for")
+        return None
     key = shop_key(mine)
-    sentences = sentences_of(render_contents(composed.contents, _PLACEHOLDER))
-    new = make_seal(stored, sentences, key, datetime.now(UTC).timestamp())
+    new = make_seal(stored, composed.sentences, key, datetime.now(UTC).timestamp())
     seal = new.seal
     printed = Printed(
         seal.code, covered_words(seal.sealed), f"{key.public} ({fingerprint(key.public)})", enclosed_of(seal)
     )
     _write(out, render_contents(composed.contents, printed), seal, key)
-    return Written(new)
+    return new
 
 
 def _write(out: Path, html: str, seal: Seal | None, key: ShopKey | None) -> None:
@@ -117,7 +113,7 @@ def keep_seal(job: Path, new: NewSeal) -> str:
 def opened_job(folders: tuple[Path, ...], stem: str) -> JobFile | None:
     """Open the job file of a name in one of some folders, None where there is none. Raises ThresherError."""
     for folder in folders:
-        path = folder / f"{stem}.thresher"
+        path = folder / f"{stem}{JOB_FILE_ENDING}"
         if is_file(path):
             return JobFile(path, read_only=True)
     return None

@@ -1,11 +1,8 @@
 """Making reports in a process of its own: a job file may be on a dying drive, and laying pages out takes seconds."""
 
-import subprocess
-
 import msgspec
 
-from thresher.model.errors import EnvironmentFault, InputError, InputFault
-from thresher.model.own_program import own_command
+from thresher.model.apart import Failure, ask_apart
 from thresher.report.history import MachineHistory
 from thresher.report.sections import Choice
 from thresher.seal.seal import NewSeal
@@ -55,20 +52,16 @@ class MadeReport(msgspec.Struct, frozen=True):
     digest: str = ""
     notes: dict[str, str] = {}
     proposed: dict[str, str] = {}
-    headline: str = ""
     seal: NewSeal | None = None
     state: SealState = SealState()
 
 
 class ReportAnswer(msgspec.Struct, frozen=True):
-    """A report or a history, or why there is none: what was wrong, where, and what to do."""
+    """A report or a history, or why there is none."""
 
     report: MadeReport | None = None
     history: MachineHistory | None = None
-    tried: str = ""
-    happened: str = ""
-    remedy: str = ""
-    faults: tuple[tuple[str, str], ...] = ()
+    failure: Failure | None = None
 
 
 def make_report(request: ReportRequest) -> MadeReport:
@@ -86,25 +79,7 @@ def read_history(request: HistoryRequest) -> MachineHistory:
 
 
 def _ask(what: str, order: bytes, tried: str) -> ReportAnswer:
-    try:
-        done = subprocess.run(
-            own_command("thresher.app.report_worker", what),
-            input=order,
-            capture_output=True,
-            timeout=_AT_MOST_S,
-            check=False,
-        )
-    except subprocess.TimeoutExpired as error:
-        remedy = "The drive with the job file may be failing: copy the job to another drive first."
-        raise EnvironmentFault(tried, f"not done after {_AT_MOST_S:.0f} s", remedy) from error
-    try:
-        answer = msgspec.json.decode(done.stdout, type=ReportAnswer)
-    except msgspec.DecodeError as error:
-        said = done.stderr.decode("utf-8", "replace").strip().rpartition("\n")[2]
-        happened = said or f"its process ended with {done.returncode}"
-        raise EnvironmentFault(tried, happened, "Try again; thresher log has more.") from error
-    if answer.faults:
-        raise InputError(answer.tried, [InputFault(*each) for each in answer.faults])
-    if answer.happened:
-        raise EnvironmentFault(answer.tried, answer.happened, answer.remedy)
+    answer = ask_apart(order, ReportAnswer, tried, _AT_MOST_S, "thresher.app.report_worker", what)
+    if answer.failure is not None:
+        raise answer.failure.error()
     return answer

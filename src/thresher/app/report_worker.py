@@ -14,6 +14,7 @@ from thresher.app.handing_over import SEALED_ENDINGS, compose, write_handover
 from thresher.app.report_apart import HistoryRequest, MadeReport, ReportAnswer, ReportRequest, SealState
 from thresher.app.stored_verdict import job_verdict
 from thresher.journal.jobfile import JobFile
+from thresher.model.apart import failure_of
 from thresher.model.errors import EnvironmentFault, InputError
 from thresher.model.whole_file import write_whole
 from thresher.report.files import ReportOptions, write_report
@@ -22,7 +23,7 @@ from thresher.report.history import history_of
 from thresher.report.html import Contents
 from thresher.report.pdf import pdf_of
 from thresher.report.sections import Section
-from thresher.seal.keys import known_keys, present_public
+from thresher.seal.keys import keyring_of
 from thresher.seal.seal import Seal, still_covers
 from thresher.seal.verify import check_job
 from thresher.shop.details import read_details
@@ -36,39 +37,37 @@ def report(request: ReportRequest) -> MadeReport:
             write_report(stored, out, ReportOptions(job_verdict(stored, shop), request.choice.serials, shop))
             return MadeReport()
         if not request.preview:
-            written = write_handover(
-                stored, out, request.choice, shop, request.expected, sealed=True, typed=request.typed
+            return MadeReport(
+                seal=write_handover(stored, out, request.choice, shop, request.expected, typed=request.typed)
             )
-            return MadeReport(seal=written.seal)
         composed = compose(stored, request.choice, shop, read_details(shop), typed=request.typed)
         write_whole(out, pdf_of(composed.html))
-        told = composed.contents.values["h"]
-        assert isinstance(told, Handover)
+        page = composed.contents.values["h"]
+        assert isinstance(page, Handover)
         return MadeReport(
             composed.digest,
-            section_notes(composed.contents, told),
-            told.proposed,
-            told.headline,
+            section_notes(composed.contents, page),
+            page.proposed,
             state=seal_state(stored, shop),
         )
 
 
-def section_notes(contents: Contents, told: Handover) -> dict[str, str]:
+def section_notes(contents: Contents, page: Handover) -> dict[str, str]:
     """Return for each section, by its title, what it holds in a few words."""
-    values, proof = contents.values, told.proof
+    values, proof = contents.values, page.proof
     pages, findings, left = values["pages"], values["findings"], values["left_open"]
     assert isinstance(pages, list) and isinstance(findings, list) and isinstance(left, tuple)
     found = sum(len(each) for _, each in findings)
     suspects = getattr(values["verdict"], "suspects", ())
     parts = getattr(values["machine"], "parts", ())
-    bill = told.bill
+    bill = page.bill
     return {
-        Section.WRONG.value: _many(len(told.wrong), "sentence") + ", can be edited",
-        Section.DONE.value: _many(len(told.done), "sentence") + ", can be edited",
+        Section.WRONG.value: _many(len(page.wrong), "sentence") + ", can be edited",
+        Section.DONE.value: _many(len(page.done), "sentence") + ", can be edited",
         Section.PROOF.value: f"{proof.minutes:.0f} min, {'no errors' if not proof.findings else 'with errors'}"
         if proof.minutes
         else "no load has run yet",
-        Section.WATCH.value: _many(len(told.watch), "note") + ", can be edited",
+        Section.WATCH.value: _many(len(page.watch), "note") + ", can be edited",
         Section.PRICE.value: (
             f"{'quote ' if bill.quote else ''}{bill.money(bill.total)}" if bill.lines else "nothing to charge"
         ),
@@ -92,7 +91,7 @@ def seal_state(stored: JobFile, shop: Path) -> SealState:
     seals = stored.seals(Seal)
     if not seals:
         return SealState()
-    newest = check_job(stored, known_keys(shop), present_public(shop), most=1)[0]
+    newest = check_job(stored, keyring_of(shop), most=1)[0]
     outdated = newest.valid and not still_covers(stored, seals[-1])
     return SealState(newest.code, newest.covers, newest.wall, newest.faults, outdated)
 
@@ -107,11 +106,8 @@ def main() -> int:
             answer = ReportAnswer(history=history_of(Path(asked.job), Path(asked.shop)))
         else:
             answer = ReportAnswer(report=report(msgspec.json.decode(order, type=ReportRequest)))
-    except InputError as error:
-        faults = tuple((fault.place, fault.message) for fault in error.faults)
-        answer = ReportAnswer(tried=error.source, faults=faults)
-    except EnvironmentFault as error:
-        answer = ReportAnswer(tried=error.tried, happened=error.happened, remedy=error.todo)
+    except (InputError, EnvironmentFault) as error:
+        answer = ReportAnswer(failure=failure_of(error))
     sys.stdout.buffer.write(msgspec.json.encode(answer))
     return 0
 

@@ -1,14 +1,12 @@
 """Comparing in a process of its own: a job file may be on a dying drive, and the numbers take a second or two."""
 
-import subprocess
 from dataclasses import dataclass, field
 
 import msgspec
 
 from thresher.compare.comparison import Comparison
 from thresher.compare.stored_spans import HotPart, RunRef
-from thresher.model.errors import EnvironmentFault, InputError, InputFault
-from thresher.model.own_program import own_command
+from thresher.model.apart import Failure, ask_apart
 
 _AT_MOST_S = 300.0
 
@@ -29,37 +27,17 @@ class Request:
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """What came of a request: a comparison, or why there is none: what was wrong, where, and what to do."""
+    """What came of a request: a comparison, or why there is none."""
 
     comparison: Comparison | None = None
-    tried: str = ""
-    happened: str = ""
-    remedy: str = ""
-    faults: tuple[tuple[str, str], ...] = ()
+    failure: Failure | None = None
 
 
 def compare_apart(request: Request) -> Comparison:
     """Compare runs in a process of its own. Raises InputError or EnvironmentFault."""
-    tried = "comparing runs"
-    try:
-        done = subprocess.run(
-            own_command("thresher.compare.worker"),
-            input=msgspec.json.encode(request),
-            capture_output=True,
-            timeout=_AT_MOST_S,
-            check=False,
-        )
-    except subprocess.TimeoutExpired as error:
-        remedy = "The drive with the job file may be failing: copy the job to another drive first."
-        raise EnvironmentFault(tried, f"not done after {_AT_MOST_S:.0f} s", remedy) from error
-    try:
-        answer = msgspec.json.decode(done.stdout, type=Answer)
-    except msgspec.DecodeError as error:
-        said = done.stderr.decode("utf-8", "replace").strip().rpartition("\n")[2]
-        happened = said or f"its process ended with {done.returncode}"
-        raise EnvironmentFault(tried, happened, "Try again; thresher log has more.") from error
-    if answer.comparison is not None:
-        return answer.comparison
-    if answer.faults:
-        raise InputError(answer.tried, [InputFault(*each) for each in answer.faults])
-    raise EnvironmentFault(answer.tried, answer.happened, answer.remedy)
+    order = msgspec.json.encode(request)
+    answer = ask_apart(order, Answer, "comparing runs", _AT_MOST_S, "thresher.compare.worker")
+    if answer.failure is not None:
+        raise answer.failure.error()
+    assert answer.comparison is not None
+    return answer.comparison

@@ -14,6 +14,7 @@ from thresher.compare.apart import Answer, Request
 from thresher.compare.comparison import Comparison, compare
 from thresher.compare.stored_spans import HotPart, RunRef, RunSpan, list_runs, read_spans
 from thresher.heat.analysis import analyse
+from thresher.model.apart import failure_of
 from thresher.model.errors import EnvironmentFault, InputError, InputFault
 from thresher.model.parts import PartKind
 
@@ -53,11 +54,8 @@ def main() -> int:
     request = msgspec.json.decode(sys.stdin.buffer.read(), type=Request)
     try:
         answer = Answer(carry_out(request))
-    except InputError as error:
-        faults = tuple((fault.place, fault.message) for fault in error.faults)
-        answer = Answer(tried=error.source, faults=faults)
-    except EnvironmentFault as error:
-        answer = Answer(tried=error.tried, happened=error.happened, remedy=error.todo)
+    except (InputError, EnvironmentFault) as error:
+        answer = Answer(failure=failure_of(error))
     sys.stdout.buffer.write(msgspec.json.encode(answer))
     return 0
 

@@ -37,7 +37,7 @@ def run_rows(connection: sqlite3.Connection, run: int, last_mark: int) -> Iterat
     ticks = connection.execute("SELECT at, wall, late, reading, missing FROM ticks WHERE run = ? ORDER BY at", (run,))
     for at, wall, late, reading, missing in ticks:
         head = struct.pack("<qddq", run, at, wall, late)
-        name = f"the readings at {clock_text(at - began)}"
+        name = f"the row of readings at {clock_text(at - began)}"
         yield CanonicalRow(b"T" + head + _text(bytes(reading)) + _text((missing or "").encode()), name)
     marks = connection.execute(
         "SELECT mark, at, kind, body FROM marks WHERE run = ? AND mark <= ? ORDER BY mark", (run, last_mark)

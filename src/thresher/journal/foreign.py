@@ -73,7 +73,8 @@ def _our_columns() -> dict[str, list[tuple[str, str, int]]]:
         return {name: _columns(fresh, name) for name in names}
 
 
-_DAMAGE = (sqlite3.Error, msgspec.MsgspecError, ValueError, TypeError, KeyError, OverflowError, RecursionError)
+DAMAGE = (sqlite3.Error, msgspec.MsgspecError, ValueError, TypeError, KeyError, OverflowError, RecursionError)
+"""What reading a damaged job file raises."""
 
 
 def says_damage(method: Callable[P, R]) -> Callable[P, R]:
@@ -88,17 +89,18 @@ def says_damage(method: Callable[P, R]) -> Callable[P, R]:
         except sqlite3.OperationalError as error:
             if (getattr(error, "sqlite_errorname", "") or "").startswith(("SQLITE_BUSY", "SQLITE_LOCKED")):
                 raise
-            raise _damaged(arguments, method.__name__, error) from error
-        except _DAMAGE as error:
-            raise _damaged(arguments, method.__name__, error) from error
+            raise damage_of(arguments[0], method.__name__, error) from error
+        except DAMAGE as error:
+            raise damage_of(arguments[0], method.__name__, error) from error
 
     return reading
 
 
-def _damaged(arguments: tuple[Any, ...], what: str, error: Exception) -> InputError:
+def damage_of(file: Any, what: str, error: Exception) -> InputError:
+    """Return the error of a job file (an object with a `path`) that is damaged in what is read of it."""
     words = str(error).partition("\n")[0][:120]
     where = what.replace("_", " ")
-    return InputError(str(arguments[0].path), [InputFault(where, f"the file is damaged here ({words})")])
+    return InputError(str(file.path), [InputFault(where, f"the file is damaged here ({words})")])
 
 
 def all_say_damage(made: type[R]) -> type[R]:

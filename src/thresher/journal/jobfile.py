@@ -20,7 +20,7 @@ import numpy as np
 import numpy.typing as npt
 
 from thresher.journal.canonical import CanonicalRow, outside_rows, run_rows
-from thresher.journal.foreign import all_say_damage
+from thresher.journal.foreign import DAMAGE, all_say_damage, damage_of
 from thresher.journal.lock import holder
 from thresher.journal.opening import connect, connect_read_only, sentence_of
 from thresher.journal.rows import (
@@ -414,16 +414,13 @@ class JobFile:
 
     def finding_codes(self) -> list[str]:
         """Return the fault codes of all findings."""
-        rows = self._connection.execute(
-            "SELECT DISTINCT json_extract(body, '$.code') FROM marks WHERE kind = 'finding' ORDER BY 1"
-        )
-        return [str(code) for (code,) in rows if code]
+        query = "SELECT DISTINCT json_extract(body, '$.code') FROM marks WHERE kind = 'finding' ORDER BY 1"
+        return [str(code) for (code,) in self._connection.execute(query) if code]
 
     def entry_texts(self) -> list[str]:
         """Return the text of every entry on the tape and of every finding, as it is stored."""
-        return [
-            body for (body,) in self._connection.execute("SELECT body FROM marks WHERE kind IN ('tape', 'finding')")
-        ]
+        query = "SELECT body FROM marks WHERE kind IN ('tape', 'finding')"
+        return [body for (body,) in self._connection.execute(query)]
 
     def last_mark(self) -> int:
         """Return the number of the newest mark that is not of a seal, 0 without one."""
@@ -439,10 +436,10 @@ class JobFile:
 
     def canonical_rows(self, run: int, last_mark: int) -> Iterator[CanonicalRow]:
         """Yield the rows of a run (0: what belongs to none) up to a mark, as a seal covers them."""
-        if run:
-            yield from run_rows(self._connection, run, last_mark)
-        else:
-            yield from outside_rows(self._connection, last_mark)
+        try:
+            yield from run_rows(self._connection, run, last_mark) if run else outside_rows(self._connection, last_mark)
+        except DAMAGE as error:  # the rows come one by one, after this method has returned
+            raise damage_of(self, "rows", error) from error
 
     def seals(self, type_: type[T]) -> list[T]:
         """Return the seals of the job, oldest first."""

@@ -43,16 +43,9 @@ class Handover:
     watch: tuple[str, ...]
     bill: Bill
     proposed: dict[str, str]
-    repaired: bool
 
 
-class _Tables(msgspec.Struct):
-    modes: dict[str, dict[str, str]]
-    parts: dict[str, dict[str, str]]
-
-
-@dataclass(frozen=True, slots=True)
-class _PlainWords:
+class _PlainWords(msgspec.Struct, frozen=True):
     modes: dict[str, dict[str, str]]
     parts: dict[str, dict[str, str]]
 
@@ -64,9 +57,7 @@ class _PlainWords:
 
 def _plain_words() -> _PlainWords:
     text = resources.files("thresher.report").joinpath("plain_words.toml").read_text(encoding="utf-8")
-    data = parse_toml(text, "plain_words.toml", "thresher-plain-words/1")
-    tables = msgspec.convert(data, _Tables)
-    return _PlainWords(tables.modes, tables.parts)
+    return msgspec.convert(parse_toml(text, "plain_words.toml", "thresher-plain-words/1"), _PlainWords)
 
 
 def handover_of(
@@ -97,7 +88,6 @@ def handover_of(
         _paragraphs(chosen["text_watch"]),
         bill_of(book, verdict, details, prices),
         texts | {"text_summary": subline},
-        bool(repairs),
     )
 
 

@@ -169,13 +169,13 @@ def collect(
     machine = stored.machine()
     shown = machine if machine is None or choice.serials else masked(machine)
     book, decisions = stored.book() or EMPTY_BOOK, stored.decisions()
-    told = handover_of(stored, fields, verdict, details, prices)
+    page = handover_of(stored, fields, verdict, details, prices)
     last = decisions.locked[-1] if decisions.locked else None
     values: dict[str, object] = {
         "job": dict.fromkeys(FIELDS, "") | fields,
-        "h": told,
-        "proof_chart": draw_proof(told.proof),
-        "day": day_words(runs[-1].began_wall) if runs else day_words(datetime.now(UTC).timestamp()),
+        "h": page,
+        "proof_chart": draw_proof(page.proof),
+        "day": day_words(datetime.now(UTC).timestamp()),
         "machine_name": machine.name if machine is not None else "",
         "pages": pages,
         "findings": [(f"Run {page.run.number}", page.findings) for page in pages if page.findings] + _outside(stored),
@@ -228,8 +228,8 @@ def _brief(raw: str) -> str:
     return raw if len(raw) <= _LONGEST_RAW else f"{raw[:_LONGEST_RAW]}…"
 
 
-def render_contents(contents: Contents, seal: Printed | None = None, unsealed: str = "") -> str:
-    """Return a report as HTML; `unsealed` says why there is no seal."""
+def render_contents(contents: Contents, seal: Printed | None = None) -> str:
+    """Return a report as HTML, with its seal where it has one."""
     environment = jinja2.Environment(
         undefined=jinja2.StrictUndefined,
         loader=jinja2.PackageLoader("thresher.report", "templates"),
@@ -260,7 +260,6 @@ def render_contents(contents: Contents, seal: Printed | None = None, unsealed: s
         seal=seal,
         covers=seal.covers if seal is not None else "",
         key_words=seal.key_words if seal is not None else "",
-        unsealed=unsealed,
         version=__version__,
     )
 

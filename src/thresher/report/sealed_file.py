@@ -24,7 +24,7 @@ from thresher.model.errors import InputError, InputFault, ThresherError
 from thresher.model.regular_file import read_regular
 from thresher.report.pdf import ENCLOSED
 from thresher.report.sealed_text import sentences_of
-from thresher.seal.keys import KnownKeys, ShopKey, is_signed
+from thresher.seal.keys import Keyring, ShopKey, is_signed
 from thresher.seal.seal import Seal
 from thresher.seal.verify import Checked, check_signature, job_faults, sentence_faults, signer_of
 
@@ -85,7 +85,7 @@ class _Line:
     pages: str
 
 
-def check_report(path: Path, known: KnownKeys, present: str, find_job: Callable[[str], JobFile | None]) -> Checked:
+def check_report(path: Path, keys: Keyring, find_job: Callable[[str], JobFile | None]) -> Checked:
     """Check a report file, and its job where `find_job` finds it by name.
 
     Raises InputError for a file that is no sealed report, EnvironmentFault when it cannot be read.
@@ -99,7 +99,7 @@ def check_report(path: Path, known: KnownKeys, present: str, find_job: Callable[
         raise InputError(str(path), [InputFault("seal", _no_seal(data))])
     line = _Line(**{name: value.decode() for name, value in found.groupdict().items()})
     content = data[: found.start()]
-    signer = signer_of(line.public, known, present)
+    signer = signer_of(line.public, keys)
     if not is_signed(f"{line.code} {line.digest} {line.pages}".encode(), line.signature, line.public):
         return Checked(line.code, 0.0, signer, ("the line that signs the file: it was changed or made up",), ())
     seal, trouble = _enclosed_seal(content)
@@ -108,9 +108,12 @@ def check_report(path: Path, known: KnownKeys, present: str, find_job: Callable[
         faults += _where_changed(content, line, seal) or ["the file was changed, outside of the sealed sentences"]
     if seal is None:
         return Checked(line.code, 0.0, signer, tuple(faults or [trouble]), ())
-    checked = check_signature(seal, known, present)
+    checked = check_signature(seal, keys)
     if seal.code != line.code:
         faults.append(f"the seal inside is {seal.code}, the file was signed with {line.code}")
+    if seal.public != line.public:
+        # a genuine seal in a file that somebody else has changed and signed
+        faults.append("the file was signed with another key than the seal inside")
     faults += checked.faults
     notes = list(checked.notes)
     if checked.valid:

@@ -5,6 +5,7 @@ The private key is a PEM file (PKCS #8), the public ones are 32 bytes in base64 
 
 import base64
 import binascii
+import contextlib
 import hashlib
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -45,6 +46,14 @@ class KnownKeys:
     def of(self, public: str) -> KnownKey | None:
         """Return a key that is known."""
         return next((each for each in self.keys if each.public == public), None)
+
+
+@dataclass(frozen=True, slots=True)
+class Keyring:
+    """The public keys that a seal is checked with: all that are known, and those that are signed with now."""
+
+    known: KnownKeys
+    present: frozenset[str]
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,12 +115,18 @@ def add_known_key(shop: Path, public: str, name: str, own: bool = False) -> Know
     return new
 
 
-def present_public(shop: Path) -> str:
-    """Return the public key that a shop signs with now, empty where it has none or it cannot be read."""
-    try:
-        return _public_of(_read_key(key_path(shop))) if is_there(key_path(shop)) else ""
-    except (InputError, EnvironmentFault):
-        return ""  # what is checked does not need it: the known keys say whose a seal is
+def keyring_of(*shops: Path) -> Keyring:
+    """Return the keys of shop folders. Raises InputError.
+
+    A private key that cannot be read is left out: a seal is checked without it, and the known keys say whose it is.
+    """
+    known = tuple(key for shop in shops for key in known_keys(shop).keys)
+    present = set()
+    for shop in shops:
+        if is_there(key_path(shop)):
+            with contextlib.suppress(InputError, EnvironmentFault):
+                present.add(_public_of(_read_key(key_path(shop))))
+    return Keyring(KnownKeys(keys=known), frozenset(present))
 
 
 def _public_of(private: Ed25519PrivateKey) -> str:

@@ -8,7 +8,7 @@ from itertools import zip_longest
 import msgspec
 
 from thresher.journal.jobfile import JobFile
-from thresher.seal.keys import KnownKeys, fingerprint, is_signed
+from thresher.seal.keys import Keyring, fingerprint, is_signed
 from thresher.seal.seal import ROW_MARK, Seal, Sealed, Sentence, digest_of_run, digest_of_text
 
 _MOST_ROWS_NAMED = 5
@@ -43,11 +43,11 @@ class Checked:
         return not self.faults
 
 
-def signer_of(public: str, known: KnownKeys, present: str) -> Signer:
-    """Return whose key a public key is; `present` is the one that the shop signs with now."""
-    if public == present:
+def signer_of(public: str, keys: Keyring) -> Signer:
+    """Return whose key a public key is."""
+    if public in keys.present:
         return Signer.THIS_SHOP
-    key = known.of(public)
+    key = keys.known.of(public)
     if key is None:
         return Signer.UNKNOWN
     return Signer.EARLIER_KEY if key.own else Signer.KNOWN_SHOP
@@ -60,9 +60,9 @@ def covered_words(sealed: Sealed) -> str:
     return ", ".join(f"{count:,} {word}{'' if count == 1 else 's'}" for count, word in counts)
 
 
-def check_signature(seal: Seal, known: KnownKeys, present: str) -> Checked:
+def check_signature(seal: Seal, keys: Keyring) -> Checked:
     """Check a seal by itself: whether its signature is that of its key over its text, and whose key that is."""
-    signer = signer_of(seal.public, known, present)
+    signer = signer_of(seal.public, keys)
     if not is_signed(seal.body.encode(), seal.signature, seal.public):
         fault = "the seal itself: its signature does not match; the seal was changed or made up"
         return Checked(seal.code, 0.0, signer, (fault,), ())
@@ -70,7 +70,7 @@ def check_signature(seal: Seal, known: KnownKeys, present: str) -> Checked:
         sealed = seal.sealed
     except msgspec.MsgspecError:
         return Checked(seal.code, 0.0, signer, ("the seal itself: it is of another format",), ())
-    name = known.of(seal.public)
+    name = keys.known.of(seal.public)
     notes = {
         Signer.THIS_SHOP: "signed with this shop's key",
         Signer.EARLIER_KEY: "signed with an earlier key of this shop",
@@ -133,11 +133,11 @@ def sentence_faults(sentences: Sequence[Sentence], sealed: Sealed) -> tuple[str,
     return (*faults, *(f"“{name}”: it was added after the report was sealed" for name in there))
 
 
-def check_job(stored: JobFile, known: KnownKeys, present: str, most: int | None = None) -> tuple[Checked, ...]:
+def check_job(stored: JobFile, keys: Keyring, most: int | None = None) -> tuple[Checked, ...]:
     """Check the seals of a job, the newest first; with `most` only so many of them."""
     found = []
     for seal in list(reversed(stored.seals(Seal)))[:most]:
-        checked = check_signature(seal, known, present)
+        checked = check_signature(seal, keys)
         if checked.valid:
             sealed = seal.sealed
             notes = list(checked.notes)

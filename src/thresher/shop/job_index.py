@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from thresher.journal.jobfile import JobFile, read_job
-from thresher.model.errors import EnvironmentFault, ThresherError
+from thresher.model.errors import ThresherError
 from thresher.model.job import JOB_FILE_ENDING, parse_complaints
 from thresher.shop.store import NewerFile, change_file, read_file
 
@@ -89,7 +89,7 @@ def refreshed_index(jobs: Path, shop: Path, progress: Callable[[int, int], None]
     if changed or len(there) != len(known):
         try:
             change_file(index_path(shop), FORMAT, JobIndex(), lambda _: index)
-        except (EnvironmentFault, ThresherError):
+        except ThresherError:
             return index  # found all the same; it is read again next time
     return index
 

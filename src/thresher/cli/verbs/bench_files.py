@@ -11,7 +11,8 @@ from thresher.cli.exit_codes import COULD_NOT, FAULTS, FINE
 from thresher.cli.options import Json, Shop
 from thresher.cli.output import say, say_json
 from thresher.model.errors import InputError, InputFault
-from thresher.model.regular_file import is_folder
+from thresher.model.job import JOB_FILE_ENDING
+from thresher.model.regular_file import is_file, is_folder
 
 Bench = Annotated[Path | None, typer.Option("--bench", help="The folder of the bench; this user's own if left out.")]
 Demo = Annotated[bool, typer.Option("--demo", help="The bench of the demo and of simulated machines.")]
@@ -149,4 +150,4 @@ def _older(jobs: Path, before: str) -> list[Path]:
         limit = datetime.strptime(before, "%Y-%m-%d").astimezone().timestamp()
     except ValueError as error:
         raise InputError("--before", [InputFault("date", f"there is no {before}")]) from error
-    return [path for path in sorted(jobs.glob("*.thresher")) if path.stat().st_mtime < limit]
+    return [path for path in sorted(jobs.glob(f"*{JOB_FILE_ENDING}")) if is_file(path) and path.stat().st_mtime < limit]

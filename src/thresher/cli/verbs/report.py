@@ -46,11 +46,11 @@ def report(
             say(f"Written: {out}")
             return
         choice = _choice(reader, paper or read_details(mine).paper.value, mask)
-        written = handing_over.write_handover(stored, out, choice, mine, sealed=seal)
+        seal_made = handing_over.write_handover(stored, out, choice, mine, sealed=seal)
     say(f"Written: {out}")
-    if written.seal is not None:
-        say(f"Seal {written.seal.seal.code}")
-        trouble = handing_over.keep_seal(job, written.seal)
+    if seal_made is not None:
+        say(f"Seal {seal_made.seal.code}")
+        trouble = handing_over.keep_seal(job, seal_made)
         if trouble:
             say(f"The job itself does not hold this seal: {trouble}")
 

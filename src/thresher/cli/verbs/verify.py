@@ -14,7 +14,7 @@ from thresher.model.job import JOB_FILE_ENDING
 
 if TYPE_CHECKING:
     from thresher.journal.jobfile import JobFile
-    from thresher.seal.keys import KnownKeys
+    from thresher.seal.keys import Keyring
     from thresher.seal.verify import Checked
 
 
@@ -34,18 +34,18 @@ def verify(
 
     folders = tuple(bench_folder(simulated) / "jobs" for simulated in (False, True))
     shops = (shop,) if shop is not None else tuple(folder.parent / "shop" for folder in folders)
-    known, present = _keys(shops, key)
+    keys = _keys(shops, key)
 
     def find(stem: str) -> "JobFile | None":
         return JobFile(job, read_only=True) if job is not None else opened_job((*folders, file.parent), stem)
 
     if file.suffix == JOB_FILE_ENDING:
         with JobFile(file, read_only=True) as stored:
-            checked = check_job(stored, known, present)
+            checked = check_job(stored, keys)
         if not checked:
             raise InputError(str(file), [InputFault("seal", "it has none: no report of this job was sealed yet")])
     else:
-        checked = (check_report(file, known, present, find),)
+        checked = (check_report(file, keys, find),)
     if json:
         say_json([{"file": str(file), "valid": each.valid, "seal": each} for each in checked])
     else:
@@ -54,15 +54,15 @@ def verify(
     raise typer.Exit(FINE if all(each.valid for each in checked) else FAULTS)
 
 
-def _keys(shops: "tuple[Path, ...]", key: str) -> "tuple[KnownKeys, str]":
-    """Return the public keys that are known on this computer, and the one that it signs with now."""
-    from thresher.seal.keys import KnownKey, KnownKeys, known_keys, present_public
+def _keys(shops: "tuple[Path, ...]", key: str) -> "Keyring":
+    """Return the keys of this computer's shops, and one given by hand."""
+    from thresher.seal.keys import Keyring, KnownKey, KnownKeys, keyring_of
 
-    found = [each for shop in shops for each in known_keys(shop).keys]
-    if key:
-        found.append(KnownKey(public=key.strip(), name="the key given by hand", since=0.0, own=False))
-    present = next((public for shop in shops if (public := present_public(shop))), "")
-    return KnownKeys(keys=tuple(found)), present
+    keys = keyring_of(*shops)
+    if not key:
+        return keys
+    given = KnownKey(public=key.strip(), name="the key given by hand", since=0.0, own=False)
+    return Keyring(KnownKeys(keys=(*keys.known.keys, given)), keys.present)
 
 
 def _print(file: Path, checked: "Checked") -> None:

@@ -14,13 +14,13 @@ from PyQt6.QtCore import (
     Qt,
     pyqtSignal,
 )
-from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen
+from PyQt6.QtGui import QColor, QPainter, QPen
 from PyQt6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
 from thresher.compare.comparison import MOST_RUNS, RunHeat
 from thresher.compare.stored_spans import RunChoice, RunRef
 from thresher.ui.look import Look, draw_text
-from thresher.ui.paper_list import PaperList
+from thresher.ui.paper_list import PickList
 from thresher.ui.stations.compare.marks import colour_of, letter_of
 
 Index = QModelIndex | QPersistentModelIndex
@@ -137,7 +137,7 @@ class _RunDelegate(QStyledItemDelegate):
         painter.restore()
 
 
-class RunsList(PaperList):
+class RunsList(PickList):
     """The list. `picks_changed` comes when a run is selected or deselected, with a click, Space or Enter."""
 
     picks_changed = pyqtSignal()
@@ -168,21 +168,8 @@ class RunsList(PaperList):
         self.runs.refresh()
         self.picks_changed.emit()
 
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Space and Enter select."""
-        choice = self.chosen()
-        if event is not None and event.key() in (Qt.Key.Key_Space, Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            if choice is not None:
-                self.toggle(choice)
-            event.accept()
-            return
-        super().keyPressEvent(event)
-
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
-        """A click selects."""
-        super().mouseReleaseEvent(event)
-        if event is not None and event.button() is Qt.MouseButton.LeftButton:
-            index = self.indexAt(event.pos())
-            choice = index.data(CHOICE_ROLE)
-            if isinstance(choice, RunChoice):
-                self.toggle(choice)
+    def pick(self, index: QModelIndex) -> None:
+        """Put a row in, or leave it out."""
+        choice = index.data(CHOICE_ROLE)
+        if isinstance(choice, RunChoice):
+            self.toggle(choice)

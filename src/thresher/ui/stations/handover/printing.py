@@ -1,6 +1,6 @@
 """Printing the pages of a PDF on whatever printer was chosen."""
 
-from PyQt6.QtCore import QRectF, QSize
+from PyQt6.QtCore import QBuffer, QByteArray, QRectF, QSize
 from PyQt6.QtGui import QPageSize, QPainter
 from PyQt6.QtPdf import QPdfDocument
 from PyQt6.QtPrintSupport import QPrinter
@@ -20,8 +20,15 @@ def printer_for(paper: Paper) -> QPrinter:
     return printer
 
 
-def print_pdf(document: QPdfDocument, printer: QPrinter) -> int:
-    """Print all pages and return how many there were. Raises EnvironmentFault when the printer does not begin."""
+def print_pdf(data: bytes, printer: QPrinter) -> int:
+    """Print all pages of a PDF and return how many there were; may be called on any thread.
+
+    Raises EnvironmentFault when the printer does not start.
+    """
+    document, buffer = QPdfDocument(None), QBuffer()
+    buffer.setData(QByteArray(data))
+    buffer.open(QBuffer.OpenModeFlag.ReadOnly)
+    document.load(buffer)
     painter = QPainter()
     if not painter.begin(printer):
         raise EnvironmentFault("printing the report", "the printer did not start", "Save it as PDF and print that.")
@@ -33,4 +40,6 @@ def print_pdf(document: QPdfDocument, printer: QPrinter) -> int:
         size = QSize(round(area.width() * scale), round(area.height() * scale))
         painter.drawImage(QRectF(0, 0, area.width(), area.height()), document.render(number, size))
     painter.end()
-    return document.pageCount()
+    pages = document.pageCount()
+    document.close()
+    return pages

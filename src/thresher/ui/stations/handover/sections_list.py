@@ -11,12 +11,12 @@ from PyQt6.QtCore import (
     Qt,
     pyqtSignal,
 )
-from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen
+from PyQt6.QtGui import QColor, QPainter, QPen
 from PyQt6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
 from thresher.report.sections import USUAL, Reader, Section
 from thresher.ui.look import Look, draw_text
-from thresher.ui.paper_list import PaperList
+from thresher.ui.paper_list import PickList
 
 Index = QModelIndex | QPersistentModelIndex
 SECTION_ROLE = Qt.ItemDataRole.UserRole
@@ -89,7 +89,7 @@ class _SectionDelegate(QStyledItemDelegate):
         painter.restore()
 
 
-class SectionsList(PaperList):
+class SectionsList(PickList):
     """The list. `changed` comes when a section is put in or left out, with a click, Space or Enter."""
 
     changed = pyqtSignal()
@@ -121,20 +121,8 @@ class SectionsList(PaperList):
         self.sections.notes = notes
         self.sections.refresh()
 
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Space and Enter put in and leave out."""
-        section = self.currentIndex().data(SECTION_ROLE)
-        if event is not None and event.key() in (Qt.Key.Key_Space, Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            if isinstance(section, Section):
-                self.toggle(section)
-            event.accept()
-            return
-        super().keyPressEvent(event)
-
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
-        """A click puts in and leaves out."""
-        super().mouseReleaseEvent(event)
-        if event is not None and event.button() is Qt.MouseButton.LeftButton:
-            section = self.indexAt(event.pos()).data(SECTION_ROLE)
-            if isinstance(section, Section):
-                self.toggle(section)
+    def pick(self, index: QModelIndex) -> None:
+        """Put a row in, or leave it out."""
+        section = index.data(SECTION_ROLE)
+        if isinstance(section, Section):
+            self.toggle(section)

@@ -5,9 +5,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from PyQt6.QtCore import QBuffer, QByteArray, QSize, QTimer, pyqtSignal
+from PyQt6.QtCore import QSize, QTimer, pyqtSignal
 from PyQt6.QtGui import QShowEvent
-from PyQt6.QtPdf import QPdfDocument
 from PyQt6.QtPrintSupport import QPrintDialog, QPrinter
 from PyQt6.QtWidgets import (
     QButtonGroup,
@@ -33,7 +32,7 @@ from thresher.report.files import INVOICE
 from thresher.report.history import MachineHistory
 from thresher.report.sections import USUAL, Choice, Reader
 from thresher.seal.seal import NewSeal
-from thresher.shop.details import Paper, ShopDetails, keep_details, read_details
+from thresher.shop.details import ShopDetails, keep_details, read_details
 from thresher.ui.background import in_background
 from thresher.ui.form import Panel, form_style
 from thresher.ui.look import Look
@@ -82,6 +81,7 @@ class HandoverStation(QWidget):
         self._state, self._look = state, look
         self._details = ShopDetails()
         self._shown_for: tuple[object, ...] | None = None
+        self._history_for: tuple[object, ...] | None = None
         self._job = ""
         self._wanted: ReportRequest | None = None
         self._running = False
@@ -192,7 +192,7 @@ class HandoverStation(QWidget):
     def showEvent(self, event: QShowEvent | None) -> None:
         """Show the report as it is now."""
         super().showEvent(event)
-        self._shown_for = None
+        self._shown_for = self._history_for = None
         self._follow()
 
     def _follow(self) -> None:
@@ -208,11 +208,14 @@ class HandoverStation(QWidget):
             self._read_details()
         fields = tuple(sorted((name, value) for name, value in job.items() if name not in TEXTS))
         run = self._state.run
-        now = (self._job, run.run, str(run.state), fields, self._state.book, self._state.decided.decisions)
+        decisions = self._state.decided.decisions
+        now = (self._job, run.run, str(run.state), fields, self._state.book, decisions)
         if now != self._shown_for:
             self._shown_for = now
             self._show_cause()
-            self._read_history()
+            if (self._job, decisions) != self._history_for:
+                self._history_for = (self._job, decisions)
+                self._read_history()
             self._later.start()
 
     def _show_cause(self) -> None:
@@ -377,21 +380,14 @@ class HandoverStation(QWidget):
         dialog.open()
 
     def print_sealed(self, found: _Preview, printer: QPrinter) -> None:
-        """Print a sealed report and keep its seal."""
-        document, buffer = QPdfDocument(self), QBuffer(self)
-        buffer.setData(QByteArray(found.pdf))
-        buffer.open(QBuffer.OpenModeFlag.ReadOnly)
-        document.load(buffer)
-        try:
-            pages = print_pdf(document, printer)
-        except ThresherError as error:
-            self._say_error(error)
-            return
-        finally:
-            document.deleteLater()
-            buffer.deleteLater()
-        self._take_seal(found.made.seal)
-        self.done.emit(f"Printed: {pages} page{'' if pages == 1 else 's'}")
+        """Print a sealed report beside the window, since a spooler may take its time, and keep its seal."""
+
+        def done(pages: int) -> None:
+            self._take_seal(found.made.seal)
+            self.done.emit(f"Printed: {pages} page{'' if pages == 1 else 's'}")
+
+        self.done.emit("Printing…")
+        in_background(self, lambda: print_pdf(found.pdf, printer), done, self._say_error)
 
     def ask_details(self) -> DetailsDialog:
         """Ask for the shop's details."""
@@ -412,11 +408,6 @@ class HandoverStation(QWidget):
             self.refresh()
 
         in_background(self, lambda: keep_details(Path(shop), details), done, self._say_error)
-
-    @property
-    def paper(self) -> Paper:
-        """What is printed on."""
-        return self._details.paper
 
 
 def _with_ending(name: str, endings: tuple[str, ...], usual: str) -> Path:
